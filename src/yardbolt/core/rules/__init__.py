@@ -1,0 +1,10 @@
+"""Rules: what a baseline can demand. One file per subject; `RULES` is the registry, in reading order."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from . import logins, policy, services, upkeep
+from .rule import Rule
+
+RULES: Mapping[str, Rule] = {r.id: r for module in (logins, services, policy, upkeep) for r in module.RULES}
