@@ -66,7 +66,9 @@ def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tupl
                     state, saw = State.WAIVED, f"{v.saw}; waived by {waiver.owner} until {waiver.until}: {waiver.reason}"
             found.append(Finding(line.number, line.rule, rule.title, rule.why, line.severity, v.subject, state, saw, v.basis))
         if not verdicts:
-            found.append(Finding(line.number, line.rule, rule.title, rule.why, line.severity, (), State.NOT_APPLICABLE, "nothing here it applies to", ""))
+            found.append(
+                Finding(line.number, line.rule, rule.title, rule.why, line.severity, (), State.NOT_APPLICABLE, "nothing here it applies to", "")
+            )
     return tuple(sorted(found, key=lambda f: (ORDER[f.state], RANK[f.severity], f.number, f.subject)))
 
 
@@ -99,15 +101,17 @@ def _reach(plane: Plane, w: Want) -> Plane:
     return put(plane, w.path, w.value)
 
 
-def wanted(plane: Plane, baseline: Baseline, site: Site) -> tuple[Target, tuple[Gap, ...]]:
+def wanted(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tuple[Target, tuple[Gap, ...]]:
     """What the baseline wants of this unit, gathered to a fixed point and never retracted.
 
-    Raises Conflict naming both rules where no common value is left.
+    A waived rule wants nothing. Raises Conflict naming both rules where no common value is left.
     """
+    waived = {w.rule for w in site.waivers if today and today <= w.until}
+    lines = [line for line in baseline.lines if line.rule not in waived]
     gathered: dict[tuple[str, Path, str], Demand] = {}
     now = plane
     while True:
-        fresh = {(d.rule, d.path, type(d).__name__): d for line in baseline.lines for d in RULES[line.rule].demand(now, site, line.params)}
+        fresh = {(d.rule, d.path, type(d).__name__): d for line in lines for d in RULES[line.rule].demand(now, site, line.params)}
         if fresh.keys() <= gathered.keys():
             break
         gathered = {**fresh, **gathered}

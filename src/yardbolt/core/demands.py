@@ -82,7 +82,11 @@ Target = tuple[Want, ...]
 
 def exactly(path: Path, rule: str, value: Any) -> Between | OneOf:
     """A demand for one value."""
-    return Between(path, rule, value, value) if isinstance(value, (int, float, AddressSet)) and not isinstance(value, bool) else OneOf(path, rule, (value,))
+    return (
+        Between(path, rule, value, value)
+        if isinstance(value, (int, float, AddressSet)) and not isinstance(value, bool)
+        else OneOf(path, rule, (value,))
+    )
 
 
 def _within(d: Between, value: Any) -> bool:

@@ -107,9 +107,7 @@ class Reply:
     closed: bool = False
 
 
-def login(
-    console: Console, account: str, secret: Ref, typed: bool, answers: Mapping[str, Text] | None = None
-) -> Generator[Turn, Heard, LoginEnd]:
+def login(console: Console, account: str, secret: Ref, typed: bool, answers: Mapping[str, Text] | None = None) -> Generator[Turn, Heard, LoginEnd]:
     """Log in. `typed`: name and secret are asked for line by line (telnet); else the channel has done that (SSH).
 
     `answers` maps a gate to what is sent there; a gate without an answer ends the login as `prompted`.

@@ -7,7 +7,7 @@ is still alive where that is possible, and leaves the state known.
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Callable, Generator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -99,7 +99,7 @@ class _Stop(Exception):
 
 
 class _Run:
-    def __init__(self, f: Family, sheet: Sheet, b: Belief, now: str) -> None:
+    def __init__(self, f: Family, sheet: Sheet, b: Belief, now: Callable[[], str]) -> None:
         self.f, self.sheet, self.b, self.now = f, sheet, b, now
         self.unproven: list[tuple[Change, Change | None, Belief]] = []
 
@@ -125,7 +125,7 @@ class _Run:
         via = self.session(forecast)
         secret = change.value if isinstance(change, Set) and isinstance(change.value, Ref) else dict(getattr(change, "values", ())).get("secret")
         extra = {"account": change.path[1], "secret": secret.entry} if isinstance(secret, Ref) else {}
-        order = render(self.f, change, self.b.active, self.now)
+        order = render(self.f, change, self.b.active, self.now())
         yield self.note(n, "sending", path=show(change.path), **extra)
         sent: Sent = yield Send(order, via, op.wait if op else 0.0)
         before, self.b = self.b, forecast
@@ -143,7 +143,7 @@ class _Run:
         odd = surprises(self.b.active, seen)
         if odd or (sent.trouble and not _confirmed(self.f, paths, self.b.active, seen)):
             yield self.note(n, "refused" if sent.trouble else "differs", said=sent.trouble, paths=[show(p) for p in odd])
-            if sent.trouble and change.path in odd or (sent.trouble and not odd):
+            if (sent.trouble and change.path in odd) or (sent.trouble and not odd):
                 self.b = before
                 self.unproven.pop()
                 raise _Stop(f"the unit refused '{worded(change, before.active)}': {sent.trouble}")
@@ -228,13 +228,15 @@ class _Run:
                 told.append("no way back" if back is None else "no session alive")
                 break
             yield Note({"kind": "back-out", "state": "sending", "what": worded(back, self.b.active)})
-            sent: Sent = yield Send(render(self.f, back, self.b.active, self.now), self.session())
+            sent: Sent = yield Send(render(self.f, back, self.b.active, self.now()), self.session())
             if sent.closed or sent.unclear or sent.trouble:
                 told.append(f"{worded(back, self.b.active)}: {sent.trouble or 'the connection ended'}")
                 break
             told.append(worded(back, self.b.active))
             yield Note({"kind": "back-out", "state": "backed out", "what": told[-1]})
-            self.b = Belief(before.active, before.saved, before.proven, before.kept, self.b.sessions & before.sessions or self.b.sessions, before.laptop, True)
+            self.b = Belief(
+                before.active, before.saved, before.proven, before.kept, self.b.sessions & before.sessions or self.b.sessions, before.laptop, True
+            )
         return tuple(told)
 
     def go(self) -> Generator[Request, Any, Ended]:
@@ -244,7 +246,9 @@ class _Run:
                 yield from does[step.kind](n, step)
             except _Stop as stop:
                 backed = yield from self.back_out()
-                yield Note({"kind": "stop", "state": "stopped", "step": n, "what": stop.why, "backed_out": list(backed), "hold": hold(self.b, ()).value})
+                yield Note(
+                    {"kind": "stop", "state": "stopped", "step": n, "what": stop.why, "backed_out": list(backed), "hold": hold(self.b, ()).value}
+                )
                 return Ended(self.b, stop.why, n, backed)
         return Ended(self.b, "", len(self.sheet.steps))
 
@@ -265,6 +269,6 @@ def _confirmed(f: Family, paths: frozenset[Path], forecast: Plane, seen: Plane) 
     return bool(readable) and all(get(seen, p) is not None and get(seen, p) == get(forecast, p) for p in readable if len(p) != 2)
 
 
-def carry_out(f: Family, sheet: Sheet, belief: Belief, now: str) -> Generator[Request, Any, Ended]:
-    """Carry out a sheet. `now` is the laptop's time (ISO 8601) for ops that set a clock."""
+def carry_out(f: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> Generator[Request, Any, Ended]:
+    """Carry out a sheet. `now` tells the laptop's time (ISO 8601) for ops that set a clock."""
     return _Run(f, sheet, belief, now).go()

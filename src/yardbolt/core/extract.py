@@ -168,7 +168,7 @@ def _rows(f: Family, ask: AskSpec, lines: list[str], got: _Gatherer) -> None:
         if not is_token(f, m["key"]):
             got.left(line)
             continue
-        base = (table["into"], m["key"])
+        base = (table["into"], f.our_key(table["into"], m["key"]))
         got.parts.append(Fact(base, True, ask.name))
         for name, raw in columns.items():
             got.fact((*base, name), raw)
@@ -247,7 +247,7 @@ def overlay(base: Plane, fresh: Plane) -> Plane:
 
 def surprises(forecast: Plane, seen: Plane) -> tuple[Path, ...]:
     """Paths that read otherwise than forecast. What moves by itself, what cannot be read, and what was not read are no surprise."""
-    found = set()
+    found: set[Path] = set()
     for name in LISTS:
         here, there = getattr(forecast, name), getattr(seen, name)
         if not steady((name,)) or not there.complete:

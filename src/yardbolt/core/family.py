@@ -128,6 +128,7 @@ class Spelling:
     """How this unit writes the values of one path, in both directions."""
 
     words: Mapping[str, str] = field(default_factory=dict)
+    write: Mapping[str, str] = field(default_factory=dict)  # where a value is written otherwise than it is shown
     join: str = ""
     empty: str = ""
     moment: bool = False
@@ -186,6 +187,16 @@ class Family:
     settings: Mapping[str, str] = field(default_factory=dict)
     password: Mapping[str, str] = field(default_factory=dict)
     software: tuple[str, str] = ("", "")
+    keys: Mapping[str, Mapping[str, str]] = field(default_factory=dict)  # list -> the unit's word -> ours
+    facts: tuple[tuple[Path, Any], ...] = ()
+
+    def our_key(self, name: str, theirs: str) -> str:
+        """Our word for an item the unit calls `theirs`."""
+        return self.keys.get(name, {}).get(theirs, theirs)
+
+    def their_key(self, name: str, ours: str) -> str:
+        """The unit's word for an item of ours."""
+        return next((t for t, o in self.keys.get(name, {}).items() if o == ours), ours)
 
     def channel(self, service: str) -> Channel | None:
         """The channel that uses a service."""
@@ -207,7 +218,7 @@ def factory_names(f: Family) -> frozenset[str]:
 
 def covers(f: Family) -> frozenset[Path]:
     """Every row of the plane this family can read (or knows to be absent)."""
-    return frozenset(p for a in f.asks for p in a.feeds) | frozenset(f.lacks)
+    return frozenset(p for a in f.asks for p in a.feeds) | frozenset(f.lacks) | frozenset(pattern_of(p) for p, _ in f.facts)
 
 
 # ---- checking ---------------------------------------------------------------------------------------------------------------
@@ -284,10 +295,11 @@ class _Checker:
         if not any(kinds.values()) and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
         everything = kinds["set"] + kinds["make"] + kinds["drop"]
-        known = {"key", "value", "secret", "old", "now"} | {
-            p[-1] for base in kinds["make"] for p in TABLE if len(p) == 3 and p[0] == base[0]
-        }
-        for keys, written in [((*at, "say"), tree["say"]), *[((*at, "prompts", n, "send"), p["send"]) for n, p in enumerate(tree.get("prompts", ()))]]:
+        known = {"key", "value", "secret", "old", "now"} | {p[-1] for base in kinds["make"] for p in TABLE if len(p) == 3 and p[0] == base[0]}
+        for keys, written in [
+            ((*at, "say"), tree["say"]),
+            *[((*at, "prompts", n, "send"), p["send"]) for n, p in enumerate(tree.get("prompts", ()))],
+        ]:
             for _, slot, form in self.pattern(keys, split, written):
                 if slot and slot not in known:
                     near = difflib.get_close_matches(slot, known, 1)
@@ -314,6 +326,13 @@ class _Checker:
             planes.seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
         )  # fmt: skip
 
+    def facts(self, tree: Tree) -> tuple[tuple[Path, Any], ...]:
+        out = []
+        for written, word in tree.items():
+            at: Keys = ("facts", written)
+            out.append((parse(written), self.value(at, self.path(at, written), word)))
+        return tuple(out)
+
     def spelling(self, tree: Tree) -> dict[Path, Spelling]:
         out = {}
         for written, s in tree.items():
@@ -327,7 +346,9 @@ class _Checker:
                 seen.setdefault(value, theirs)
             if "empty" in s:
                 self.value((*at, "empty"), path, s["empty"])
-            out[path] = Spelling(dict(s.get("words", {})), s.get("join", ""), s.get("empty", ""), bool(s.get("moment")))
+            for ours in s.get("write", {}):
+                self.value((*at, "write", ours), path, ours)
+            out[path] = Spelling(dict(s.get("words", {})), dict(s.get("write", {})), s.get("join", ""), s.get("empty", ""), bool(s.get("moment")))
         return out
 
 
@@ -362,6 +383,7 @@ def check(tree: Tree, file: str = "", line_of: Callable[[Keys], int] = lambda ke
         tree.get("token", {}).get("signs", "_-."), int(tree.get("token", {}).get("longest", 32)),
         tree.get("elevate", ""), dict(tree.get("settings", {})), dict(tree.get("password", {})),
         (tree.get("software", {}).get("from", ""), tree.get("software", {}).get("below", "")),
+        {k: dict(v) for k, v in tree.get("keys", {}).items()}, c.facts(tree.get("facts", {})),
     )  # fmt: skip
     readable = covers(family)
     for op in family.ops:
@@ -435,6 +457,9 @@ def after(f: Family, plane: Plane, change: Change) -> Plane:
 def spelled(f: Family, path: Path, value: Any, form: str = "") -> str:
     """A value as this unit writes it. Raises ValueError where it cannot be written."""
     s = f.spelling.get(pattern_of(path), Spelling())
+    for ours, theirs in s.write.items():
+        if planes.coerce(path, WORDS.get(ours, ours)) == value:
+            return theirs
     for theirs, ours in s.words.items():
         if planes.coerce(path, WORDS.get(ours, ours)) == value:
             return theirs
@@ -462,10 +487,10 @@ def render(f: Family, change: Change, before: Plane, now: str = "") -> Order:
     op = op_for(f, change)
     if op is None:
         raise ValueError(f"{f.title} has no way to change {show(change.path)}")
-    key = change.path[1] if len(change.path) > 1 else ""
+    key = change.path[1] if change.path[0] in LISTS else ""
     if key and not is_token(f, key):
         raise ValueError(f"{show(change.path)}: {key!r} may not be put into a command")
-    fill: dict[str, Any] = {"key": key, "now": now}
+    fill: dict[str, Any] = {"key": f.their_key(change.path[0], key), "now": now}
     if isinstance(change, Set):
         fill["value"] = change.value
         fill["secret"] = change.value
@@ -514,7 +539,10 @@ def asks_for(f: Family, paths: Iterable[Path]) -> tuple[AskSpec, ...]:
 
 
 def complete_lacks(f: Family, plane: Plane) -> Plane:
-    """The plane with everything this make does not have set to ABSENT."""
+    """The plane with what the manual says: known facts of items that are there, and ABSENT for what this make does not have."""
+    for path, value in f.facts:
+        if (len(path) < 3 or planes.item(plane, path[:2]) is not None) and get(plane, path) is None:
+            plane = put(plane, path, value)
     for path in f.lacks:
         if len(path) == 3:
             for i in planes.listing(plane, path[0]).items:

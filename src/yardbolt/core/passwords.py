@@ -107,7 +107,7 @@ def effective(plane: Plane, floor: Demands) -> Demands:
 
     def most(mine: int | None, theirs: int | Absent | None) -> int | None:
         known = [x for x in (mine, theirs) if x is not None and x is not ABSENT]
-        return min(known) if known else None  # type: ignore[type-var]  # only whole numbers are left
+        return min(known) if known else None
 
     return Demands(
         least(floor.min_length, policy.min_length),

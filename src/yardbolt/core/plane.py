@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, fields, replace
 from enum import Enum
 from typing import Any, Generic, TypeVar
 
 from .addresses import ANYONE, AddressSet
-from .paths import Path, fits, show
+from .paths import Path, show
 from .secret import Ref
 
 T = TypeVar("T")
@@ -334,44 +334,43 @@ def exists(plane: Plane, path: Path) -> bool | None:
     return False if listing(plane, path[0]).complete else None
 
 
+def _with(node: Any, name: str, value: Any) -> Any:
+    return replace(node, **{name: value})
+
+
 def put(plane: Plane, path: Path, value: Any) -> Plane:
     """The plane with one leaf set. Creates nothing: raises KeyError where the item is not there; ValueError on a wrong kind."""
     value = coerce(path, value)
     if path[0] in LISTS:
-        rows = listing(plane, path[0])
         if item(plane, path) is None:
             raise KeyError(show(path))
-        items = tuple(replace(i, **{path[2]: value}) if i.key == path[1] else i for i in rows.items)
-        return replace(plane, **{path[0]: replace(rows, items=items)})
-    if len(path) == 1:
-        return replace(plane, **{path[0]: value})
-    return replace(plane, **{path[0]: replace(getattr(plane, path[0]), **{path[1]: value})})
+        return _items(plane, path[0], (_with(i, path[2], value) if i.key == path[1] else i for i in listing(plane, path[0]).items))
+    inner = value if len(path) == 1 else _with(getattr(plane, path[0]), path[1], value)
+    changed: Plane = _with(plane, path[0], inner)
+    return changed
+
+
+def _items(plane: Plane, name: str, items: Iterable[Any]) -> Plane:
+    changed: Plane = _with(plane, name, replace(listing(plane, name), items=tuple(items)))
+    return changed
 
 
 def make(plane: Plane, path: Path) -> Plane:
     """The plane with an item at `accounts/x`, nothing known of it; unchanged if it is there."""
     if item(plane, path) is not None:
         return plane
-    rows = listing(plane, path[0])
-    return replace(plane, **{path[0]: replace(rows, items=(*rows.items, LISTS[path[0]](key=path[1])))})
+    return _items(plane, path[0], (*listing(plane, path[0]).items, LISTS[path[0]](key=path[1])))
 
 
 def drop(plane: Plane, path: Path) -> Plane:
     """The plane without the item at `accounts/x`."""
-    rows = listing(plane, path[0])
-    return replace(plane, **{path[0]: replace(rows, items=tuple(i for i in rows.items if i.key != path[1]))})
-
-
-def rename(plane: Plane, path: Path, key: str) -> Plane:
-    """The plane with the item at `accounts/x` called `key`."""
-    rows = listing(plane, path[0])
-    items = tuple(replace(i, key=key) if i.key == path[1] else i for i in rows.items)
-    return replace(plane, **{path[0]: replace(rows, items=items)})
+    return _items(plane, path[0], (i for i in listing(plane, path[0]).items if i.key != path[1]))
 
 
 def whole(plane: Plane, name: str) -> Plane:
     """The plane with the list `name` marked as read whole."""
-    return replace(plane, **{name: replace(listing(plane, name), complete=True)})
+    changed: Plane = _with(plane, name, replace(listing(plane, name), complete=True))
+    return changed
 
 
 def leaves(plane: Plane) -> Iterator[tuple[Path, Any]]:
@@ -393,7 +392,7 @@ def leaves(plane: Plane) -> Iterator[tuple[Path, Any]]:
 def difference(a: Plane, b: Plane) -> frozenset[Path]:
     """Every path whose value differs; an item on one side only counts by its own path and its leaves."""
     one, two = dict(leaves(a)), dict(leaves(b))
-    found = {p for p in one.keys() | two.keys() if one.get(p) != two.get(p)}
+    found: set[Path] = {p for p in one.keys() | two.keys() if one.get(p) != two.get(p)}
     for name in LISTS:
         keys = {i.key for i in listing(a, name).items} ^ {i.key for i in listing(b, name).items}
         found |= {(name, k) for k in keys}

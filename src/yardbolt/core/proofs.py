@@ -118,5 +118,3 @@ def settle(claim: Claim, outcome: str, control: bool) -> Proof:
     if not control:
         return Proof(claim, Result.NOT_TRIED, f"{word}, but the control failed: {claim.control}")
     return Proof(claim, Result.HOLDS, word, claim.control)
-
-

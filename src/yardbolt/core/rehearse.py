@@ -70,13 +70,14 @@ def _cut(op: Op | None, change: Change, sessions: frozenset[Way]) -> frozenset[W
     cuts, key = (op.cuts if op else "none"), change.path[1] if len(change.path) > 1 else ""
     if cuts == "service" and isinstance(change, Set) and change.value is True:
         cuts = "none"
-    gone = {
-        "all": lambda w: True,
-        "service": lambda w: w.service == key,
-        "account": lambda w: w.account == key,
-        "none": lambda w: False,
-    }[cuts]
-    return frozenset(w for w in sessions if not gone(w))
+    match cuts:
+        case "all":
+            return frozenset()
+        case "service":
+            return frozenset(w for w in sessions if w.service != key)
+        case "account":
+            return frozenset(w for w in sessions if w.account != key)
+    return sessions
 
 
 def rehearse(f: Family, b: Belief, step: Step) -> Belief:
@@ -96,7 +97,9 @@ def rehearse(f: Family, b: Belief, step: Step) -> Belief:
             active = put(active, ("stores", "differences"), None)
         if not f.op_doing("save"):
             saved, kept, dirty = active, _stays(active, b.kept, moved), False
-        return replace(b, active=active, saved=saved, proven=_stays(active, b.proven, moved), kept=kept, sessions=_cut(op, step.change, b.sessions), dirty=dirty)
+        return replace(
+            b, active=active, saved=saved, proven=_stays(active, b.proven, moved), kept=kept, sessions=_cut(op, step.change, b.sessions), dirty=dirty
+        )
     if step.kind is Kind.PROVE:
         assert step.way is not None
         return learn(b, step.way)
@@ -118,7 +121,11 @@ def _on(f: Family, plane: Plane, change: Change) -> Plane:
 def learn(b: Belief, way: Way) -> Belief:
     """A login that succeeded proves that account and service are there and on, and which credential opens."""
     active = b.active
-    for path, value in ((("accounts", way.account, "secret"), way.secret), (("accounts", way.account, "enabled"), True), (("services", way.service, "enabled"), True)):
+    for path, value in (
+        (("accounts", way.account, "secret"), way.secret),
+        (("accounts", way.account, "enabled"), True),
+        (("services", way.service, "enabled"), True),
+    ):
         if any(i.key == path[1] for i in getattr(active, path[0]).items) and (isinstance(value, Ref) or get(active, path) is None):
             active = put(active, path, value)
     kept = b.kept if b.dirty else b.kept | {way}

@@ -58,7 +58,7 @@ def _gone(plane: Plane, w: Want, f: Family, site: Site) -> tuple[list[Change], l
     out: list[Change] = []
     secret, kept = get(plane, (*w.path, "secret")), get(plane, (*w.path, "storage"))
     shut = Set((*w.path, "secret"), site.secret(w.path[1]), w.rule)
-    if w.path[0] == "accounts" and (isinstance(secret, Ref) and secret.factory or kept in ("factory", "blank")) and op_for(f, shut):
+    if w.path[0] == "accounts" and ((isinstance(secret, Ref) and secret.factory) or kept in ("factory", "blank")) and op_for(f, shut):
         out.append(shut)  # the door is shut at once; the account itself goes last
     return [*out, Drop(w.path, w.rule)], []
 
@@ -113,10 +113,20 @@ PRECEDENCE: tuple[tuple[str, str, str, Test], ...] = (
     ("C06", OPEN, "policy before the passwords it binds", lambda c, p, s: c.path[0] in ("policy", "lockout")),
     ("N140", OPEN, "own account before the factory account goes", lambda c, p, s: isinstance(c, Make)),
     ("N178", OPEN, "own account has its rights before it is relied on", lambda c, p, s: isinstance(c, Set) and _ours(c, s)),
-    ("N157", OPEN, "encrypted way open before the plain one closes", lambda c, p, s: isinstance(c, Set) and c.path[-1] == "enabled" and c.value is True),
+    (
+        "N157",
+        OPEN,
+        "encrypted way open before the plain one closes",
+        lambda c, p, s: isinstance(c, Set) and c.path[-1] == "enabled" and c.value is True,
+    ),
     ("N183", OPEN, "new sources in before old ones go", lambda c, p, s: _wider(c, p)),
     ("N188", OPEN, "notice", lambda c, p, s: c.path == ("banner",)),
-    ("N173", CLOSE, "factory passwords first of all that closes", lambda c, p, s: isinstance(c, Set) and c.path[0] == "accounts" and c.path[-1] == "secret"),
+    (
+        "N173",
+        CLOSE,
+        "factory passwords first of all that closes",
+        lambda c, p, s: isinstance(c, Set) and c.path[0] == "accounts" and c.path[-1] == "secret",
+    ),
     ("N180", CLOSE, "needless services, the one in use last", lambda c, p, s: isinstance(c, Set) and c.path[-1] == "enabled" and c.value is False),
     ("N183", CLOSE, "source limits once everybody needed is inside", lambda c, p, s: isinstance(c, Set) and isinstance(c.value, AddressSet)),
     ("N139", REMOVE, "spare ways in end after the restart was survived", lambda c, p, s: isinstance(c, Drop)),

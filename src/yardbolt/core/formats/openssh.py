@@ -28,7 +28,7 @@ def decode_settings(reply: str, key: str = "") -> Decoded:
         word, _, value = line.strip().partition(" ")
         if not word:
             continue
-        if not word.isascii() or not word.isalnum() or not value and word not in ("banner",):
+        if not word.isascii() or not word.isalnum() or (not value and word not in ("banner",)):
             left.append(line)
             continue
         seen.setdefault(word.lower(), []).append(value.strip())
@@ -79,7 +79,22 @@ def decode_keys(reply: str, key: str = "") -> Decoded:
     return Decoded(((("accounts", key, "keys"), tuple(sorted(prints))),) if not left else (), tuple(left[:20]))
 
 
-_FEEDS = ("root_login", "password_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle", "accounts", "port", "enabled", "encrypted")
+_FEEDS = (
+    "root_login",
+    "password_login",
+    "blank_login",
+    "key_types",
+    "exchanges",
+    "ciphers",
+    "macs",
+    "tries",
+    "grace",
+    "idle",
+    "accounts",
+    "port",
+    "enabled",
+    "encrypted",
+)
 DECODERS = (
     Decoder(
         "openssh-settings",

@@ -11,7 +11,7 @@ from ..secret import Ref
 from .rule import Params, Rule, Severity, State, Verdict
 
 PREDICTABLE = frozenset(
-    "admin administrator root user guest test operator manager master service support tech supervisor default system monitor setup".split()
+    ["admin", "administrator", "root", "user", "guest", "test", "operator", "manager", "master", "service", "support", "tech", "supervisor", "default", "system", "monitor", "setup"]
 )
 
 
@@ -20,7 +20,9 @@ def _factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Verdict
         subject = ("accounts", t.account or "(no name)")
         how = f"{t.service} as {t.account or '(no name)'}"
         if t.outcome in ("opened", "prompted"):
-            yield Verdict(subject, State.FAILS, f"the published login opens {how}" + (", then asks questions" if t.outcome == "prompted" else ""), "tried")
+            yield Verdict(
+                subject, State.FAILS, f"the published login opens {how}" + (", then asks questions" if t.outcome == "prompted" else ""), "tried"
+            )
         elif t.outcome in ("refused", "closed"):
             shut = "refused" if t.outcome == "refused" else "nothing listens"
             yield Verdict(subject, State.HOLDS, f"{how}: {shut}", "tried")

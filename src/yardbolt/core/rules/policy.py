@@ -34,7 +34,7 @@ def _repeats(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if get(plane, path) is ABSENT:
             yield Verdict(path, State.FAILS, f"not limited; wanted at most {limit}")
         else:
-            yield on_leaf(plane, path, lambda v, n=limit: bool(v <= n), f"at most {limit} (the value itself is still allowed)")
+            yield on_leaf(plane, path, limit.__ge__, f"at most {limit} (the value itself is still allowed)")
 
 
 def _want_repeats(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:

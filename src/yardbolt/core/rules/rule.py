@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any
 
@@ -68,7 +68,7 @@ class Rule:
     severity: Severity
     judge: Callable[[Plane, Site, Params], Iterable[Verdict]]
     demand: Callable[[Plane, Site, Params], Iterable[Demand]] = no_demand
-    params: Mapping[str, Param] = ()  # type: ignore[assignment]  # an empty mapping, frozen
+    params: Mapping[str, Param] = field(default_factory=dict)
 
 
 def on_leaf(plane: Plane, path: Path, good: Callable[[Any], bool], needed: str) -> Verdict:

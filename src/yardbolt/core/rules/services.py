@@ -143,7 +143,12 @@ def _old(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             offered = get(plane, path)
             if isinstance(offered, tuple):
                 weak = [x for x in offered if x in OLD_KEYS or any(p in x for p in OLD_PARTS)]
-                yield Verdict(path, State.FAILS if weak else State.HOLDS, f"offers {', '.join(weak)}" if weak else f"{len(offered)} offered, none outdated", "tried")
+                yield Verdict(
+                    path,
+                    State.FAILS if weak else State.HOLDS,
+                    f"offers {', '.join(weak)}" if weak else f"{len(offered)} offered, none outdated",
+                    "tried",
+                )
             elif s.key == "ssh" and offered is None:
                 yield Verdict(path, State.UNKNOWN, "not read", "")
 

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 
 from ..demands import Between, Demand, exactly
 from ..job import Site
-from ..plane import ABSENT, Plane, duration, get, human, seconds
+from ..plane import ABSENT, Plane, duration, get, seconds
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 
 def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    limit = params["at most"]
+    limit: float = params["at most"]
 
     def good(value: float) -> bool:
         return 0 < value <= limit
@@ -83,10 +84,14 @@ def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(("sessions",), State.HOLDS, f"{count} session{'' if count == 1 else 's'}, all from this laptop")
 
 
+def _same(wanted: str, value: str) -> bool:
+    return value.lower() == wanted.lower()
+
+
 def _identity(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for field, wanted in (("serial", site.serial), ("hardware", site.hardware)):
         if wanted:
-            yield on_leaf(plane, ("identity", field), lambda v, w=wanted: human(("identity", "serial"), v).lower() == w.lower(), f"{wanted} (work order)")
+            yield on_leaf(plane, ("identity", field), partial(_same, wanted), f"{wanted} (work order)")
 
 
 RULES = (
@@ -126,4 +131,3 @@ RULES = (
         Severity.HIGH, _sessions,
     ),
 )  # fmt: skip
-

@@ -1,0 +1,18 @@
+"""The laptop's time."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import datetime, timezone
+
+
+class LaptopClock:
+    """Fulfils `Clock`."""
+
+    def now(self) -> str:
+        """UTC, ISO 8601, to the second."""
+        return datetime.now(timezone.utc).isoformat(timespec="seconds")
+
+    async def sleep(self, seconds: float) -> None:
+        """Wait."""
+        await asyncio.sleep(seconds)

@@ -1,0 +1,119 @@
+"""From our files to values of core: the job, its baseline, its families; shipped ones lie in the package, own ones beside the job."""
+
+from __future__ import annotations
+
+import difflib
+from importlib.resources import files as resources
+from pathlib import Path
+from typing import Any
+
+from yardbolt.core import family as families
+from yardbolt.core.addresses import AddressSet
+from yardbolt.core.baseline import Baseline, Line
+from yardbolt.core.errors import FileError, OperatorError
+from yardbolt.core.family import Family
+from yardbolt.core.job import Allows, Job, OwnAccount, Segment, Server, UnitEntry, Waiver
+from yardbolt.core.rules import RULES
+from yardbolt.core.rules.rule import Severity
+
+from .models import BaselineShape, FamilyShape, JobShape, Shape
+from .yamlfile import Document, document, read
+
+SCHEMAS: dict[str, type[Shape]] = {"job": JobShape, "baseline": BaselineShape, "family": FamilyShape}
+
+
+def schema(which: str) -> dict[str, Any]:
+    """The JSON Schema (2020-12) of one of our files."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **SCHEMAS[which].model_json_schema(by_alias=True)}
+
+
+def shipped(kind: str) -> dict[str, Path]:
+    """The files that come with the program: name -> path."""
+    folder = Path(str(resources("yardbolt") / "data" / kind))
+    return {p.stem: p for p in sorted(folder.glob("*.yaml"))}
+
+
+def find(kind: str, name: str, beside: Path) -> Path:
+    """A file of this name beside the job (`families/NAME.yaml`), or the shipped one. Raises OperatorError."""
+    own = beside / kind / f"{name}.yaml"
+    if own.is_file():
+        return own
+    known = shipped(kind)
+    if name not in known:
+        near = difflib.get_close_matches(name, known, 1)
+        raise OperatorError(f"no {kind[:-3]}y called {name}" if kind == "families" else f"no baseline called {name}" + (f"; nearest is {near[0]}" if near else ""))
+    return known[name]
+
+
+def load_family(path: Path) -> Family:
+    """A family file. Raises FileError or FamilyError."""
+    doc = document(path)
+    shape = read(doc, FamilyShape)
+    tree = shape.model_dump(by_alias=True, exclude_none=True, exclude_defaults=True)
+    return families.check(tree, doc.name, doc.line_of)
+
+
+def load_baseline(path: Path) -> Baseline:
+    """A baseline file. Raises FileError."""
+    doc = document(path)
+    shape = read(doc, BaselineShape)
+    lines = []
+    for n, entry in enumerate(shape.lines):
+        at = ("lines", n, "rule")
+        if entry.rule not in RULES:
+            near = difflib.get_close_matches(entry.rule, RULES, 1)
+            raise FileError(doc.name, doc.line_of(at), ".".join(map(str, at)), f"found '{entry.rule}', which is no rule" + (f"; nearest is '{near[0]}'" if near else ""))
+        rule = RULES[entry.rule]
+        params = {name: p.default for name, p in rule.params.items()}
+        for name, raw in entry.set.items():
+            key = ("lines", n, "set", name)
+            if name not in rule.params:
+                raise FileError(doc.name, doc.line_of(key), name, f"is not a number of {entry.rule}; allowed: {', '.join(rule.params) or 'none'}")
+            try:
+                params[name] = rule.params[name].kind(raw)
+            except ValueError as e:
+                raise FileError(doc.name, doc.line_of(key), name, str(e)) from None
+        lines.append(Line(n + 1, entry.rule, Severity(entry.severity) if entry.severity else rule.severity, params))
+    return Baseline(shape.baseline, shape.version, shape.meaning, tuple(lines))
+
+
+def load_job(path: Path) -> Job:
+    """The job file. Raises FileError; also where one part names another that is not there."""
+    doc = document(path)
+    shape = read(doc, JobShape)
+    for name, unit in shape.units.items():
+        if unit.segment not in shape.segments:
+            raise FileError(doc.name, doc.line_of(("units", name, "segment")), f"units.{name}.segment", f"found '{unit.segment}'; segments are {', '.join(shape.segments)}")
+    _unique(doc, shape)
+    for n, w in enumerate(shape.waivers):
+        if w.rule not in RULES:
+            raise FileError(doc.name, doc.line_of(("waivers", n, "rule")), f"waivers.{n}.rule", f"found '{w.rule}', which is no rule")
+    segments = {
+        k: Segment(k, AddressSet.of(s.network), AddressSet.of(*s.administrators), AddressSet.of(*s.monitoring), s.laptop, s.stranger or "", s.gateway or "")
+        for k, s in shape.segments.items()
+    }
+    for k, s in segments.items():
+        if s.stranger and s.stranger in s.administrators | s.monitoring:
+            raise FileError(doc.name, doc.line_of(("segments", k, "stranger")), f"segments.{k}.stranger", "is one of the administrators or monitoring stations")
+    units = {}
+    for k, u in shape.units.items():
+        needed = frozenset(shape.needs.get(u.class_ or "", shape.needs.get("all", [])))
+        units[k] = UnitEntry(k, u.family, u.at, u.segment, u.serial, u.hardware, needed, dict(u.ports), u.login or "", u.note)
+    return Job(
+        shape.job, shape.owner, shape.technician, shape.baseline, segments,
+        tuple(OwnAccount(k, a.rights, a.whose, a.until or "") for k, a in shape.accounts.items()), units, shape.banner,
+        tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
+        Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms),
+        tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
+        shape.safe.file, shape.safe.copy_, shape.safe.without_copy,
+    )  # fmt: skip
+
+
+def _unique(doc: Document, shape: JobShape) -> None:
+    for field in ("serial", "hardware"):
+        seen: dict[str, str] = {}
+        for name, unit in shape.units.items():
+            value = getattr(unit, field).lower()
+            if value and value in seen:
+                raise FileError(doc.name, doc.line_of(("units", name, field)), f"units.{name}.{field}", f"found '{value}', which {seen[value]} has already")
+            seen.setdefault(value, name)
