@@ -45,6 +45,7 @@ class Desk:
     typed: dict[Ref, Secret] = field(default_factory=dict)
     key_file: str = ""
     pick: Callable[[int], int] = lambda n: 0
+    ready: bool = False  # a login opened in this run, so refusals mean what they say
 
     # -- secrets --
 
@@ -101,6 +102,11 @@ class Desk:
                 used += 1
         return limit - used
 
+    def opened_last(self, account: str, ref: Ref) -> bool:
+        """Did this very credential open the account the last time it was tried? Then trying it again needs no budget."""
+        tries = [e for e in self.records.journal(self.unit.name) if e.get("kind") == "login" and e.get("account") == account and e.get("secret") == ref.entry]
+        return bool(tries) and tries[-1]["outcome"] in ("opened", "prompted")
+
     async def enter(self, way: Way, answers: Mapping[str, Text] | None = None, budgeted: bool = True) -> tuple[LoginEnd, Line | None]:
         """One login by one way, within the budget, written down. An opened line is the caller's to close.
 
@@ -108,12 +114,14 @@ class Desk:
         """
         spec = self.family.channel(way.service)
         assert spec is not None
-        if budgeted and self.budget(way.account) <= 0:
+        if budgeted and self.budget(way.account) <= 0 and not self.opened_last(way.account, way.secret):
             return LoginEnd(Entry.LOCKED, text="untried: the try budget of this account is used up; wait an hour, or unlock it by hand"), None
         channel = self.dial(spec, self.pin(way.service))
         end, line = LoginEnd(Entry.SILENT), None
         try:
             end = await self._open(way, channel, spec, answers)
+            if end.entry in (Entry.OPENED, Entry.PROMPTED):
+                self.ready = True
             if end.entry is Entry.OPENED:
                 line = Line(self, channel, spec, way, end.text)
         finally:

@@ -10,13 +10,13 @@ from typing import Any
 from yardbolt.core.access import Way
 from yardbolt.core.dialogue import Entry
 from yardbolt.core.passwords import Demands, weaknesses
-from yardbolt.core.plane import Plane, make, put, whole
+from yardbolt.core.plane import Plane, get, make, put, whole
 from yardbolt.core.ports import Knocker, Port
 from yardbolt.core.secret import Ref
 
 from .desk import Desk
 
-LOCAL_RATE, RATE = 20_000, 2_000
+LOCAL_RATE, RATE = 50_000, 2_000
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ async def try_logins(desk: Desk, ports: Iterable[int]) -> tuple[Tried, ...]:
             way = Way(desk.site.laptop, c.service, login.account, login.ref)
             got = await _once(desk, way)
             starting = asyncio.get_running_loop().time() - met < desk.family.factory.ready_after
-            if got.outcome == "refused" and starting:
+            if got.outcome == "refused" and starting and not desk.ready:
                 await desk.wait_ready(met)
                 got = await _once(desk, way)
             out.append(got)
@@ -82,6 +82,10 @@ def plane_of(desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], base
         plane = make(plane, path)
         for name, value in (("port", p.port), ("speaks", p.speaks), ("banner", p.banner)):
             plane = put(plane, (*path, name), value)
+        service = next((x.key for x in plane.services.items if x.port == p.port and p.speaks == "ssh"), "")
+        for name, offered in p.details.items() if service else ():
+            if get(plane, ("services", service, name)) is None:
+                plane = put(plane, ("services", service, name), tuple(offered))
     plane = whole(plane, "answering")
     for t in tried:
         path = ("trials", f"{t.service} {t.account or '(no name)'} {t.ref.entry}")

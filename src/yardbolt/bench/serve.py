@@ -80,7 +80,7 @@ class Stand:
                 if self.away_until:
                     self.unit.started, self.away_until = self.unit.tick(), 0.0
                 self.listeners[name] = self.listen(gate.wire)
-                self.spawn(self.accept(name, self.listeners[name]))
+                asyncio.get_running_loop().add_reader(self.listeners[name], self.accept, name, self.listeners[name])
 
     def listen(self, port: int) -> socket.socket:
         """A listening socket on this unit's address."""
@@ -94,7 +94,7 @@ class Stand:
     def shut(self, name: str) -> None:
         """Close a door; connections already in stay."""
         listener = self.listeners.pop(name)
-        asyncio.get_event_loop().remove_reader(listener)
+        asyncio.get_running_loop().remove_reader(listener)
         listener.close()
 
     def spawn(self, work: Any) -> None:
@@ -103,18 +103,14 @@ class Stand:
         self.tasks.add(task)
         task.add_done_callback(self.tasks.discard)
 
-    async def accept(self, name: str, listener: socket.socket) -> None:
+    def accept(self, name: str, listener: socket.socket) -> None:
         """Let in who may come in."""
-        loop = asyncio.get_running_loop()
-        while self.listeners.get(name) is listener:
-            try:
-                sock, peer = await asyncio.wait_for(loop.sock_accept(listener), 0.25)
-            except TimeoutError:
-                continue
-            except OSError:
-                return
-            sock.setblocking(False)
-            self.spawn(self.guest(name, sock, peer[0]))
+        try:
+            sock, peer = listener.accept()
+        except OSError:
+            return
+        sock.setblocking(False)
+        self.spawn(self.guest(name, sock, peer[0]))
 
     async def guest(self, name: str, sock: socket.socket, source: str) -> None:
         """One connection, as the sources and the fault switch have it."""
@@ -162,6 +158,8 @@ class Stand:
         await asyncssh.run_server(
             sock, server_factory=Door, server_host_keys=[key], process_factory=process, line_editor=False, encoding="utf-8", errors="replace",
             kbdint_auth=False, public_key_auth=False, gss_host=None, server_version="Quenby_board_4", login_timeout=20, config=[],
+            kex_algs=["curve25519-sha256"], encryption_algs=["chacha20-poly1305@openssh.com", "aes256-gcm@openssh.com"],
+            mac_algs=["hmac-sha2-256-etm@openssh.com", "hmac-sha2-256"], compression_algs=None,
         )  # fmt: skip
 
     async def talk(self, sock: socket.socket, source: str) -> None:

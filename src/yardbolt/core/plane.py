@@ -466,7 +466,8 @@ def human(path: Path, value: Any) -> str:
         return value.entry
     if isinstance(value, tuple):
         return ", ".join(map(str, value)) or "none"
-    return f"{value} {row.unit}".strip() if isinstance(value, int) else str(value)
+    unit = row.unit.removesuffix("es" if row.unit.endswith("sses") else "s") if value == 1 else row.unit
+    return f"{value} {unit}".strip() if isinstance(value, int) else str(value)
 
 
 def duration(value: float) -> str:
@@ -475,7 +476,8 @@ def duration(value: float) -> str:
     sign = "-" if value < 0 and whole_seconds else ""
     if whole_seconds < 120 and whole_seconds % 60:
         return f"{sign}{whole_seconds} s"
-    hours, rest = divmod(whole_seconds, 3600)
+    days, rest = divmod(whole_seconds, 86400)
+    hours, rest = divmod(rest, 3600)
     minutes, secs = divmod(rest, 60)
-    parts = [f"{n} {u}" for n, u in ((hours, "h"), (minutes, "min"), (secs, "s")) if n]
+    parts = [f"{n} {u}" for n, u in ((days, "d"), (hours, "h"), (minutes, "min"), (secs, "s")) if n]
     return sign + " ".join(parts[:2] or ["0 s"])

@@ -1,0 +1,57 @@
+"""`yardbolt` and `python -m yardbolt`: run the command line, and turn every error into one line and an exit code."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+
+def main() -> None:
+    """The entry point."""
+    from yardbolt.cli.app import app
+    from yardbolt.core.errors import YardboltError
+
+    try:
+        code = app(standalone_mode=False)
+        sys.stdout.flush()
+    except YardboltError as e:
+        _say(str(e))
+        code = e.exit_code
+    except KeyboardInterrupt:
+        _say("interrupted; what was done is in the record, and the same command goes on from there")
+        code = 130
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        code = 1
+    except Exception as e:
+        code = _foreign(e)
+    sys.exit(code if isinstance(code, int) else 0)
+
+
+def _foreign(e: Exception) -> int:
+    """Errors that are not ours: a wrong command line, or a defect. No traceback: its values might be secret."""
+    shown = getattr(e, "format_message", None)
+    if shown is not None:
+        context = getattr(e, "ctx", None)
+        path = context.command_path if context else "yardbolt"
+        _say(f"{shown()} See '{path} --help'.")
+        return 2
+    if type(e).__name__ == "Exit":
+        return int(getattr(e, "exit_code", 0))
+    if type(e).__name__ == "Abort":
+        _say("given up; nothing was changed")
+        return 130
+    last = e.__traceback__
+    while last is not None and last.tb_next is not None:
+        last = last.tb_next
+    place = f"{os.path.basename(last.tb_frame.f_code.co_filename)}:{last.tb_lineno}" if last else "?"
+    _say(f"this is a defect in Yard Bolt: {type(e).__name__} at {place}; please report it with the command you gave")
+    return 1
+
+
+def _say(message: str) -> None:
+    sys.stderr.write(f"yardbolt: {message}\n")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,230 @@
+"""The commands and their options. Each body imports what it needs, so that help and mistakes cost nothing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from .options import DEFAULT_JOB, Format, JobFile, Jobs, KeyFile, NoColor, Output, Quiet, Units, Yes
+
+app = typer.Typer(
+    name="yardbolt", rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False,
+    help="Check, tighten and prove the management plane of freshly commissioned appliances. Without a command: the job board.",
+    epilog="Exit codes: 0 done and clean, 1 the tool failed, 2 usage or file error, 3 findings remain, "
+    "4 some units could not be judged, 5 stopped part-way safely, 130 interrupted.",
+)  # fmt: skip
+bench_app = typer.Typer(rich_markup_mode=None, help="Simulated units on 127.x.y.z, for learning and trying out.", no_args_is_help=True)
+records_app = typer.Typer(rich_markup_mode=None, help="What is on record: checks, journals, host keys.", invoke_without_command=True)
+family_app = typer.Typer(rich_markup_mode=None, help="Family files: what is known of one make.", no_args_is_help=True)
+baseline_app = typer.Typer(rich_markup_mode=None, help="Baselines: what is demanded.", no_args_is_help=True)
+for name, sub in (("records", records_app), ("family", family_app), ("baseline", baseline_app), ("bench", bench_app)):
+    app.add_typer(sub, name=name)
+
+Leap = Annotated[list[str] | None, typer.Option("--leap", metavar="PATH", help="Consent to a step that replaces the only way in at once.")]
+Found = Annotated[str, typer.Option("--found", metavar="keep", help="Keep settings that were live but not saved on arrival.")]
+
+
+@app.callback(invoke_without_command=True)
+def board(
+    context: typer.Context, job: JobFile = DEFAULT_JOB, no_color: NoColor = False,
+    version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
+) -> None:  # fmt: skip
+    if context.invoked_subcommand:
+        return
+    from . import commands
+
+    raise typer.Exit(commands.version() if version else commands.board(job, no_color))
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path | None, typer.Option("--folder", metavar="DIR", help="Work here and keep it; else in a temporary folder.")] = None,
+    no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """The whole job on a simulated unit, with commentary; under a minute."""
+    from .demo import run
+
+    raise typer.Exit(run(folder, no_color))
+
+
+@app.command()
+def new(
+    folder: Annotated[Path | None, typer.Argument(metavar="FOLDER", show_default=False)] = None,
+    units: Annotated[Path | None, typer.Option("--from", metavar="CSV", help="Units: name,family,at,segment,class,serial,hardware,note.")] = None,
+    demo_yard: Annotated[bool, typer.Option("--demo", help="The job of the demo, to be worked by hand on the bench.")] = False,
+    key_file: KeyFile = None,
+    schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of the job file and end.")] = False,
+) -> None:  # fmt: skip
+    """Begin a job: a folder with yard.yaml and an empty safe."""
+    from . import commands
+
+    raise typer.Exit(commands.schema("job") if schema else commands.new(folder, units, demo_yard, key_file))
+
+
+@app.command()
+def check(
+    units: Units = None, job: JobFile = DEFAULT_JOB,
+    at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family.")] = "",
+    source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use.")] = "",
+    login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its password is asked for.")] = None,
+    account: Annotated[str, typer.Option("--as", metavar="NAME", help="Read inside as this account; its password is asked for.")] = "",
+    ssh_key: Annotated[Path | None, typer.Option("--ssh-key", metavar="FILE", help="With --as: an SSH private key instead of a password.")] = None,
+    outside: Annotated[bool, typer.Option("--outside", help="Only from outside.")] = False,
+    full: Annotated[bool, typer.Option("--full", help="Also list what holds.")] = False,
+    key_file: KeyFile = None, form: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False, no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """See how units are set: from outside, then from inside. Changes nothing."""
+    from . import commands, outside_host
+
+    if at:
+        raise typer.Exit(outside_host.check(at, source, login or [], form, output, quiet, no_color))
+    raise typer.Exit(commands.check(units, job, account, ssh_key, outside, full, key_file, form, output, jobs, quiet, no_color))
+
+
+@app.command()
+def enter(
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, key_file: KeyFile = None, quiet: Quiet = False, no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """The approved first entry: licence terms and forced passwords, then the reading."""
+    from . import commands
+
+    raise typer.Exit(commands.enter(units, job, yes, key_file, quiet, no_color))
+
+
+@app.command()
+def steps(
+    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", form: Format = "text", output: Output = None,
+    no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """The rehearsed step sheet. Sends nothing."""
+    from . import commands
+
+    raise typer.Exit(commands.steps(units, job, frozenset(leap or ()), found, form, output, no_color))
+
+
+@app.command()
+def tighten(
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "",
+    anew: Annotated[bool, typer.Option("--anew", help="Plan anew instead of finishing the run that was cut off.")] = False,
+    key_file: KeyFile = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """Carry out the steps, guarded and journaled, then prove. Run it again after any interruption."""
+    from . import commands
+
+    raise typer.Exit(commands.tighten(units, job, yes, frozenset(leap or ()), found, anew, key_file, jobs, quiet, no_color))
+
+
+@app.command()
+def prove(
+    units: Units = None, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, form: Format = "text", output: Output = None, jobs: Jobs = 4,
+    quiet: Quiet = False, no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """Read afresh and try everything out. Never writes."""
+    from . import commands
+
+    raise typer.Exit(commands.prove(units, job, key_file, form, output, jobs, quiet, no_color))
+
+
+@app.command()
+def sheet(
+    units: Units = None, job: JobFile = DEFAULT_JOB,
+    form: Annotated[str, typer.Option("--format", metavar="FORM", help="all, text, json or html.")] = "all",
+    output: Annotated[Path | None, typer.Option("--output", metavar="DIR", help="Folder for the sheets; `sheets` beside the job file.")] = None,
+) -> None:  # fmt: skip
+    """Write the hand-over sheet of each unit: text, JSON, and a page that prints."""
+    from . import commands
+
+    raise typer.Exit(commands.sheet(units, job, form, output))
+
+
+@records_app.callback(invoke_without_command=True)
+def records(context: typer.Context, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
+    if not context.invoked_subcommand:
+        from . import commands
+
+        raise typer.Exit(commands.records(job, no_color))
+
+
+@records_app.command("show")
+def records_show(number: int, job: JobFile = DEFAULT_JOB) -> None:
+    """One document of the record, as JSON."""
+    from . import commands
+
+    raise typer.Exit(commands.record_show(number, job))
+
+
+@records_app.command("journal")
+def records_journal(unit: str, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
+    """Everything that was done to a unit, in order, logins included."""
+    from . import commands
+
+    raise typer.Exit(commands.record_journal(unit, job, no_color))
+
+
+@records_app.command("forget-key")
+def records_forget(unit: str, job: JobFile = DEFAULT_JOB) -> None:
+    """Forget the noted host keys of a unit, once you know why they changed."""
+    from . import commands
+
+    raise typer.Exit(commands.record_forget(unit, job))
+
+
+@family_app.command("list")
+def family_list(no_color: NoColor = False) -> None:
+    """The families that come with the program."""
+    from . import commands
+
+    raise typer.Exit(commands.family_list(no_color))
+
+
+@family_app.command("check")
+def family_check(file: Path, no_color: NoColor = False) -> None:
+    """Check a family file, and list what it does not read."""
+    from . import commands
+
+    raise typer.Exit(commands.family_check(file, no_color))
+
+
+@family_app.command("schema")
+def family_schema() -> None:
+    """The JSON Schema of family files."""
+    from . import commands
+
+    raise typer.Exit(commands.schema("family"))
+
+
+@baseline_app.command("show")
+def baseline_show(name: Annotated[str, typer.Argument(metavar="NAME")] = "hand-tight", job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
+    """A baseline, line by line, with its numbers."""
+    from . import commands
+
+    raise typer.Exit(commands.baseline_show(name, job, no_color))
+
+
+@baseline_app.command("schema")
+def baseline_schema() -> None:
+    """The JSON Schema of baselines."""
+    from . import commands
+
+    raise typer.Exit(commands.schema("baseline"))
+
+
+BenchState = Annotated[Path | None, typer.Option("--state", metavar="DIR", help="Where the bench keeps its fault switch.")]
+
+
+@bench_app.command("up")
+def bench_up(state: BenchState = None, fault: Annotated[str, typer.Option("--fault", metavar="KIND")] = "none") -> None:
+    """Put the units up, until Ctrl-C."""
+    from . import benches
+
+    raise typer.Exit(benches.up(state, fault))
+
+
+@bench_app.command("fault")
+def bench_fault(kind: Annotated[str, typer.Argument(metavar="KIND")] = "", state: BenchState = None) -> None:
+    """Turn the fault switch of the running bench; without a kind, list the kinds."""
+    from . import benches
+
+    raise typer.Exit(benches.fault(kind, state))

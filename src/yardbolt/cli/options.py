@@ -1,0 +1,26 @@
+"""Options that many commands share, and the exit code of a command that worked on several units."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+Units = Annotated[list[str] | None, typer.Argument(metavar="[UNIT]...", help="Units of the job; none means all.", show_default=False)]
+JobFile = Annotated[Path, typer.Option("--job", metavar="FILE", help="The job file.")]
+KeyFile = Annotated[Path | None, typer.Option("--key-file", metavar="FILE", envvar="YARDBOLT_KEY_FILE", help="Key file that opens the safe.")]
+Format = Annotated[str, typer.Option("--format", metavar="FORM", help="text or json.")]
+Output = Annotated[Path | None, typer.Option("--output", metavar="FILE", help="Write here instead of the screen.")]
+Jobs = Annotated[int, typer.Option("--jobs", metavar="N", min=1, max=64, help="Units worked on at the same time.")]
+Quiet = Annotated[bool, typer.Option("--quiet", help="No progress, only results.")]
+NoColor = Annotated[bool, typer.Option("--no-color", help="No colours; NO_COLOR does the same.")]
+Yes = Annotated[bool, typer.Option("--yes", help="Approve without being asked.")]
+
+DEFAULT_JOB = Path("yard.yaml")
+_WORST = (130, 1, 5, 2, 4, 3, 0)
+
+
+def worst(codes: list[int]) -> int:
+    """The exit code that matters most."""
+    return min(codes, key=_WORST.index, default=0)

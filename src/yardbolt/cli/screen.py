@@ -1,0 +1,90 @@
+"""Printing for people: hanging indents that survive narrow terminals, states as words (colour only underlines them)."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import TextIO, cast
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from yardbolt.core.errors import OperatorError
+
+STYLES = {
+    "critical": "bold red", "high": "red", "medium": "yellow", "low": "cyan", "fails": "bold red", "holds": "green", "unknown": "magenta",
+    "waived": "blue", "head": "bold", "faint": "dim", "good": "green", "bad": "bold red", "next": "bold",
+}  # fmt: skip
+
+
+class _Trimmed:
+    """A file that takes no blanks at the ends of lines: for pipes and files."""
+
+    def __init__(self, file: TextIO) -> None:
+        self._file, self._rest = file, ""
+
+    def write(self, text: str) -> int:
+        *lines, self._rest = (self._rest + text).split("\n")
+        for line in lines:
+            self._file.write(line.rstrip() + "\n")
+        return len(text)
+
+    def flush(self) -> None:
+        self._file.flush()
+
+
+class Screen:
+    """Standard output, or a file. Cells are (text, style) pairs or plain texts."""
+
+    def __init__(self, no_color: bool = False, output: Path | None = None) -> None:
+        self.output = output
+        plain = no_color or bool(os.environ.get("NO_COLOR")) or output is not None
+        try:
+            self._file = output.open("w", encoding="utf-8") if output else sys.stdout
+        except OSError as e:
+            raise OperatorError(f"{output}: cannot be written: {e.strerror}") from None
+        width = None if not output and sys.stdout.isatty() else 100
+        trimmed = cast(TextIO, self._file if self._file.isatty() else _Trimmed(self._file))
+        self.console = Console(file=trimmed, no_color=plain, highlight=False, markup=False, emoji=False, width=width, color_system=None if plain else "auto")
+
+    def close(self) -> None:
+        """Finish the file."""
+        if self.output:
+            self._file.close()
+
+    def line(self, *cells: str | tuple[str, str], indent: int = 0) -> None:
+        """One paragraph, wrapped under its own indent."""
+        text = Text()
+        for cell in cells:
+            words, style = cell if isinstance(cell, tuple) else (cell, "")
+            text.append(words, STYLES.get(style, style))
+        self.console.print(Padding(text, (0, 0, 0, indent), expand=False) if indent else text)
+
+    def head(self, words: str, more: str = "") -> None:
+        """A heading with a blank line before it."""
+        self.console.print()
+        self.line((words, "head"), (f"  {more}" if more else "", "faint"))
+
+    def rows(self, rows: list[list[str | tuple[str, str]]], indent: int = 2, heads: list[str] | None = None) -> None:
+        """A table without lines; where the terminal is narrow, one row becomes a small block."""
+        if self.console.width < 70 and rows and len(rows[0]) > 3:
+            for row in rows:
+                for name, cell in zip(heads or [""] * len(row), row, strict=False):
+                    words, style = cell if isinstance(cell, tuple) else (cell, "")
+                    if words:
+                        self.line((f"{name}: " if name else "", "faint"), (words, style), indent=indent)
+                self.console.print()
+            return
+        table = Table(box=None, show_header=heads is not None, padding=(0, 2, 0, 0), pad_edge=False, header_style=STYLES["faint"])
+        for n in range(len(rows[0]) if rows else 0):
+            table.add_column(heads[n] if heads else "", overflow="fold", no_wrap=False)
+        for row in rows:
+            table.add_row(*(Text(c[0], STYLES.get(c[1], c[1])) if isinstance(c, tuple) else Text(c) for c in row))
+        self.console.print(Padding(table, (0, 0, 0, indent), expand=False))
+
+    def raw(self, text: str) -> None:
+        """Text as it is, unwrapped: JSON, HTML."""
+        self._file.write(text if text.endswith("\n") else text + "\n")

@@ -1,0 +1,16 @@
+"""The sheet as one self-contained HTML page that prints: no script, nothing loaded from elsewhere, everything escaped."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from importlib.resources import files
+from typing import Any
+
+from jinja2 import Environment, StrictUndefined
+
+
+def render(record: Mapping[str, Any]) -> str:
+    """The page of one unit."""
+    source = (files("yardbolt") / "data" / "sheet.html.j2").read_text("utf-8")
+    env = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    return env.from_string(source).render(r=record)
