@@ -16,7 +16,7 @@ from yardbolt.core.secret import Ref
 
 from .desk import Desk
 from .line import Line, document
-from .outside import Tried, look_at, outside_document, plane_of, try_logins, with_weaknesses
+from .outside import Tried, look_at, outside_document, plane_of, try_logins, with_credentials
 
 
 @dataclass(frozen=True)
@@ -51,6 +51,8 @@ def candidates(desk: Desk) -> tuple[Way, ...]:
         ref = Ref(str(e.get("secret", "")))
         if sent and ref.safe and desk.secret(ref) is not None:
             out.setdefault((str(e["account"]), ref), None)
+    rights = {o.name: o.role for o in desk.site.accounts}
+    out = dict.fromkeys(sorted(out, key=lambda x: not x[1].entry.startswith("typed:") and rights.get(x[0], "full") != "full"))
     best = sorted(desk.family.channels, key=lambda c: c.speaks != "ssh")
     return tuple(Way(desk.site.laptop, c.service, account, ref) for account, ref in out for c in best[:1])
 
@@ -142,8 +144,7 @@ def conclude(desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], read
     base = reading.plane if reading else Plane()
     if way is not None and exists(base, ("accounts", way.account)):
         base = put(base, ("accounts", way.account, "secret"), way.secret)
-    plane = with_weaknesses(desk, plane_of(desk, ports, tried, base))
-    plane = known_secrets(desk, plane)
+    plane = with_credentials(desk, known_secrets(desk, plane_of(desk, ports, tried, base)))
     findings = judge(plane, desk.baseline, desk.site, _day(desk))
     doc: dict[str, Any] = document(reading or Reading(), outside=outside_document(ports, tried, silent), inside=told, complete=reading is not None)
     doc["plane"] = document(Reading(plane))["plane"]

@@ -51,14 +51,11 @@ def record(desk: Desk) -> dict[str, Any]:
 
 
 def _found(first: Any, found: Any) -> list[dict[str, Any]]:
-    """As-found findings: from outside before anybody entered, and from inside at the first full reading."""
-    rows = {(f["rule"], f["subject"]): f for f in (found["findings"] if found else [])}
-    for f in first["findings"]:
-        key = (f["rule"], f["subject"])
-        if f["state"] == "fails" or key not in rows:
-            rows[key] = f
-    inside = {f["rule"] for f in rows.values() if f["state"] in ("fails", "holds")}
-    return [f for f in rows.values() if not (f["state"] == "unknown" and f["rule"] in inside)]
+    """As-found findings: what failed from outside before anybody entered, and everything of the first full reading."""
+    if found is None:
+        return list(first["findings"])
+    rows = {(f["rule"], f["subject"], f["saw"]): f for f in (*found["findings"], *(f for f in first["findings"] if f["state"] == "fails"))}
+    return list(rows.values())
 
 
 def _order(findings: list[dict[str, Any]]) -> list[dict[str, Any]]:

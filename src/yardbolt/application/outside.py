@@ -10,7 +10,7 @@ from typing import Any
 from yardbolt.core.access import Way
 from yardbolt.core.dialogue import Entry
 from yardbolt.core.passwords import Demands, weaknesses
-from yardbolt.core.plane import Plane, get, make, put, whole
+from yardbolt.core.plane import Plane, exists, get, make, put, whole
 from yardbolt.core.ports import Knocker, Port
 from yardbolt.core.secret import Ref
 
@@ -99,17 +99,20 @@ def plane_of(desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], base
     return whole(plane, "trials")
 
 
-def with_weaknesses(desk: Desk, plane: Plane) -> Plane:
-    """Note on each account what is wrong with the published or typed password that opened it."""
-    floor = floor_of(desk)
+def with_credentials(desk: Desk, plane: Plane) -> Plane:
+    """Note on each account the published login that opened it, and what is wrong with any password of it that is known to us."""
     for t in plane.trials.items:
         path = ("accounts", t.account or "")
-        if t.outcome not in ("opened", "prompted") or t.secret is None or not t.account:
-            continue
-        secret = desk.secret(t.secret)
-        if secret is not None and any(a.key == t.account for a in plane.accounts.items):
-            words = desk.words | {t.account}
-            plane = put(plane, (*path, "weakness"), weaknesses(secret.reveal(), floor, words, desk.common))
+        if t.outcome == "opened" and exists(plane, path) and get(plane, (*path, "secret")) is None:
+            plane = put(plane, (*path, "secret"), t.secret)
+    opened = {t.account: t.secret for t in plane.trials.items if t.outcome in ("opened", "prompted")}
+    floor = floor_of(desk)
+    for a in plane.accounts.items:
+        ref = a.secret if isinstance(a.secret, Ref) else opened.get(a.key)
+        value = desk.secret(ref) if ref is not None else None
+        if value is not None:
+            why = weaknesses(value.reveal(), floor, desk.words | {a.key}, desk.common)
+            plane = put(plane, ("accounts", a.key, "weakness"), why)
     return plane
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from yardbolt.core.access import Way
-from yardbolt.core.baseline import Finding, judge
+from yardbolt.core.baseline import Finding
 from yardbolt.core.dialogue import Entry
 from yardbolt.core.errors import IdentityError, Trouble, UnitError
 from yardbolt.core.extract import Reading
@@ -146,8 +146,7 @@ async def prove(desk: Desk, run: int | None = None) -> Proven:
         proofs.append(await try_claim(desk, claim))
     tried = tuple(_tried(p) for p in proofs if p.claim.sort is Sort.FACTORY) + _untried_closed(desk, proofs)
     checked = conclude(desk, ports, tried, reading, f"read as {line.way.account} by {line.way.service}", line.way)
-    plane = known_secrets(desk, checked.plane)
-    findings = judge(plane, desk.baseline, desk.site, desk.clock.now()[:10])
+    plane, findings = checked.plane, checked.findings
     found = desk.records.latest(desk.unit.name, "as found")
     before = from_json(found["plane"]) if found else Plane()
     changed = differences(before, plane)

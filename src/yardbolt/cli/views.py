@@ -79,9 +79,9 @@ def findings(s: Screen, found: tuple[Finding, ...], full: bool = False) -> None:
     if unknown:
         s.head("Not judged", "unknown is not good")
         unread = dict.fromkeys(f.title for f in unknown if not f.basis)
-        told = [f for f in unknown if f.basis]
-        if told:
-            s.rows([[("unknown", "unknown"), f.title, f"{show(f.subject)}: {f.saw}"] for f in told])
+        seen = [f for f in unknown if f.basis]
+        if seen:
+            s.rows([[("unknown", "unknown"), f.title, f"{show(f.subject)}: {f.saw}"] for f in seen])
         if unread:
             s.line(("unknown  ", "unknown"), "because the settings behind it were not read: " + "; ".join(unread), indent=2)
     if full:

@@ -18,7 +18,7 @@ from .signs import sign
 
 MOST = 1024 * 1024
 LONGEST_LINE = 16 * 1024
-SETTLE = 0.08
+SETTLE = 0.05
 ANSWER = 30.0
 _ANSI = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]{0,256}(?:\x07|\x1b\\)|[@-Z\\-_])")
 _CONTROL = {c: None for c in (*range(32), *range(127, 160)) if c not in (9, 10)} | {0x2028: None, 0x2029: None, 0x202E: None, 0x202D: None}

@@ -102,6 +102,7 @@ class _Run:
     def __init__(self, f: Family, sheet: Sheet, b: Belief, now: Callable[[], str]) -> None:
         self.f, self.sheet, self.b, self.now = f, sheet, b, now
         self.unproven: list[tuple[Change, Change | None, Belief]] = []
+        self.start = b.active
 
     def session(self, survives: Belief | None = None) -> Way:
         """A live session to work through, one that survives the step where there is one."""
@@ -112,7 +113,9 @@ class _Run:
 
     def note(self, n: int, state: str, **more: Any) -> Note:
         step = self.sheet.steps[n]
-        words = worded(step.change, self.b.active) if step.change else step.kind.value
+        words = worded(step.change, self.start) if step.change else step.kind.value
+        if step.kind is Kind.PROVE and step.way is not None:
+            words = f"log in anew as {step.way.account} by {step.way.service}"
         return Note({"step": n, "of": len(self.sheet.steps), "kind": step.kind.value, "state": state, "what": words, **more})
 
     # -- one step of each kind --
@@ -242,6 +245,7 @@ class _Run:
     def go(self) -> Generator[Request, Any, Ended]:
         does = {Kind.WRITE: self.write, Kind.PROVE: self.prove, Kind.SAVE: self.save, Kind.RESTART: self.restart, Kind.TRY: self.attempt}
         for n, step in enumerate(self.sheet.steps):
+            self.start = self.b.active
             try:
                 yield from does[step.kind](n, step)
             except _Stop as stop:

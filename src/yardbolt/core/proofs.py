@@ -64,7 +64,7 @@ class Proof:
 
 def claims(f: Family, now: Plane, site: Site, ways: Iterable[Way], ports: dict[str, int]) -> tuple[Claim, ...]:
     """Everything that can be tried without writing, most useful first. `ports` gives the port of each service."""
-    good = sorted(ways, key=lambda w: w.secret.factory)
+    good = sorted(ways, key=lambda w: (get(now, ("accounts", w.account, "role")) != "full", w))
     out: list[Claim] = []
     live = [c.service for c in f.channels if get(now, ("services", c.service, "enabled")) is not False]
     for w in good:

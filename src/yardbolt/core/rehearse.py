@@ -133,16 +133,24 @@ def learn(b: Belief, way: Way) -> Belief:
     return replace(b, active=active, saved=saved, proven=b.proven | {way}, kept=kept, sessions=b.sessions | {way})
 
 
+def full(plane: Plane, w: Way) -> bool:
+    """Does the way lead to full rights? Only such a way keeps the technician in; rights that were not read do not count (H01)."""
+    return bool(get(plane, ("accounts", w.account, "role")) == "full")
+
+
 def hold(b: Belief, wish: Iterable[Way]) -> Hold:
-    """How surely the technician can get in now, from the laptop's present address, on the live and on the kept store."""
-    if not any(w.source == b.laptop for w in b.kept):
-        kept_coming = any(w.source == b.laptop and admit(b.saved, w).admitted is True for w in (*wish, *b.proven))
-        if not kept_coming:
-            return Hold.LOST
-    if any(w.source == b.laptop for w in b.proven):
+    """How surely the technician can get in with full rights from the laptop's present address, on the live and on the kept store."""
+    wish = tuple(wish)
+
+    def here(ways: Iterable[Way], plane: Plane) -> list[Way]:
+        return [w for w in ways if w.source == b.laptop and full(plane, w)]
+
+    kept_coming = any(admit(b.saved, w).admitted is True for w in here((*wish, *b.proven), b.saved))
+    if not here(b.kept, b.saved) and not kept_coming:
+        return Hold.LOST
+    if here(b.proven, b.active):
         return Hold.PROVEN
-    coming = any(w.source == b.laptop and admit(b.active, w).admitted is True for w in wish)
-    if not coming:
+    if not any(admit(b.active, w).admitted is True for w in here(wish, b.active)):
         return Hold.LOST
     return Hold.HELD if b.sessions else Hold.LEAP
 

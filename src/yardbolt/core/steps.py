@@ -15,8 +15,8 @@ from .demands import Gap, Target, Want
 from .family import WORDS, Change, Drop, Family, Make, Op, Set, after, op_for, render, unmet
 from .job import Site
 from .paths import show
-from .plane import LISTS, Plane, coerce, exists, get, human, item
-from .rehearse import Belief, Hold, Kind, Step, hold, rehearse, removes
+from .plane import LISTS, Plane, coerce, exists, get, human, item, steady
+from .rehearse import Belief, Hold, Kind, Step, full, hold, rehearse, removes
 from .secret import Ref
 from .signs import slots
 
@@ -175,14 +175,14 @@ class _Orderer:
     def __init__(self, f: Family, belief: Belief, todo: tuple[Change, ...], site: Site, wish: tuple[Way, ...], leaps: frozenset[str]) -> None:
         self.f, self.b, self.site, self.wish, self.leaps = f, belief, site, wish, leaps
         self.start = belief.active
-        self.left = sorted(todo, key=lambda c: rank(c, self.start, site)[0])
+        self.left = sorted(todo, key=lambda c: (rank(c, self.start, site)[0], isinstance(c, Make) and dict(c.values).get("role") != "full"))
         self.steps: list[Step] = []
         self.wrote = False
 
     def add(self, step: Step) -> None:
         back = back_out(self.f, step.change, self.b.active) if step.change else ""
         self.b = rehearse(self.f, self.b, step)
-        still = tuple(sorted(w for w in self.b.proven if w.source == self.b.laptop))
+        still = tuple(sorted((w for w in self.b.proven if w.source == self.b.laptop), key=lambda w: (not full(self.b.active, w), w not in self.wish, w)))
         self.steps.append(replace(step, hold=hold(self.b, self.wish) if step.hold is Hold.PROVEN else step.hold, still=still, back=back))
 
     def may(self, c: Change) -> tuple[Hold | None, str]:
@@ -215,9 +215,9 @@ class _Orderer:
 
     def guard(self, c: Change) -> list[str]:
         """H01, I4: a factory account is touched only once one of the owner's accounts is proven, and that is saved."""
-        owned = [w for w in self.b.proven if w.account in {o.name for o in self.site.accounts}]
+        owned = [w for w in self.b.proven if w.account in {o.name for o in self.site.accounts} and full(self.b.active, w)]
         if removes(c) and not owned:
-            return ["no account of the owner has logged in yet"]
+            return ["no account of the owner with full rights has logged in yet"]
         if owned and self.b.dirty:
             return ["the new account is proven but not saved yet"]
         return []
@@ -306,7 +306,7 @@ def inverse(f: Family, change: Change, before: Plane) -> Change | None:
     match change:
         case Set(path, _):
             old = get(before, path)
-            back: Change | None = None if old is None else Set(path, old, "back-out")
+            back: Change | None = None if old is None or not steady(path) else Set(path, old, "back-out")
         case Make(path, _):
             back = Drop(path, "back-out")
         case _:
@@ -325,7 +325,14 @@ def back_out(f: Family, change: Change | None, before: Plane) -> str:
     if change is None:
         return ""
     back = inverse(f, change, before)
-    return worded(back, before) if back else "no way back"
+    if back is None:
+        return "no way back" if steady(change.path) else "none needed"
+    match back:
+        case Set(path, value) if path[-1] == "secret" and isinstance(value, Ref):
+            return f"back to {value.entry}"
+        case Set(path, value):
+            return f"back to {human(path, value)}"
+    return worded(back, before)
 
 
 def worded(c: Change, before: Plane) -> str:

@@ -1,0 +1,82 @@
+"""The demo: the bench in one process, the very commands a technician types in others, and a word of comment before each."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import secrets
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from yardbolt.adapters.safe import write_atomically
+from yardbolt.core.errors import OperatorError, Stopped
+
+from .screen import Screen
+
+UNIT = "sk-sw-04"
+STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
+    ("A carton is opened in the depot of Larkmoor Tramway: a line switch for the Skerrow line, as it left the works. The job file and an "
+     "empty safe come first. (This demo opens the safe with a key file; you would type a master password.)", ("new", ".", "--demo"), (0,)),
+    ("Look before touching: every port, every published login, within the try budget. Nothing is changed, no question is answered.",
+     ("check", UNIT), (3, 4)),
+    ("Both factory logins open, and the unit wants its terms accepted and a first password set. That is a write, so it needs approval; the "
+     "new password is in the safe and its copy before it is sent. Then the settings can be read: the as-found record.",
+     ("enter", UNIT, "--yes"), (0,)),
+    ("Now the plan: an order of changes in which somebody can always still get in, rehearsed before the first byte is sent.", ("steps", UNIT), (0,)),
+    ("Carry it out, one guarded step after another: write, read back, prove in a new connection, save, and only then close the old ways. "
+     "The unit restarts once, because only what it keeps counts.", ("tighten", UNIT, "--yes"), (0,)),
+    ("Somebody doubts it? Prove it again, from another moment. Proving never writes.", ("prove", UNIT), (0,)),
+    ("Planning again on the unit as it is left finds nothing to do.", ("steps", UNIT), (0,)),
+    ("The hand-over sheet, for the owner to sign:", ("sheet", UNIT), (0,)),
+    ("Where the job stands:", (), (0,)),
+)  # fmt: skip
+
+
+def run(folder: Path | None, no_color: bool) -> int:
+    """Tell the story; 0 when every command ended as it should. Raises Stopped on the first that did not, leaving nothing running."""
+    if folder is not None and (folder / "yard.yaml").exists():
+        raise OperatorError(f"{folder} holds a job already; the demo wants an empty folder")
+    work = folder or Path(tempfile.mkdtemp(prefix="yardbolt-demo-"))
+    work.mkdir(parents=True, exist_ok=True)
+    key = work / "demo.key"
+    write_atomically(key, secrets.token_bytes(64))
+    env = {**os.environ, "YARDBOLT_KEY_FILE": str(key.resolve())}
+    env.pop("YARDBOLT_MASTER", None)
+    if no_color:
+        env["NO_COLOR"] = "1"
+    s = Screen(no_color)
+    began = time.monotonic()
+    bench = subprocess.Popen([sys.executable, "-m", "yardbolt", "bench", "up", "--state", str(work / "bench")], stdout=subprocess.PIPE, text=True, env=env)  # noqa: S603
+    try:
+        assert bench.stdout is not None
+        if not bench.stdout.readline().startswith("up:"):
+            raise Stopped("the bench did not come up; is another one running?")
+        for words, command, good in STORY:
+            _act(s, words, command, good, work, env)
+        s.head("Done", f"{time.monotonic() - began:.0f} s; the bench is down, nothing is left running")
+        for sheet in sorted((work / "sheets").glob("*.html")):
+            s.line(f"The sheet: {sheet}")
+        s.line(f"The job:   {work}   (its safe opens with {key.name}; delete the folder when you have seen enough)")
+        s.line("By hand:   yardbolt bench up in one terminal; in another: yardbolt new job --demo, cd job, yardbolt check ...")
+        return 0
+    finally:
+        bench.terminate()
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            bench.wait(5)
+        if bench.poll() is None:
+            bench.kill()
+
+
+def _act(s: Screen, words: str, command: tuple[str, ...], good: tuple[int, ...], work: Path, env: dict[str, str]) -> None:
+    s.line("")
+    s.console.rule(characters="=" if s.console.no_color else "─")
+    s.line((words, "next"))
+    s.line("")
+    s.line((f"$ yardbolt {' '.join(command)}".rstrip(), "faint"))
+    sys.stdout.flush()
+    got = subprocess.run([sys.executable, "-m", "yardbolt", *command], cwd=work, env=env, check=False)  # noqa: S603
+    if got.returncode not in good:
+        raise Stopped(f"'yardbolt {' '.join(command)}' ended with {got.returncode}; the job lies in {work}")
