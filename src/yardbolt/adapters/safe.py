@@ -99,16 +99,16 @@ def write_atomically(path: Path, content: bytes) -> None:
     _settle(temporary, path)
 
 
-def create(path: Path, master: Secret | None, key_file: Path | None, copy: Path | None) -> KdbxSafe:
-    """Make an empty safe. Raises SafeError where one lies there already."""
+def create(path: Path, master: Secret | None, key_file: Path | None, copy: Path | None) -> None:
+    """Make an empty safe and its copy. Raises SafeError where one lies there already."""
     from pykeepass import create_database
 
-    if path.exists():
-        raise SafeError(f"{path}: a safe lies there already; it is never overwritten")
-    path.parent.mkdir(parents=True, exist_ok=True)
+    for place in filter(None, (path, copy)):
+        if place.exists():
+            raise SafeError(f"{place}: a safe lies there already; it is never overwritten")
+        place.parent.mkdir(parents=True, exist_ok=True)
     temporary = path.with_name(path.name + ".new")
     create_database(str(temporary), password=master.reveal() if master else None, keyfile=str(key_file) if key_file else None)
     _settle(temporary, path)
-    safe = KdbxSafe(path, master, key_file, copy)
-    safe.store({}, "")
-    return safe
+    if copy:
+        write_atomically(copy, path.read_bytes())

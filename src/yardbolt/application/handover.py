@@ -120,9 +120,9 @@ def stage(desk: Desk) -> dict[str, Any]:
     elif desk.records.latest(name, "target"):
         at, then = "tightened", "check" if fails else "prove"
     elif found or check["complete"]:
-        at, then = "entered" if found else "checked", "steps"
+        at, then = "entered" if found else "checked", "steps" if desk.family.ops else "sheet"
     else:
-        at, then = "checked", "enter"
+        at, then = "checked", "enter" if desk.family.factory.logins else "check --as NAME"
     return {
         "unit": name, "stage": at, "serial": desk.unit.serial, "at": desk.unit.address, "time": last["time"] if last else "",
         "fails": len(fails), "unknown": len(unknown), "worst": fails[0]["title"] if fails else "", "next": f"yardbolt {then} {name}",

@@ -77,6 +77,10 @@ async def _once(desk: Desk, way: Way) -> Tried:
 def plane_of(desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], base: Plane | None = None) -> Plane:
     """What the outside tells, on top of what was read inside."""
     plane = base or Plane()
+    answering = {p.port for p in ports}
+    for name, number in desk.ports().items():  # where we log in is where the service is
+        if exists(plane, ("services", name)) and get(plane, ("services", name, "port")) is None and number in answering:
+            plane = put(plane, ("services", name, "port"), number)
     for p in ports:
         path = ("answering", f"tcp-{p.port}")
         plane = make(plane, path)

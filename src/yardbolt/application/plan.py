@@ -45,17 +45,13 @@ def belief_of(desk: Desk, plane: Plane, ways: frozenset[Way], ours: bool = False
     differences = plane.stores.differences
     agree = differences in (0, ABSENT) or desk.family.op_doing("save") is None
     kept = ways if agree or ours else frozenset()
-    return Belief(plane, plane, ways, kept, ways, desk.site.laptop, bool(ours and isinstance(differences, int) and differences))
+    return Belief(plane, plane if agree or ours else Plane(), ways, kept, ways, desk.site.laptop, bool(ours and isinstance(differences, int) and differences))
 
 
 def plan(desk: Desk, plane: Plane, ways: frozenset[Way], target: Target, gaps: tuple[Gap, ...], ours: bool = False,
          restarted: bool = False, leaps: frozenset[str] = frozenset(), found: str = "") -> Plan:  # fmt: skip
     """The rehearsed sheet for a target. Unkept settings found on arrival block, until the owner says what becomes of them (D6)."""
-    differences = plane.stores.differences
     belief = belief_of(desk, plane, ways, ours or found == "keep")
-    if not ours and found != "keep" and isinstance(differences, int) and differences > 0:
-        why = f"{differences} settings were live but not kept on arrival; our saving would publish them: look at them, then say --found keep"
-        return Plan(target, gaps, Refused((why,)), plane, belief)
     todo, more = changes(plane, target, desk.family, desk.site)
     everything = (*gaps, *more)
     return Plan(target, everything, order(desk.family, belief, todo, desk.site, target, everything, restarted, leaps), plane, belief)

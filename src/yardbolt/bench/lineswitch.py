@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
 RANKS = ("chief", "fitter", "watcher")
-SHY_SECONDS = 3.0
+SHY_SECONDS = 2.0
 PAGE = 12
 TERMS = (
     "QUENBY SIGNALWORKS - TERMS OF USE\n"

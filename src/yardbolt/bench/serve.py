@@ -32,7 +32,7 @@ FAULTS = {
     "refuse": "refuses every connection",
     "swallow": "says yes to changes and makes none",
 }
-AWAY_SECONDS = 1.5
+AWAY_SECONDS = 1.0
 ENDLESS_BYTES = 60 * 1024 * 1024
 
 

@@ -101,7 +101,11 @@ def checked(s: Screen, c: Checked, desk: Desk, full: bool) -> None:
     findings(s, c.findings, full)
     if c.reading and (c.reading.blind or c.reading.leftovers or c.reading.conflicts):
         s.head("Blind areas")
-        rows: list[list[str | tuple[str, str]]] = [[b.area, b.why] for b in c.reading.blind]
+        why: dict[tuple[str, str], list[str]] = {}
+        for b in c.reading.blind:
+            area, _, key = b.area.partition(" ")
+            why.setdefault((area, b.why), []).append(key)
+        rows: list[list[str | tuple[str, str]]] = [[area + (f" of {len(keys)} accounts" if len(keys) > 1 else ""), reason] for (area, reason), keys in why.items()]
         rows += [[x.ask, f"a line was not understood: {x.line[:60]}"] for x in c.reading.leftovers[:10]]
         rows += [[show(p), "two answers disagree, so it counts as unknown"] for p in c.reading.conflicts]
         s.rows(rows)

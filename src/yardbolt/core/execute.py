@@ -17,7 +17,7 @@ from .extract import surprises
 from .family import Change, Family, Order, Set, asks_for, op_for, plain_order, render
 from .paths import Path, show
 from .plane import LISTS, Plane, get, human, item
-from .rehearse import Belief, Kind, Step, hold, learn, rehearse, touched
+from .rehearse import Belief, Kind, Step, full, hold, learn, rehearse, touched
 from .secret import Ref
 from .steps import Sheet, inverse, worded
 
@@ -106,9 +106,9 @@ class _Run:
 
     def session(self, survives: Belief | None = None) -> Way:
         """A live session to work through, one that survives the step where there is one."""
-        alive = sorted(self.b.sessions, key=lambda w: (w.secret.factory, w))
+        alive = sorted((w for w in self.b.sessions if full(self.b.active, w)), key=lambda w: (w.secret.factory, w))
         if not alive:
-            raise _Stop("no session is alive")
+            raise _Stop("no session with full rights is alive")
         return next((w for w in alive if survives is None or w in survives.sessions), alive[0])
 
     def note(self, n: int, state: str, **more: Any) -> Note:
@@ -125,6 +125,8 @@ class _Run:
         change, op = step.change, op_for(self.f, step.change)
         forecast = rehearse(self.f, self.b, step)
         paths = touched(self.f, self.b, step)
+        if not any(full(self.b.active, w) for w in self.b.sessions):
+            yield from self.enter_again()
         via = self.session(forecast)
         secret = change.value if isinstance(change, Set) and isinstance(change.value, Ref) else dict(getattr(change, "values", ())).get("secret")
         extra = {"account": change.path[1], "secret": secret.entry} if isinstance(secret, Ref) else {}
@@ -138,7 +140,7 @@ class _Run:
             raise _Stop(f"the connection ended at '{worded(change, before.active)}', which nobody forecast")
         if sent.unclear:
             raise _Stop(f"no clear answer to '{worded(change, before.active)}': {sent.trouble}")
-        if not self.b.sessions:
+        if not any(full(self.b.active, w) for w in self.b.sessions):
             yield from self.enter_again()
         seen: Plane | None = yield Read(paths, self.session())
         if seen is None:
@@ -154,12 +156,14 @@ class _Run:
         yield self.note(n, "read back", path=show(change.path))
 
     def enter_again(self) -> Generator[Request, Any, None]:
-        for way in sorted(self.b.proven) or list(self.sheet.steps[-1].still):
+        """Log in again with full rights: by what is proven, else by what the sheet says will open."""
+        coming = [*sorted(self.b.proven), *(w for step in self.sheet.steps for w in step.still), *(s.way for s in self.sheet.steps if s.way)]
+        for way in [w for w in dict.fromkeys(coming) if full(self.b.active, w)][:3]:
             entry: Entry = yield Login(way)
             if entry is Entry.OPENED:
                 self.b = learn(self.b, way)
                 return
-        raise _Stop("after the forecast cut no way in opened")
+        raise _Stop("no session with full rights is alive, and no way in opened")
 
     def prove(self, n: int, step: Step) -> Generator[Request, Any, None]:
         assert step.way is not None

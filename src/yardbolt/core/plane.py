@@ -115,16 +115,18 @@ def reference(raw: Any) -> Ref:
 
 @dataclass(frozen=True)
 class Leaf:
-    """One row of the table. `steady` is false for what moves by itself (clock, sessions) and is never compared."""
+    """One row of the table. `steady` is false for what moves by itself (clock, sessions) and is never compared; `slack` is how far
+    a value may be off and still count as reached."""
 
     kind: Callable[[Any], Any]
     meaning: str
     unit: str = ""
     steady: bool = True
+    slack: float = 0.0
 
 
-def leaf(kind: Callable[[Any], Any], meaning: str, unit: str = "", steady: bool = True) -> Any:
-    return field(default=None, metadata={"leaf": Leaf(kind, meaning, unit, steady)})
+def leaf(kind: Callable[[Any], Any], meaning: str, unit: str = "", steady: bool = True, slack: float = 0.0) -> Any:
+    return field(default=None, metadata={"leaf": Leaf(kind, meaning, unit, steady, slack)})
 
 
 def many(item: type, meaning: str, steady: bool = True) -> Any:
@@ -150,7 +152,7 @@ class Identity:
 
 @dataclass(frozen=True)
 class Clock:
-    offset: float | None = leaf(seconds, "its clock minus the laptop's", "seconds", steady=False)
+    offset: float | None = leaf(seconds, "its clock minus the laptop's", "seconds", steady=False, slack=5.0)
     zone: str | None = leaf(text, "its time zone")
 
 
@@ -300,6 +302,12 @@ def coerce(path: Path, raw: Any) -> Any:
 def steady(path: Path) -> bool:
     """Does the value stay unless somebody changes it?"""
     return TABLE[pattern_of(path)].steady
+
+
+def reached(path: Path, now: Any, wanted: Any) -> bool:
+    """Is the present value the wanted one, as closely as this leaf can be set?"""
+    slack = TABLE[pattern_of(path)].slack
+    return bool(abs(now - wanted) <= slack) if slack and isinstance(now, float) and isinstance(wanted, float) else bool(now == wanted)
 
 
 # ---- reading and changing values -------------------------------------------------------------------------------------------

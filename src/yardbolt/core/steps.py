@@ -15,7 +15,7 @@ from .demands import Gap, Target, Want
 from .family import WORDS, Change, Drop, Family, Make, Op, Set, after, op_for, render, unmet
 from .job import Site
 from .paths import show
-from .plane import LISTS, Plane, coerce, exists, get, human, item, steady
+from .plane import ABSENT, LISTS, Plane, coerce, exists, get, human, item, reached, steady
 from .rehearse import Belief, Hold, Kind, Step, full, hold, rehearse, removes
 from .secret import Ref
 from .signs import slots
@@ -39,7 +39,7 @@ def _of_want(plane: Plane, w: Want, f: Family, site: Site) -> tuple[list[Change]
         there = exists(plane, w.path[:2])
         if there is not True:
             return [], [Gap(w.path, w.rule, f"{show(w.path[:1])} were not read whole")] if there is None else []
-    if get(plane, w.path) == w.value:
+    if reached(w.path, get(plane, w.path), w.value):
         return [], []
     change = Set(w.path, w.value, w.rule)
     if op_for(f, change) is None:
@@ -287,6 +287,12 @@ def order(
 
     `restarted`: a restart was already survived in this run. `leaps`: paths whose change may break the way in for a moment, by consent.
     """
+    differences = belief.active.stores.differences
+    if f.op_doing("save") and not belief.dirty and differences not in (0, ABSENT):
+        if differences is None:
+            return Refused(("whether live and kept settings agree was not read, so nothing can be relied on after a power cut",))
+        many = "1 setting was" if differences == 1 else f"{differences} settings were"
+        return Refused((f"{many} live but not kept on arrival; our saving would publish them: look at them, then say --found keep",))
     o = _Orderer(f, belief, todo, site, wishes(f, site, target), leaps)
     if not todo and not belief.dirty:
         return Sheet(site.unit, (), gaps, (), belief)

@@ -135,7 +135,7 @@ def _first_run(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(("first_run", "forced"), State.FAILS, f"a first password must be set for {', '.join(forced)}", "tried")
     if terms != "open" and (forced is ABSENT or forced == ()):
         yield Verdict(("first_run",), State.HOLDS, "nothing is asked at login", "tried")
-    elif terms is None and forced is None:
+    elif terms is None and forced is None and site.factory:
         yield Verdict(("first_run",), State.UNKNOWN, "nobody has logged in yet", "")
 
 

@@ -98,7 +98,7 @@ def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     if not plane.answering.complete:
         yield Verdict(("answering",), State.UNKNOWN, "the ports were not all looked at", "")
         return
-    readable = plane.services.items or plane.listening.complete
+    readable = plane.services.complete or plane.listening.complete
     for a in plane.answering.items:
         service = next((s for s in plane.services.items if s.port == a.port and s.enabled is not False), None)
         socket = next((x for x in plane.listening.items if x.port == a.port and x.transport == "tcp"), None)
