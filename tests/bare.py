@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Generator
 from dataclasses import dataclass, field
-from datetime import datetime, timezone
+from datetime import UTC, datetime
 from typing import Any
 
 from yardbolt.adapters.files import load_baseline, load_family, load_job, shipped
@@ -102,7 +102,7 @@ class Bare:
             reply = self.order(way, Order((ask.say,)))
             if reply.closed or reply.trouble:
                 return None
-            parts += extract(FAMILY, ask, reply.text, now=datetime.now(timezone.utc))
+            parts += extract(FAMILY, ask, reply.text, now=datetime.now(UTC))
         return merge(FAMILY, parts).plane
 
     def drive(self, g: Generator[Any, Any, Ended], kill_at: int = -1) -> Ended | None:
@@ -118,7 +118,7 @@ class Bare:
                 n += 1
                 told = self.do(request)
         except StopIteration as stop:
-            return stop.value  # type: ignore[no-any-return]
+            return stop.value
 
     def do(self, request: Any) -> Any:
         match request:

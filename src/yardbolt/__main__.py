@@ -44,7 +44,7 @@ def _foreign(e: Exception) -> int:
     last = e.__traceback__
     while last is not None and last.tb_next is not None:
         last = last.tb_next
-    place = f"{os.path.basename(last.tb_frame.f_code.co_filename)}:{last.tb_lineno}" if last else "?"
+    place = f"{last.tb_frame.f_code.co_filename.rsplit(os.sep, 1)[-1]}:{last.tb_lineno}" if last else "?"
     _say(f"this is a defect in Yard Bolt: {type(e).__name__} at {place}; please report it with the command you gave")
     return 1
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from datetime import datetime, timezone
+from datetime import UTC, datetime
 
 
 class LaptopClock:
@@ -11,7 +11,7 @@ class LaptopClock:
 
     def now(self) -> str:
         """UTC, ISO 8601, to the second."""
-        return datetime.now(timezone.utc).isoformat(timespec="seconds")
+        return datetime.now(UTC).isoformat(timespec="seconds")
 
     async def sleep(self, seconds: float) -> None:
         """Wait."""

@@ -41,7 +41,9 @@ def find(kind: str, name: str, beside: Path) -> Path:
     known = shipped(kind)
     if name not in known:
         near = difflib.get_close_matches(name, known, 1)
-        raise OperatorError(f"no {kind[:-3]}y called {name}" if kind == "families" else f"no baseline called {name}" + (f"; nearest is {near[0]}" if near else ""))
+        raise OperatorError(
+            f"no {kind[:-3]}y called {name}" if kind == "families" else f"no baseline called {name}" + (f"; nearest is {near[0]}" if near else "")
+        )
     return known[name]
 
 
@@ -62,7 +64,12 @@ def load_baseline(path: Path) -> Baseline:
         at = ("lines", n, "rule")
         if entry.rule not in RULES:
             near = difflib.get_close_matches(entry.rule, RULES, 1)
-            raise FileError(doc.name, doc.line_of(at), ".".join(map(str, at)), f"found '{entry.rule}', which is no rule" + (f"; nearest is '{near[0]}'" if near else ""))
+            raise FileError(
+                doc.name,
+                doc.line_of(at),
+                ".".join(map(str, at)),
+                f"found '{entry.rule}', which is no rule" + (f"; nearest is '{near[0]}'" if near else ""),
+            )
         rule = RULES[entry.rule]
         params = {name: p.default for name, p in rule.params.items()}
         for name, raw in entry.set.items():
@@ -83,18 +90,27 @@ def load_job(path: Path) -> Job:
     shape = read(doc, JobShape)
     for name, unit in shape.units.items():
         if unit.segment not in shape.segments:
-            raise FileError(doc.name, doc.line_of(("units", name, "segment")), f"units.{name}.segment", f"found '{unit.segment}'; segments are {', '.join(shape.segments)}")
+            raise FileError(
+                doc.name,
+                doc.line_of(("units", name, "segment")),
+                f"units.{name}.segment",
+                f"found '{unit.segment}'; segments are {', '.join(shape.segments)}",
+            )
     _unique(doc, shape)
     for n, w in enumerate(shape.waivers):
         if w.rule not in RULES:
             raise FileError(doc.name, doc.line_of(("waivers", n, "rule")), f"waivers.{n}.rule", f"found '{w.rule}', which is no rule")
     segments = {
-        k: Segment(k, AddressSet.of(s.network), AddressSet.of(*s.administrators), AddressSet.of(*s.monitoring), s.laptop, s.stranger or "", s.gateway or "")
+        k: Segment(
+            k, AddressSet.of(s.network), AddressSet.of(*s.administrators), AddressSet.of(*s.monitoring), s.laptop, s.stranger or "", s.gateway or ""
+        )
         for k, s in shape.segments.items()
     }
     for k, s in segments.items():
         if s.stranger and s.stranger in s.administrators | s.monitoring:
-            raise FileError(doc.name, doc.line_of(("segments", k, "stranger")), f"segments.{k}.stranger", "is one of the administrators or monitoring stations")
+            raise FileError(
+                doc.name, doc.line_of(("segments", k, "stranger")), f"segments.{k}.stranger", "is one of the administrators or monitoring stations"
+            )
     units = {}
     for k, u in shape.units.items():
         needed = frozenset(shape.needs.get(u.class_ or "", shape.needs.get("all", [])))
@@ -115,5 +131,7 @@ def _unique(doc: Document, shape: JobShape) -> None:
         for name, unit in shape.units.items():
             value = getattr(unit, field).lower()
             if value and value in seen:
-                raise FileError(doc.name, doc.line_of(("units", name, field)), f"units.{name}.{field}", f"found '{value}', which {seen[value]} has already")
+                raise FileError(
+                    doc.name, doc.line_of(("units", name, field)), f"units.{name}.{field}", f"found '{value}', which {seen[value]} has already"
+                )
             seen.setdefault(value, name)

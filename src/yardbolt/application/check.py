@@ -86,7 +86,9 @@ def same_unit(desk: Desk, plane: Plane) -> None:
     for path, wanted in desk.family.marks:
         seen = get(plane, path)
         if isinstance(seen, str) and seen != wanted:
-            raise IdentityError(f"{desk.unit.name}: {show(path)} is {seen}, the family {desk.family.name} is for {wanted}; correct 'family' in the job file")
+            raise IdentityError(
+                f"{desk.unit.name}: {show(path)} is {seen}, the family {desk.family.name} is for {wanted}; correct 'family' in the job file"
+            )
 
 
 def version_ok(desk: Desk, plane: Plane) -> bool:
@@ -139,7 +141,9 @@ async def check(desk: Desk, inside: bool = True) -> Checked:
     return conclude(desk, ports, tried, reading, told, way, silent)
 
 
-def conclude(desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], reading: Reading | None, told: str, way: Way | None, silent: int = 0) -> Checked:
+def conclude(
+    desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], reading: Reading | None, told: str, way: Way | None, silent: int = 0
+) -> Checked:
     """Join outside and inside, judge, and file what was found."""
     base = reading.plane if reading else Plane()
     if way is not None and exists(base, ("accounts", way.account)):

@@ -104,7 +104,11 @@ class Desk:
 
     def opened_last(self, account: str, ref: Ref) -> bool:
         """Did this very credential open the account the last time it was tried? Then trying it again needs no budget."""
-        tries = [e for e in self.records.journal(self.unit.name) if e.get("kind") == "login" and e.get("account") == account and e.get("secret") == ref.entry]
+        tries = [
+            e
+            for e in self.records.journal(self.unit.name)
+            if e.get("kind") == "login" and e.get("account") == account and e.get("secret") == ref.entry
+        ]
         return bool(tries) and tries[-1]["outcome"] in ("opened", "prompted")
 
     async def enter(self, way: Way, answers: Mapping[str, Text] | None = None, budgeted: bool = True) -> tuple[LoginEnd, Line | None]:
@@ -127,7 +131,17 @@ class Desk:
         finally:
             if line is None:
                 await channel.close()
-            self.note({"kind": "login", "account": way.account, "service": way.service, "source": way.source, "secret": way.secret.entry, "outcome": end.entry.value, "gate": end.gate})
+            self.note(
+                {
+                    "kind": "login",
+                    "account": way.account,
+                    "service": way.service,
+                    "source": way.source,
+                    "secret": way.secret.entry,
+                    "outcome": end.entry.value,
+                    "gate": end.gate,
+                }
+            )
         return end, line
 
     async def _open(self, way: Way, channel: Channel, spec: fam.Channel, answers: Mapping[str, Text] | None) -> LoginEnd:

@@ -120,10 +120,11 @@ async def _pass(desk: Desk, account: str) -> list[str]:
     raise Stopped(f"{desk.unit.name}: the unit keeps asking at the first login")
 
 
-
 async def _confirm(desk: Desk, account: str, service: str) -> None:
     """A new connection with the new secret: only this tells which password holds."""
     end, line = await desk.enter(Way(desk.site.laptop, service, account, desk.site.secret(account)))
     if line is None:
-        raise Stopped(f"{desk.unit.name}: the new password of {account} was sent, but did not open a new connection: {end.entry.value}; run the same command again")
+        raise Stopped(
+            f"{desk.unit.name}: the new password of {account} was sent, but did not open a new connection: {end.entry.value}; run the same command again"
+        )
     await line.close()

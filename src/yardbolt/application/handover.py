@@ -23,7 +23,9 @@ def record(desk: Desk) -> dict[str, Any]:
     before, after = from_json((found or first)["plane"]), from_json(last["plane"])
     journal = [e for e in desk.records.journal(name) if e.get("kind") != "login"]
     target = desk.records.latest(name, "target")
-    changed = [{"path": "/".join(p), "before": _words(p, a), "after": _words(p, b)} for p, a, b in differences(before, after)] if found and left else []
+    changed = (
+        [{"path": "/".join(p), "before": _words(p, a), "after": _words(p, b)} for p, a, b in differences(before, after)] if found and left else []
+    )
     return {
         "yardbolt record": 1,
         "job": job.title, "owner": job.owner, "technician": job.technician,
@@ -127,5 +129,3 @@ def stage(desk: Desk) -> dict[str, Any]:
         "unit": name, "stage": at, "serial": desk.unit.serial, "at": desk.unit.address, "time": last["time"] if last else "",
         "fails": len(fails), "unknown": len(unknown), "worst": fails[0]["title"] if fails else "", "next": f"yardbolt {then} {name}",
     }  # fmt: skip
-
-

@@ -8,7 +8,6 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from yardbolt.core.access import Way
-from yardbolt.core.dialogue import Entry
 from yardbolt.core.passwords import Demands, weaknesses
 from yardbolt.core.plane import Plane, exists, get, make, put, whole
 from yardbolt.core.ports import Knocker, Port
@@ -138,6 +137,8 @@ def outside_document(ports: tuple[Port, ...], tried: tuple[Tried, ...], silent: 
     """The outside check for the record."""
     return {
         "ports": [{**asdict(p), "details": {k: list(v) if isinstance(v, tuple) else v for k, v in p.details.items()}} for p in ports],
-        "tried": [{"service": t.service, "account": t.account, "secret": t.ref.entry, "outcome": t.outcome, "gate": t.gate, "said": t.said} for t in tried],
+        "tried": [
+            {"service": t.service, "account": t.account, "secret": t.ref.entry, "outcome": t.outcome, "gate": t.gate, "said": t.said} for t in tried
+        ],
         "silent_ports": silent,
     }

@@ -45,7 +45,9 @@ def belief_of(desk: Desk, plane: Plane, ways: frozenset[Way], ours: bool = False
     differences = plane.stores.differences
     agree = differences in (0, ABSENT) or desk.family.op_doing("save") is None
     kept = ways if agree or ours else frozenset()
-    return Belief(plane, plane if agree or ours else Plane(), ways, kept, ways, desk.site.laptop, bool(ours and isinstance(differences, int) and differences))
+    return Belief(
+        plane, plane if agree or ours else Plane(), ways, kept, ways, desk.site.laptop, bool(ours and isinstance(differences, int) and differences)
+    )
 
 
 def plan(desk: Desk, plane: Plane, ways: frozenset[Way], target: Target, gaps: tuple[Gap, ...], ours: bool = False,
@@ -112,5 +114,3 @@ def outside_approved(approved: list[str], todo: tuple[Change, ...], target: Targ
     """Changes that are not among the approved ones. A part of an approved item (a leaf of an account to be made) is approved with it."""
     whole = {show(w.path) for w in target if w.kind in ("present", "gone")}
     return tuple(k for c in todo if (k := change_key(c)) not in approved and show(c.path[:2]) not in whole)
-
-

@@ -11,7 +11,7 @@ from yardbolt.core.dialogue import Entry
 from yardbolt.core.errors import IdentityError, Trouble, UnitError
 from yardbolt.core.extract import Reading
 from yardbolt.core.paths import Path, show
-from yardbolt.core.plane import Plane, difference, exists, from_json, get, put, steady
+from yardbolt.core.plane import Plane, difference, exists, from_json, get, steady
 from yardbolt.core.proofs import Claim, Proof, Result, Sort, claims, settle
 from yardbolt.core.secret import Ref, Secret
 
@@ -54,7 +54,11 @@ async def try_claim(desk: Desk, claim: Claim) -> Proof:
             return settle(claim, got, before == after == "admitted")
         case Sort.FACTORY:
             good = await _good(desk, claim.service)
-            got = await _login(desk, Way(claim.source, claim.service, claim.account, claim.secret)) if good else "untried: no good login by this service to compare with"
+            got = (
+                await _login(desk, Way(claim.source, claim.service, claim.account, claim.secret))
+                if good
+                else "untried: no good login by this service to compare with"
+            )
             return settle(claim, got, good and await _good(desk, claim.service))
         case Sort.ALTERED:
             way = Way(claim.source, claim.service, claim.account, claim.secret)
@@ -154,7 +158,11 @@ async def prove(desk: Desk, run: int | None = None) -> Proven:
     target = target_from(approved["target"]) if approved else ()
     wanted = {w.path for w in target}
     unplanned = tuple(p for p, _, _ in changed if found and not _planned(p, wanted))
-    missing = tuple(w.path for w in target if w.kind == "set" and steady(w.path) and w.path[-1] != "secret" and _there(plane, w.path) and get(plane, w.path) != w.value)
+    missing = tuple(
+        w.path
+        for w in target
+        if w.kind == "set" and steady(w.path) and w.path[-1] != "secret" and _there(plane, w.path) and get(plane, w.path) != w.value
+    )
     doc = document(
         Reading(plane, reading.evidence, reading.origin, reading.conflicts, reading.leftovers, reading.blind),
         findings=[finding_document(f) for f in findings],
@@ -212,5 +220,3 @@ def _proof_document(p: Proof) -> dict[str, Any]:
         "sort": c.sort.value, "text": c.text, "service": c.service, "source": c.source, "port": c.port, "account": c.account,
         "secret": c.secret.entry, "control": p.control, "result": p.result.value, "saw": p.saw, "backs": sorted(show(b) for b in c.backs),
     }  # fmt: skip
-
-

@@ -91,7 +91,9 @@ async def _tighten(work: Work, resumed: bool, approve: Approve, leaps: frozenset
     plane, ways = await _arrive(work)
     frozen = desk.records.latest(desk.unit.name, "target") if resumed else None
     target, gaps = (target_from(frozen["target"]), ()) if frozen else target_of(desk, plane)
-    restarted = resumed and any(e.get("kind") == Kind.RESTART.value and e.get("state") == "proven" for e in desk.records.journal(desk.unit.name, work.run))
+    restarted = resumed and any(
+        e.get("kind") == Kind.RESTART.value and e.get("state") == "proven" for e in desk.records.journal(desk.unit.name, work.run)
+    )
     made = plan(desk, plane, ways, target, gaps, ours=resumed, restarted=restarted, leaps=leaps, found=found)
     if isinstance(made.sheet, Refused):
         raise OperatorError(f"{desk.unit.name}: no order of the changes keeps a way in:\n  " + "\n  ".join(made.sheet.why))
@@ -99,14 +101,25 @@ async def _tighten(work: Work, resumed: bool, approve: Approve, leaps: frozenset
     if frozen:
         extra = outside_approved(list(frozen["changes"]), todo, target)
         if extra:
-            raise OperatorError(f"{desk.unit.name}: the unit changed since the approval; not approved are: {'; '.join(extra)}. Check it again, then tighten with --anew")
+            raise OperatorError(
+                f"{desk.unit.name}: the unit changed since the approval; not approved are: {'; '.join(extra)}. Check it again, then tighten with --anew"
+            )
     if not made.sheet.steps:
         desk.note({"kind": "run", "state": "nothing to do"}, work.run)
         return Tightened(made, None, await prove(desk, work.run), resumed)
     if not await approve(made, resumed):
         raise OperatorError(f"{desk.unit.name}: not approved; nothing was changed")
     if not frozen:
-        desk.records.file(desk.unit.name, "target", {"target": target_document(target), "changes": [change_key(c) for c in todo], "run": work.run, "found": document(Reading(plane))["plane"]})
+        desk.records.file(
+            desk.unit.name,
+            "target",
+            {
+                "target": target_document(target),
+                "changes": [change_key(c) for c in todo],
+                "run": work.run,
+                "found": document(Reading(plane))["plane"],
+            },
+        )
         desk.note({"kind": "run", "state": "begun", "steps": len(made.sheet.steps), "by": desk.job.technician}, work.run)
     else:
         desk.note({"kind": "run", "state": "taken up again", "steps": len(made.sheet.steps)}, work.run)
@@ -115,7 +128,9 @@ async def _tighten(work: Work, resumed: bool, approve: Approve, leaps: frozenset
     if ended.why:
         done = len(work.finished)
         back = f"; backed out: {', '.join(ended.backed_out)}" if ended.backed_out else ""
-        raise Stopped(f"{desk.unit.name}: stopped at step {ended.at + 1} of {work.total} ({done} done): {ended.why}{back}. Next: yardbolt check {desk.unit.name}, then tighten again")
+        raise Stopped(
+            f"{desk.unit.name}: stopped at step {ended.at + 1} of {work.total} ({done} done): {ended.why}{back}. Next: yardbolt check {desk.unit.name}, then tighten again"
+        )
     await work.close()
     proven = await prove(desk, work.run)
     desk.note({"kind": "run", "state": "finished"}, work.run)

@@ -283,7 +283,16 @@ def steps(units: list[str] | None, job: Path, leaps: frozenset[str], found: str,
 
 
 def tighten(
-    units: list[str] | None, job: Path, yes: bool, leaps: frozenset[str], found: str, anew: bool, key_file: Path | None, jobs: int, quiet: bool, no_color: bool
+    units: list[str] | None,
+    job: Path,
+    yes: bool,
+    leaps: frozenset[str],
+    found: str,
+    anew: bool,
+    key_file: Path | None,
+    jobs: int,
+    quiet: bool,
+    no_color: bool,
 ) -> int:
     """Carry out the sheets."""
     from yardbolt.application.plan import Plan
@@ -314,7 +323,11 @@ def tighten(
         if got.ended is None:
             s.line((name, "head"), "  nothing to change: it is as it should be")
         else:
-            s.line((name, "head"), f"  all {got.ended.at} steps done, each read back", (" (taken up where it was cut off)" if got.resumed else "", "faint"))
+            s.line(
+                (name, "head"),
+                f"  all {got.ended.at} steps done, each read back",
+                (" (taken up where it was cut off)" if got.resumed else "", "faint"),
+            )
         assert got.proven is not None
         s.line("")
         views.proven(s, got.proven, desk)
@@ -485,7 +498,11 @@ def family_check(file: Path, no_color: bool) -> int:
 
     f = load_family(file)
     s = Screen(no_color)
-    unread = [show(p) for p, leaf in TABLE.items() if leaf.unit not in ("list", "item") and p not in covers(f) and p[0] not in ("trials", "answering", "first_run")]
+    unread = [
+        show(p)
+        for p, leaf in TABLE.items()
+        if leaf.unit not in ("list", "item") and p not in covers(f) and p[0] not in ("trials", "answering", "first_run")
+    ]
     s.line((f.title, "head"), f"  {len(f.asks)} asks, {len(f.ops)} ops: the file is sound")
     s.head("Not read by this family", "these stay unknown")
     for path in unread:

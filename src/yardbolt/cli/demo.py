@@ -49,7 +49,9 @@ def run(folder: Path | None, no_color: bool) -> int:
         env["NO_COLOR"] = "1"
     s = Screen(no_color)
     began = time.monotonic()
-    bench = subprocess.Popen([sys.executable, "-m", "yardbolt", "bench", "up", "--state", str(work / "bench")], stdout=subprocess.PIPE, text=True, env=env)  # noqa: S603
+    bench = subprocess.Popen(
+        [sys.executable, "-m", "yardbolt", "bench", "up", "--state", str(work / "bench")], stdout=subprocess.PIPE, text=True, env=env
+    )
     try:
         assert bench.stdout is not None
         if not bench.stdout.readline().startswith("up:"):
@@ -77,6 +79,6 @@ def _act(s: Screen, words: str, command: tuple[str, ...], good: tuple[int, ...],
     s.line("")
     s.line((f"$ yardbolt {' '.join(command)}".rstrip(), "faint"))
     sys.stdout.flush()
-    got = subprocess.run([sys.executable, "-m", "yardbolt", *command], cwd=work, env=env, check=False)  # noqa: S603
+    got = subprocess.run([sys.executable, "-m", "yardbolt", *command], cwd=work, env=env, check=False)
     if got.returncode not in good:
         raise Stopped(f"'yardbolt {' '.join(command)}' ended with {got.returncode}; the job lies in {work}")

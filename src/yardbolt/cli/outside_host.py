@@ -13,10 +13,10 @@ from yardbolt.adapters.files import load_baseline, shipped
 from yardbolt.adapters.knock import TcpKnocker
 from yardbolt.adapters.wordlist import common_passwords
 from yardbolt.application.outside import look_at
+from yardbolt.core.addresses import NOBODY
 from yardbolt.core.baseline import Baseline, Finding, judge
 from yardbolt.core.dialogue import clean
 from yardbolt.core.errors import OperatorError, Trouble, UnitError
-from yardbolt.core.addresses import NOBODY
 from yardbolt.core.job import Site
 from yardbolt.core.passwords import Demands, weaknesses
 from yardbolt.core.plane import Plane, make, put, whole
@@ -75,8 +75,21 @@ async def _look(at: str, source: str, typed: list[tuple[str, Secret]], progress:
                 opening = await channel.open(Place(at, p.port, source, "ssh"), Credential(name, Ref("typed:0")))
             finally:
                 await channel.close()
-            weak = weaknesses(secret.reveal(), Demands(12, 3, 3, 3), {name, *p.banner.split("-")}, common_passwords()) if opening.state == "opened" else ()
-            tried.append({"port": p.port, "account": name, "outcome": opening.state, "said": clean(opening.said)[:200], "host key": opening.fingerprint, "weakness": list(weak)})
+            weak = (
+                weaknesses(secret.reveal(), Demands(12, 3, 3, 3), {name, *p.banner.split("-")}, common_passwords())
+                if opening.state == "opened"
+                else ()
+            )
+            tried.append(
+                {
+                    "port": p.port,
+                    "account": name,
+                    "outcome": opening.state,
+                    "said": clean(opening.said)[:200],
+                    "host key": opening.fingerprint,
+                    "weakness": list(weak),
+                }
+            )
             break
     return ports, tried
 
@@ -116,7 +129,17 @@ def _show(s: Screen, at: str, source: str, ports: tuple[Port, ...], tried: list[
             s.line((f"{name.replace('_', ' ')}: ", "faint"), shown, indent=17)
     if tried:
         s.head("Logins that were typed")
-        s.rows([[t["account"], f"port {t['port']}", (t["outcome"], "bad" if t["outcome"] == "opened" else "good"), ", ".join(t["weakness"]) or t["host key"]] for t in tried])
+        s.rows(
+            [
+                [
+                    t["account"],
+                    f"port {t['port']}",
+                    (t["outcome"], "bad" if t["outcome"] == "opened" else "good"),
+                    ", ".join(t["weakness"]) or t["host key"],
+                ]
+                for t in tried
+            ]
+        )
     views.findings(s, found)
     s.line("")
     s.line(("Next: ", "next"), "yardbolt new FOLDER, with this unit in yard.yaml, to read it inside")

@@ -48,7 +48,9 @@ class Screen:
             raise OperatorError(f"{output}: cannot be written: {e.strerror}") from None
         width = None if not output and sys.stdout.isatty() else 100
         trimmed = cast(TextIO, self._file if self._file.isatty() else _Trimmed(self._file))
-        self.console = Console(file=trimmed, no_color=plain, highlight=False, markup=False, emoji=False, width=width, color_system=None if plain else "auto")
+        self.console = Console(
+            file=trimmed, no_color=plain, highlight=False, markup=False, emoji=False, width=width, color_system=None if plain else "auto"
+        )
 
     def close(self) -> None:
         """Finish the file."""

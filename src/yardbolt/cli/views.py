@@ -36,7 +36,15 @@ def doors(s: Screen, plane: Plane, family_ports: dict[str, int] | None = None) -
         answering = next((a for a in plane.answering.items if a.port == v.port), None)
         explained.add(v.port)
         got = who(plane, v.key)
-        reach = "nobody" if not got.possible else "anyone" if got.possible == ANYONE and v.permitted is not None else "not read" if v.permitted is None else str(got.possible)
+        reach = (
+            "nobody"
+            if not got.possible
+            else "anyone"
+            if got.possible == ANYONE and v.permitted is not None
+            else "not read"
+            if v.permitted is None
+            else str(got.possible)
+        )
         opened = [t.account or "(no name)" for t in plane.trials.items if t.service == v.key and t.outcome in ("opened", "prompted")]
         rows.append([
             v.key, str(v.port or "?"), ("PLAIN TEXT", "bad") if v.encrypted is False else "encrypted" if v.encrypted else "?",
@@ -45,9 +53,23 @@ def doors(s: Screen, plane: Plane, family_ports: dict[str, int] | None = None) -
         ])  # fmt: skip
     for a in plane.answering.items:
         if a.port not in explained:
-            opened = [t.account or "(no name)" for t in plane.trials.items if family_ports and family_ports.get(t.service or "") == a.port and t.outcome in ("opened", "prompted")]
+            opened = [
+                t.account or "(no name)"
+                for t in plane.trials.items
+                if family_ports and family_ports.get(t.service or "") == a.port and t.outcome in ("opened", "prompted")
+            ]
             plain = ("PLAIN TEXT", "bad") if a.speaks in ("telnet", "http") else "encrypted" if a.speaks in ("ssh", "tls") else "?"
-            rows.append([f"{a.speaks}?" if a.speaks == "unknown" else str(a.speaks), str(a.port), plain, "not read", "yes", "not read", (", ".join(opened), "bad")])
+            rows.append(
+                [
+                    f"{a.speaks}?" if a.speaks == "unknown" else str(a.speaks),
+                    str(a.port),
+                    plain,
+                    "not read",
+                    "yes",
+                    "not read",
+                    (", ".join(opened), "bad"),
+                ]
+            )
     if rows:
         s.rows(rows, heads=["door", "port", "", "set", "answers", "lets in", "opened by"])
     else:
@@ -86,7 +108,13 @@ def findings(s: Screen, found: tuple[Finding, ...], full: bool = False) -> None:
             s.line(("unknown  ", "unknown"), "because the settings behind it were not read: " + "; ".join(unread), indent=2)
     if full:
         s.head("Holds")
-        s.rows([[("holds", "holds"), f.title, f"{show(f.subject)}: {f.saw}" + (f" ({f.basis})" if f.basis else "")] for f in found if f.state is State.HOLDS])
+        s.rows(
+            [
+                [("holds", "holds"), f.title, f"{show(f.subject)}: {f.saw}" + (f" ({f.basis})" if f.basis else "")]
+                for f in found
+                if f.state is State.HOLDS
+            ]
+        )
 
 
 def checked(s: Screen, c: Checked, desk: Desk, full: bool) -> None:
@@ -105,7 +133,9 @@ def checked(s: Screen, c: Checked, desk: Desk, full: bool) -> None:
         for b in c.reading.blind:
             area, _, key = b.area.partition(" ")
             why.setdefault((area, b.why), []).append(key)
-        rows: list[list[str | tuple[str, str]]] = [[area + (f" of {len(keys)} accounts" if len(keys) > 1 else ""), reason] for (area, reason), keys in why.items()]
+        rows: list[list[str | tuple[str, str]]] = [
+            [area + (f" of {len(keys)} accounts" if len(keys) > 1 else ""), reason] for (area, reason), keys in why.items()
+        ]
         rows += [[x.ask, f"a line was not understood: {x.line[:60]}"] for x in c.reading.leftovers[:10]]
         rows += [[show(p), "two answers disagree, so it counts as unknown"] for p in c.reading.conflicts]
         s.rows(rows)
@@ -155,16 +185,30 @@ def plan(s: Screen, p: Plan, desk: Desk) -> None:
     for n, step in enumerate(p.sheet.steps, 1):
         mark = {Kind.WRITE: "change", Kind.PROVE: "prove", Kind.SAVE: "save", Kind.RESTART: "restart", Kind.TRY: "prove"}[step.kind]
         back = step.back if step.kind is Kind.WRITE else ""
-        rows.append([str(n), (mark, "head" if step.kind is Kind.WRITE else "faint"), f"{step_words(step, p.plane)}", hold_word(step), (back, "bad" if back == "no way back" else "")])
+        rows.append(
+            [
+                str(n),
+                (mark, "head" if step.kind is Kind.WRITE else "faint"),
+                f"{step_words(step, p.plane)}",
+                hold_word(step),
+                (back, "bad" if back == "no way back" else ""),
+            ]
+        )
     s.rows(rows, heads=["", "", "step", "still in by", "back-out"])
     if rows:
         s.head("Forecast")
         cuts = [n for n, x in enumerate(p.sheet.steps, 1) if x.kind is Kind.RESTART]
         if cuts:
-            s.line(f"step {cuts[0]} restarts the unit: away for up to {human(('identity', 'uptime'), op.wait) if (op := desk.family.op_doing('restart')) else '?'}", indent=2)
+            s.line(
+                f"step {cuts[0]} restarts the unit: away for up to {human(('identity', 'uptime'), op.wait) if (op := desk.family.op_doing('restart')) else '?'}",
+                indent=2,
+            )
         for way in sorted(p.sheet.forecast.proven):
             if way.source == desk.site.laptop:
-                s.line(f"way in at the end: {way.account} by {way.service}, {desk.unit.address} port {desk.ports()[way.service]}, from {way.source}", indent=2)
+                s.line(
+                    f"way in at the end: {way.account} by {way.service}, {desk.unit.address} port {desk.ports()[way.service]}, from {way.source}",
+                    indent=2,
+                )
     else:
         s.line("nothing to change", indent=2)
     if p.gaps:

@@ -90,7 +90,7 @@ def exactly(path: Path, rule: str, value: Any) -> Between | OneOf:
 
 
 def _within(d: Between, value: Any) -> bool:
-    if isinstance(value, AddressSet) or isinstance(value, (int, float)):
+    if isinstance(value, AddressSet | int | float):
         return (d.low is None or d.low <= value) and (d.high is None or value <= d.high)
     return False
 

@@ -148,11 +148,14 @@ class _Run:
         odd = surprises(self.b.active, seen)
         if odd or (sent.trouble and not _confirmed(self.f, paths, self.b.active, seen)):
             yield self.note(n, "refused" if sent.trouble else "differs", said=sent.trouble, paths=[show(p) for p in odd])
-            if (sent.trouble and change.path in odd) or (sent.trouble and not odd):
+            differs = "; ".join(f"{show(p)} reads {_told(seen, p)}, expected {_told(self.b.active, p)}" for p in odd[:4])
+            if not sent.trouble:
+                raise _Stop(differs)
+            if not surprises(before.active, seen):  # nothing happened, so there is nothing to take back
                 self.b = before
                 self.unproven.pop()
-                raise _Stop(f"the unit refused '{worded(change, before.active)}': {sent.trouble}")
-            raise _Stop("; ".join(f"{show(p)} reads {_told(seen, p)}, expected {_told(self.b.active, p)}" for p in odd[:4]))
+                differs = ""
+            raise _Stop(f"the unit refused '{worded(change, before.active)}': {sent.trouble}" + (f"; {differs}" if differs else ""))
         yield self.note(n, "read back", path=show(change.path))
 
     def enter_again(self) -> Generator[Request, Any, None]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
+from itertools import pairwise
 
 from .plane import ABSENT, Absent, Plane
 
@@ -44,7 +45,7 @@ def longest_run(value: str) -> int:
     best = min(len(value), 1)
     for step in (1, -1):
         run = 1
-        for a, b in zip(value, value[1:], strict=False):
+        for a, b in pairwise(value):
             together = (a.isdigit() and b.isdigit()) or (a.islower() and b.islower()) or (a.isupper() and b.isupper())
             run = run + 1 if together and ord(b) - ord(a) == step else 1
             best = max(best, run)

@@ -6,7 +6,7 @@ change whose needs hold and that keeps a way in. `PRECEDENCE` is the one table o
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
 from .access import Way, admit
@@ -158,15 +158,12 @@ class Refused:
     why: tuple[str, ...]
 
 
-def wishes(f: Family, site: Site, target: Target) -> tuple[Way, ...]:
-    """The ways in that shall exist in the end, best first: the owner's accounts with full rights, by the services that stay."""
+def wishes(f: Family, site: Site, target: Target, proven: Iterable[Way]) -> tuple[Way, ...]:
+    """The ways worth proving, best first: the owner's accounts by the services that stay, then what is proven by another service."""
     ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
-    return tuple(
-        Way(site.laptop, ch.service, own.name, site.secret(own.name))
-        for own in sorted(site.accounts, key=lambda o: o.role != "full")
-        for ch in f.channels
-        if ch.service not in ending
-    )
+    logins = [(o.name, site.secret(o.name)) for o in sorted(site.accounts, key=lambda o: o.role != "full")]
+    logins += [(w.account, w.secret) for w in sorted(proven)]
+    return tuple(dict.fromkeys(Way(site.laptop, ch.service, name, ref) for name, ref in logins for ch in f.channels if ch.service not in ending))
 
 
 class _Orderer:
@@ -182,7 +179,9 @@ class _Orderer:
     def add(self, step: Step) -> None:
         back = back_out(self.f, step.change, self.b.active) if step.change else ""
         self.b = rehearse(self.f, self.b, step)
-        still = tuple(sorted((w for w in self.b.proven if w.source == self.b.laptop), key=lambda w: (not full(self.b.active, w), w not in self.wish, w)))
+        still = tuple(
+            sorted((w for w in self.b.proven if w.source == self.b.laptop), key=lambda w: (not full(self.b.active, w), w not in self.wish, w))
+        )
         self.steps.append(replace(step, hold=hold(self.b, self.wish) if step.hold is Hold.PROVEN else step.hold, still=still, back=back))
 
     def may(self, c: Change) -> tuple[Hold | None, str]:
@@ -293,7 +292,7 @@ def order(
             return Refused(("whether live and kept settings agree was not read, so nothing can be relied on after a power cut",))
         many = "1 setting was" if differences == 1 else f"{differences} settings were"
         return Refused((f"{many} live but not kept on arrival; our saving would publish them: look at them, then say --found keep",))
-    o = _Orderer(f, belief, todo, site, wishes(f, site, target), leaps)
+    o = _Orderer(f, belief, todo, site, wishes(f, site, target, belief.proven), leaps)
     if not todo and not belief.dirty:
         return Sheet(site.unit, (), gaps, (), belief)
     if not todo and belief.dirty:

@@ -24,7 +24,9 @@ def render(r: Mapping[str, Any]) -> str:
     out = [
         f"HAND-OVER SHEET: {r['unit']}",
         _wrap(f"{r['job']}, for {r['owner']}; technician {r['technician']}"),
-        _wrap(f"{r['family']}; serial {i['serial'] or 'not read'}; hardware address {i['hardware'] or 'not read'}; software {i['software'] or 'not read'}"),
+        _wrap(
+            f"{r['family']}; serial {i['serial'] or 'not read'}; hardware address {i['hardware'] or 'not read'}; software {i['software'] or 'not read'}"
+        ),
         _wrap(f"Baseline {r['baseline']['name']} {r['baseline']['version']}: {r['baseline']['meaning']}"),
     ]
     for side, name in (("found", "As found"), ("left", "As left")):
@@ -39,8 +41,17 @@ def render(r: Mapping[str, Any]) -> str:
     out += _part("Changed", (_wrap(f"{c['path']}: {c['before']} -> {c['after']}", "  ", "      ") for c in r["changes"]))
     out += _part("Changed and not planned", (f"  {p}" for p in r["unplanned"]))
     out += _part("Steps carried out", (_wrap(f"{e['time'][11:19]}  {e['what']}: {e['state']}", "  ", " " * 12) for e in r["steps"]))
-    out += _part("Proofs", (_wrap(f"{p['result'].upper():<18} {p['text']}: {p['saw']}" + (f" (control: {p['control']})" if p["control"] else ""), "  ", " " * 21) for p in r["proofs"]))
-    out += _part("How to get back in", (_wrap(f"{b['by']} to {b['at']}, as {b['as']}, from {b['from']}; host key {b['host key'] or 'none'}", "  ", "      ") for b in r["back in"]))
+    out += _part(
+        "Proofs",
+        (
+            _wrap(f"{p['result'].upper():<18} {p['text']}: {p['saw']}" + (f" (control: {p['control']})" if p["control"] else ""), "  ", " " * 21)
+            for p in r["proofs"]
+        ),
+    )
+    out += _part(
+        "How to get back in",
+        (_wrap(f"{b['by']} to {b['at']}, as {b['as']}, from {b['from']}; host key {b['host key'] or 'none'}", "  ", "      ") for b in r["back in"]),
+    )
     out += _part("Secrets, by reference only", (f"  {s}" for s in r["secrets"]))
     out += _part("Owed", (_wrap(o, "  - ", "    ") for o in r["owed"])) or _part("Owed", ["  nothing"])
     out += _part("Waived", (_wrap(f"{w['rule']}: {w['reason']} ({w['owner']}, until {w['until']})", "  ", "      ") for w in r["waivers"]))

@@ -11,7 +11,25 @@ from ..secret import Ref
 from .rule import Params, Rule, Severity, State, Verdict
 
 PREDICTABLE = frozenset(
-    ["admin", "administrator", "root", "user", "guest", "test", "operator", "manager", "master", "service", "support", "tech", "supervisor", "default", "system", "monitor", "setup"]
+    [
+        "admin",
+        "administrator",
+        "root",
+        "user",
+        "guest",
+        "test",
+        "operator",
+        "manager",
+        "master",
+        "service",
+        "support",
+        "tech",
+        "supervisor",
+        "default",
+        "system",
+        "monitor",
+        "setup",
+    ]
 )
 
 
