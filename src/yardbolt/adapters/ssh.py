@@ -96,7 +96,7 @@ class SshChannel:
                     config=None, known_hosts=([], [], []), client_keys=keys, agent_path=None, agent_forwarding=False,
                     username=credential.account, preferred_auth="publickey" if keys else "password,keyboard-interactive",
                     kex_algs="*", encryption_algs="*", mac_algs="*", server_host_key_algs="*",
-                    connect_timeout=CONNECT, login_timeout=CONNECT * 2, keepalive_interval=0, gss_kex=False, gss_auth=False,
+                    connect_timeout=CONNECT, login_timeout=CONNECT, keepalive_interval=0, gss_kex=False, gss_auth=False,
                 ), CONNECT * 2 + 1,
             )  # fmt: skip
         except (asyncssh.Error, OSError, TimeoutError) as e:

@@ -7,6 +7,7 @@ from typing import Any
 
 from yardbolt.core.access import Way
 from yardbolt.core.baseline import Finding, judge
+from yardbolt.core.dialogue import Entry
 from yardbolt.core.errors import IdentityError, Trouble, UnitError
 from yardbolt.core.extract import Reading
 from yardbolt.core.paths import show
@@ -60,11 +61,18 @@ def candidates(desk: Desk) -> tuple[Way, ...]:
 async def way_in(desk: Desk, published: tuple[Tried, ...] = ()) -> tuple[Line | None, str]:
     """An open line by a login of ours or, failing that, by a published one that opened; else the reasons why there is none."""
     why = []
+    mute = {t.service for t in published if t.outcome == "silent"}
     for way in candidates(desk):
+        if way.service in mute:
+            why.append(f"{way.service} says nothing")
+            break
         end, line = await desk.enter(way)
         if line is not None:
             return line, ""
-        why.append(f"{way.account} by {way.service}: {end.entry.value}" + (f" ({end.gate})" if end.gate else ""))
+        told = end.gate or (end.text if end.entry is Entry.UNTRIED else "")
+        why.append(f"{way.account} by {way.service}: {end.entry.value}" + (f" ({told})" if told else ""))
+        if end.entry is Entry.SILENT:
+            break
     for t in sorted(published, key=lambda t: t.service != "ssh"):
         if t.outcome == "opened":
             _, line = await desk.enter(Way(desk.site.laptop, t.service, t.account, t.ref))

@@ -104,12 +104,12 @@ class Desk:
 
     def opened_last(self, account: str, ref: Ref) -> bool:
         """Did this very credential open the account the last time it was tried? Then trying it again needs no budget."""
-        tries = [
-            e
+        outcomes = [
+            e["outcome"]
             for e in self.records.journal(self.unit.name)
-            if e.get("kind") == "login" and e.get("account") == account and e.get("secret") == ref.entry
+            if e.get("kind") == "login" and e.get("account") == account and e.get("secret") == ref.entry and e["outcome"] not in ("silent", "closed")
         ]
-        return bool(tries) and tries[-1]["outcome"] in ("opened", "prompted")
+        return bool(outcomes) and outcomes[-1] in ("opened", "prompted")
 
     async def enter(self, way: Way, answers: Mapping[str, Text] | None = None, budgeted: bool = True) -> tuple[LoginEnd, Line | None]:
         """One login by one way, within the budget, written down. An opened line is the caller's to close.
@@ -119,7 +119,7 @@ class Desk:
         spec = self.family.channel(way.service)
         assert spec is not None
         if budgeted and self.budget(way.account) <= 0 and not self.opened_last(way.account, way.secret):
-            return LoginEnd(Entry.LOCKED, text="untried: the try budget of this account is used up; wait an hour, or unlock it by hand"), None
+            return LoginEnd(Entry.UNTRIED, text="the try budget of this account is used up; wait an hour, or unlock it by hand"), None
         channel = self.dial(spec, self.pin(way.service))
         end, line = LoginEnd(Entry.SILENT), None
         try:

@@ -78,7 +78,8 @@ async def enter(desk: Desk, asked: tuple[Question, ...]) -> Entered:
         done.append("the unit asked nothing")
     checked = await check(desk)
     if checked.reading is None:
-        raise UnitError(Trouble.NO_LOGIN, f"{desk.unit.name}: the first entry is done, but the settings could not be read: {checked.inside}")
+        what = "the first entry is done, but" if done and asked else "nothing was entered:"
+        raise UnitError(Trouble.NO_LOGIN, f"{what} the settings could not be read: {checked.inside}; run the same command again")
     if desk.records.latest(desk.unit.name, "as found") is None:
         found = desk.records.latest(desk.unit.name, "check")
         assert found is not None

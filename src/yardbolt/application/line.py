@@ -60,7 +60,9 @@ class Line:
         if self.spec.mode == "console":
             reply = await self.order(Order((words,)))
             if reply.trouble or reply.closed:
-                raise UnitError(Trouble.NOT_UNDERSTOOD if reply.trouble else Trouble.CLOSED, reply.trouble or "the connection ended")
+                raise UnitError(
+                    Trouble.NOT_UNDERSTOOD if reply.trouble else Trouble.CLOSED, reply.trouble or f"the connection ended at '{words}'; try again"
+                )
             return reply.text
         if ask.rights == "root" and await self.whoami() != "root":
             if not self.desk.family.elevate:
@@ -118,7 +120,11 @@ class Line:
                     continue
                 parts += extract(f, ask, reply, key, datetime.fromisoformat(now))
                 evidence.append(self._evidence(ask, words, reply, now, len(evidence)))
-        return merge(f, parts, tuple(evidence), tuple(blind))
+        got = merge(f, parts, tuple(evidence), tuple(blind))
+        if paths is None and got.leftovers and not got.plane.accounts.items and got.plane.identity.serial is None:
+            lines = f"{len(got.leftovers)} line{'s' if len(got.leftovers) > 1 else ''}"
+            raise UnitError(Trouble.GARBLED, f"logged in, but its answers are not understood ({lines}): is 'family' right, and is the unit well?")
+        return got
 
     def _evidence(self, ask: AskSpec, words: str, reply: str, now: str, n: int) -> Evidence:
         scrubbed = "(holds secrets; not kept)" if ask.tree.get("decode") == "shadow" else self.desk.scrub(reply)[:EXCERPT]

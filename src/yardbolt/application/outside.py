@@ -48,8 +48,12 @@ async def try_logins(desk: Desk, ports: Iterable[int]) -> tuple[Tried, ...]:
     """
     open_ports, met = set(ports), asyncio.get_running_loop().time()
     out: list[Tried] = []
+    mute: set[str] = set()
     for login in desk.family.factory.logins:
         for c in desk.family.channels:
+            if c.service in mute:
+                out.append(Tried(c.service, login.account, login.ref, "silent", said="it did not answer the login before"))
+                continue
             if desk.ports()[c.service] not in open_ports:
                 out.append(Tried(c.service, login.account, login.ref, "closed", said="nothing listens on its port"))
                 continue
@@ -60,6 +64,7 @@ async def try_logins(desk: Desk, ports: Iterable[int]) -> tuple[Tried, ...]:
                 await desk.wait_ready(met)
                 got = await _once(desk, way)
             out.append(got)
+            mute |= {c.service} if got.outcome == "silent" else set()
     return tuple(out)
 
 
@@ -67,10 +72,7 @@ async def _once(desk: Desk, way: Way) -> Tried:
     end, line = await desk.enter(way)
     if line is not None:
         await line.close()
-    outcome, said = end.entry.value, end.text
-    if said.startswith("untried: "):
-        outcome, said = "untried", said.removeprefix("untried: ")
-    return Tried(way.service, way.account, way.secret, outcome, end.gate, desk.scrub(said)[-600:])
+    return Tried(way.service, way.account, way.secret, end.entry.value, end.gate, desk.scrub(end.text)[-600:])
 
 
 def plane_of(desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], base: Plane | None = None) -> Plane:

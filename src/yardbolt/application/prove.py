@@ -86,9 +86,7 @@ async def _login(desk: Desk, way: Way) -> str:
         return "untried: the host key is not the one noted"
     if line is not None:
         await line.close()
-    if end.text.startswith("untried: "):
-        return end.text
-    return end.entry.value
+    return f"untried: {end.text}" if end.entry is Entry.UNTRIED else end.entry.value
 
 
 async def _key(desk: Desk, claim: Claim) -> str:

@@ -156,6 +156,8 @@ async def _arrive(work: Work) -> tuple[Plane, frozenset[Way]]:
     reading = await line.read()
     same_unit(desk, reading.plane)
     plane = reading.plane
+    if exists(plane, ("accounts", line.way.account)) is not True:
+        raise UnitError(Trouble.GARBLED, f"logged in as {line.way.account}, but the unit does not list that account; nothing was changed")
     if desk.records.latest(desk.unit.name, "as found") is None:  # I8
         desk.records.file(desk.unit.name, "as found", document(reading, inside=f"read as {line.way.account}", findings=[], complete=True))
     seen = {line.way.account}

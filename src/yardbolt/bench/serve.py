@@ -31,6 +31,7 @@ FAULTS = {
     "newkey": "shows another host key",
     "refuse": "refuses every connection",
     "swallow": "says yes to changes and makes none",
+    "blab": "repeats every phrase it is told, for all to read",
 }
 AWAY_SECONDS = 1.0
 ENDLESS_BYTES = 60 * 1024 * 1024
@@ -232,7 +233,10 @@ class Stand:
             if fault == "swallow" and line.split()[0] in ("engrave", "gate"):
                 write("Set.\r\n" + board.prompt())
                 return True
+        hidden = board.hides
         said = board.hear(line).replace("\n", "\r\n")
+        if fault == "blab" and hidden:
+            said = f"I was told {line}\r\n{said}"
         if fault == "drop" and board.hand and line.strip():
             write(said[: len(said) // 2])
             return False

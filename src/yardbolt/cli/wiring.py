@@ -171,7 +171,8 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 return await work(name)
             except YardboltError as e:
                 yard.progress.clear()
-                sys.stderr.write(f"yardbolt: {e}\n")
+                told = str(e) if str(e).startswith(name) else f"{name}: {e}"
+                sys.stderr.write(f"yardbolt: {told}\n")
                 yard.records.append(name, 0, {"kind": "trouble", "state": "told", "error": type(e).__name__})
                 return e.exit_code
 

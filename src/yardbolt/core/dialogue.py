@@ -20,6 +20,7 @@ MOST = 1024 * 1024
 LONGEST_LINE = 16 * 1024
 SETTLE = 0.05
 ANSWER = 30.0
+GREET = 12.0
 _ANSI = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]{0,256}(?:\x07|\x1b\\)|[@-Z\\-_])")
 _CONTROL = {c: None for c in (*range(32), *range(127, 160)) if c not in (9, 10)} | {0x2028: None, 0x2029: None, 0x202E: None, 0x202D: None}
 
@@ -87,6 +88,7 @@ class Entry(Enum):
     PROMPTED = "prompted"
     CLOSED = "closed"
     SILENT = "silent"
+    UNTRIED = "untried"  # left alone, to spare the account
 
 
 @dataclass(frozen=True)
@@ -115,7 +117,7 @@ def login(console: Console, account: str, secret: Ref, typed: bool, answers: Map
     gates = {g.sign: g for g in console.gates}
     signs = tuple(s for s in (console.prompt, console.account, console.secret, console.more, *gates) if s)
     said, passed = "", set[str]()
-    heard = yield Turn(None, signs)
+    heard = yield Turn(None, signs, seconds=GREET)
     name_sent = secret_sent = not typed
     for _ in range(40):
         said = f"{said}\n{heard.text}"[-4000:]
@@ -128,12 +130,12 @@ def login(console: Console, account: str, secret: Ref, typed: bool, answers: Map
             if secret_sent or name_sent:
                 return LoginEnd(Entry.LOCKED if console.locked and console.locked in heard.text else Entry.REFUSED, text=heard.text)
             name_sent = True
-            heard = yield Turn((account,), signs)
+            heard = yield Turn((account,), signs, seconds=GREET)
         elif heard.sign == console.secret:
             if secret_sent:
                 return LoginEnd(Entry.REFUSED, text=heard.text)
             secret_sent = True
-            heard = yield Turn((Slot(secret),), signs)
+            heard = yield Turn((Slot(secret),), signs, seconds=GREET)
         elif heard.sign == console.more:
             heard = yield Turn((console.turn,), signs, line=False)
         else:

@@ -16,7 +16,7 @@ from .dialogue import Entry
 from .extract import surprises
 from .family import Change, Family, Order, Set, asks_for, op_for, plain_order, render
 from .paths import Path, show
-from .plane import LISTS, Plane, get, human, item
+from .plane import LISTS, Plane, get, human, item, steady
 from .rehearse import Belief, Kind, Step, full, hold, learn, rehearse, touched
 from .secret import Ref
 from .steps import Sheet, inverse, worded
@@ -134,7 +134,8 @@ class _Run:
         yield self.note(n, "sending", path=show(change.path), **extra)
         sent: Sent = yield Send(order, via, op.wait if op else 0.0)
         before, self.b = self.b, forecast
-        self.unproven.append((change, inverse(self.f, change, before.active), before))
+        if steady(change.path):
+            self.unproven.append((change, inverse(self.f, change, before.active), before))
         if sent.closed and via in forecast.sessions:
             self.b = _without(forecast, via)
             raise _Stop(f"the connection ended at '{worded(change, before.active)}', which nobody forecast")
@@ -153,7 +154,7 @@ class _Run:
                 raise _Stop(differs)
             if not surprises(before.active, seen):  # nothing happened, so there is nothing to take back
                 self.b = before
-                self.unproven.pop()
+                self.unproven = [u for u in self.unproven if u[0] is not change]
                 differs = ""
             raise _Stop(f"the unit refused '{worded(change, before.active)}': {sent.trouble}" + (f"; {differs}" if differs else ""))
         yield self.note(n, "read back", path=show(change.path))
