@@ -298,7 +298,6 @@ class FamilyShape(Shape):
     keys: dict[Text, dict[Text, Text]] = {}
     console: ConsoleShape | None = None
     elevate: Text = ""
-    settings: dict[Name, Text] = {}
     password: PasswordShape = PasswordShape()
     values: dict[Text, SpellingShape] = {}
     asks: dict[Name, AskShape] = {}

@@ -63,6 +63,9 @@ async def way_in(desk: Desk, published: tuple[Tried, ...] = ()) -> tuple[Line | 
     why = []
     mute = {t.service for t in published if t.outcome == "silent"}
     for way in candidates(desk):
+        if any(t.account == way.account and t.outcome == "locked" for t in published):
+            why.append(f"{way.account} is locked")
+            continue
         if way.service in mute:
             why.append(f"{way.service} says nothing")
             break

@@ -82,14 +82,15 @@ class Line:
         return self.rights
 
     def words(self, ask: AskSpec, key: str, so_far: Reading) -> str:
-        """The command of an ask with its places filled: {key}, settings of the family, paths read before. Raises UnitError."""
+        """The command of an ask with its places filled: {key} is the item asked about, {config} the settings file read before. Raises UnitError."""
         out = ""
         for literal, name, _ in split(ask.say):
             out += literal
             if not name:
                 continue
             value = key if name == "key" else get(so_far.plane, ("services", "ssh", "config")) if name == "config" else None
-            value = value if isinstance(value, str) and value else self.desk.family.settings.get(name, "")
+            if not isinstance(value, str) or not value:
+                raise UnitError(Trouble.NOT_UNDERSTOOD, "which file the running server takes its settings from is not known")
             path_like = name == "config" and value.startswith("/") and all(is_token(self.desk.family, p) for p in value.strip("/").split("/"))
             if not path_like and not is_token(self.desk.family, value):
                 raise UnitError(Trouble.GARBLED, f"{value[:40]!r} may not be put into a command")

@@ -49,10 +49,14 @@ async def try_logins(desk: Desk, ports: Iterable[int]) -> tuple[Tried, ...]:
     open_ports, met = set(ports), asyncio.get_running_loop().time()
     out: list[Tried] = []
     mute: set[str] = set()
+    locked: set[str] = set()
     for login in desk.family.factory.logins:
         for c in desk.family.channels:
             if c.service in mute:
                 out.append(Tried(c.service, login.account, login.ref, "silent", said="it did not answer the login before"))
+                continue
+            if login.account in locked:
+                out.append(Tried(c.service, login.account, login.ref, "locked", said="the account is locked; left alone"))
                 continue
             if desk.ports()[c.service] not in open_ports:
                 out.append(Tried(c.service, login.account, login.ref, "closed", said="nothing listens on its port"))
@@ -65,6 +69,7 @@ async def try_logins(desk: Desk, ports: Iterable[int]) -> tuple[Tried, ...]:
                 got = await _once(desk, way)
             out.append(got)
             mute |= {c.service} if got.outcome == "silent" else set()
+            locked |= {login.account} if got.outcome == "locked" else set()
     return tuple(out)
 
 

@@ -184,7 +184,6 @@ class Family:
     token_signs: str
     token_longest: int
     elevate: str = ""
-    settings: Mapping[str, str] = field(default_factory=dict)
     password: Mapping[str, str] = field(default_factory=dict)
     software: tuple[str, str] = ("", "")
     keys: Mapping[str, Mapping[str, str]] = field(default_factory=dict)  # list -> the unit's word -> ours
@@ -381,7 +380,7 @@ def check(tree: Tree, file: str = "", line_of: Callable[[Keys], int] = lambda ke
         tuple(c.path(("lacks", n), p) for n, p in enumerate(tree.get("lacks", ()))),
         tuple((c.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),
         tree.get("token", {}).get("signs", "_-."), int(tree.get("token", {}).get("longest", 32)),
-        tree.get("elevate", ""), dict(tree.get("settings", {})), dict(tree.get("password", {})),
+        tree.get("elevate", ""), dict(tree.get("password", {})),
         (tree.get("software", {}).get("from", ""), tree.get("software", {}).get("below", "")),
         {k: dict(v) for k, v in tree.get("keys", {}).items()}, c.facts(tree.get("facts", {})),
     )  # fmt: skip

@@ -78,11 +78,11 @@ def decode_name(reply: str, key: str = "") -> Decoded:
 
 
 def decode_server_command(reply: str, key: str = "") -> Decoded:
-    """Command lines of running SSH servers, one per line with their arguments: the file one of them takes its settings from."""
+    """Command lines above a session, one a line: the file the SSH server among them takes its settings from."""
     found = []
     for line in reply.splitlines():
         words = line.split()
-        if words and words[0] == "sshd:":
+        if words and words[0] in ("sshd:", "sshd-session:"):
             words = words[1:]
         if not words or words[0].rsplit("/", 1)[-1] != "sshd":
             continue

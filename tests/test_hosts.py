@@ -1,0 +1,103 @@
+"""Real hosts: Debian's own sshd, looked at from outside and read inside; logins typed at a prompt."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import socket
+import subprocess
+import sys
+import threading
+
+from tests.conftest import Sshd, Tool
+
+YARD = """
+job: log server
+owner: Larkmoor Tramway
+technician: Ros Tamblin
+segments:
+  depot: {{network: 127.83.9.0/24, administrators: [127.83.9.10], laptop: 127.83.9.10}}
+needs: {{all: [ssh]}}
+banner: "Larkmoor Tramway. Authorised staff only."
+safe: {{copy: copy/safe.kdbx}}
+units:
+  lt-log-1: {{family: linux-server, segment: depot, at: {address}, ports: {{ssh: "{port}"}}}}
+"""
+
+
+def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: Sshd) -> None:
+    """Effective settings, accounts, listening sockets and notice of a real sshd, and what could not be seen said so."""
+    (tool.folder / "yard.yaml").write_text(YARD.format(address=sshd.address, port=sshd.port))
+    out = tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--full", code=3)
+    assert f"read as {sshd.user} by ssh" in out and f"{sshd.port}" in out
+    doc = json.loads(tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--format", "json", code=3))["lt-log-1"]
+    plane = doc["plane"]
+    accounts = plane["accounts"]["items"]
+    assert accounts["daemon"]["role"] == "none" and accounts["daemon"]["origin"] == "system" and plane["accounts"]["complete"]
+    assert abs(plane["clock"]["offset"]) < 60 and plane["name"] == socket.gethostname()
+    if os.getuid() == 0:
+        ssh = plane["services"]["items"]["ssh"]
+        assert (ssh["port"], ssh["root_login"], ssh["password_login"], ssh["tries"], ssh["blank_login"]) == (sshd.port, "yes", True, 9, False)
+        assert ssh["accounts"] == [sshd.user] and ssh["ciphers"] == ["aes128-cbc", "aes128-ctr"] and ssh["config"].endswith("sshd_config")
+        assert plane["banner"] == "Larkmoor Tramway. Authorised staff only."
+        assert {"port": sshd.port, "transport": "tcp", "address": sshd.address, "program": "sshd"} in plane["listening"]["items"].values()
+        fails = {f["rule"] for f in doc["findings"] if f["state"] == "fails"}
+        assert {"ssh-root", "ssh-tries", "ssh-old", "idle-timeout"} <= fails
+        assert doc["blind"] == []
+    else:
+        assert {b["area"].split()[0] for b in doc["blind"]} >= {"secrets", "ssh", "sockets"}
+    unknown = {f["rule"] for f in doc["findings"] if f["state"] == "unknown"}
+    assert {"password-length", "open-sources", "lock-out"} <= unknown
+    assert "shadow" not in json.dumps(doc["evidence"]).replace("getent shadow", "") and "$y$" not in json.dumps(doc)
+
+
+def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
+    """Run the program at a terminal and type."""
+    master, slave = pty.openpty()
+    process = subprocess.Popen([sys.executable, "-m", "yardbolt", *args], cwd=tool.folder, env=tool.env, stdin=slave, stdout=subprocess.PIPE, stderr=slave, start_new_session=True)
+    os.close(slave)
+    shown = b""
+
+    def watch() -> None:
+        nonlocal shown
+        left = list(answers)
+        while True:
+            try:
+                shown += os.read(master, 4096)
+            except OSError:
+                return
+            if left and shown.rstrip().endswith(b":"):
+                os.write(master, left.pop(0) + b"\n")
+
+    threading.Thread(target=watch, daemon=True).start()
+    out = process.communicate(timeout=120)[0].decode()
+    tool.said += [out, shown.decode(errors="replace")]
+    return out, process.returncode
+
+
+def test_any_host_can_be_looked_at_from_outside_with_logins_typed_at_a_prompt(tool: Tool, sshd: Sshd) -> None:
+    """No job, no family: ports, banner, what SSH offers, a typed login refused; the password shows up nowhere."""
+    out, code = typed(tool, [b"MARKER-typed-4417"], "check", "--at", sshd.address, "--source", "127.83.9.10", "--try", sshd.user)
+    assert code == 3 and f"{sshd.port:<6}ssh" in out and "SSH-2.0-OpenSSH" in out
+    assert "aes128-cbc" in out and "SSH offers nothing outdated" in out
+    assert f"{sshd.user}" in out and "refused" in out
+    assert not any("MARKER-typed" in text for text in tool.said)
+
+
+def test_a_plain_web_server_and_silence_are_told_apart(tool: Tool) -> None:
+    """A service that speaks HTTP is plain text; a port that says nothing is unknown; an address where nothing answers is an error."""
+    with socket.socket() as mute, subprocess.Popen([sys.executable, "-m", "http.server", "--bind", "127.83.9.7", "0"], stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as web:
+        mute.bind(("127.83.9.7", 0))
+        mute.listen()
+        try:
+            assert web.stdout is not None and web.stderr is not None
+            threading.Event().wait(1.0)
+            found = json.loads(tool("check", "--at", "127.83.9.7", "--format", "json", code=3))
+        finally:
+            web.terminate()
+        speaks = {p["port"]: p["speaks"] for p in found["ports"]}
+        assert speaks[mute.getsockname()[1]] == "unknown" and "http" in speaks.values()
+        assert any(f["rule"] == "plain-service" and f["state"] == "fails" for f in found["findings"])
+    assert "no port answers" in tool.error("check", "--at", "127.83.9.8", code=4)
+    assert "an IPv4 or IPv6 address is wanted" in tool.error("check", "--at", "127.83.9", code=2)

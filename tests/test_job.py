@@ -1,0 +1,166 @@
+"""The whole job through the built program: demo, kills, hostile units, secrets."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import signal
+import sqlite3
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import asyncssh
+import pytest
+from pykeepass import PyKeePass
+
+from tests.conftest import MASTER, Bench, Tool
+
+
+def safe_values(job: Path, key: Path | None = None) -> dict[str, str]:
+    kp = PyKeePass(str(job / "safe.kdbx"), password=None if key else MASTER, keyfile=str(key) if key else None)
+    return {f"{e.group.name}/{e.title}": e.password or "" for e in kp.entries}
+
+
+def swept(folder: Path, said: list[str], secrets: list[str]) -> None:
+    """No secret in anything that was said or written, the safe apart."""
+    written = [p.read_bytes() for p in folder.rglob("*") if p.is_file() and p.suffix not in (".kdbx", ".key")]
+    for secret in secrets:
+        assert len(secret) > 8
+        assert not any(secret in text for text in said), "a secret was said"
+        assert not any(secret.encode() in blob for blob in written), "a secret was written"
+
+
+def journal(folder: Path) -> list[dict[str, object]]:
+    with sqlite3.connect(f"file:{folder}/record.sqlite?mode=ro", uri=True) as db:
+        return [json.loads(row[0]) for row in db.execute("select entry from journal order by id")]
+
+
+def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> None:
+    """One command: found, entered, planned, tightened, proven, handed over; no secret anywhere but in the safe."""
+    out = tool("demo", "--folder", "yard", "--no-color")
+    assert "\x1b" not in out
+    for told in ("opened by", "foreman, spanner", "rehearsed, nothing was sent", "all 23 steps done", "nothing to change", "proven  0 failing"):
+        assert told in out, told
+    assert out.count("holds  ssh turns away 127.83.4.66") == 2
+    work = tool.folder / "yard"
+    sheet = json.loads(next((work / "sheets").glob("*.json")).read_text())
+    assert sheet["owed"] == [] and sheet["unplanned"] == [] and sheet["identity"]["serial"] == "004417"
+    assert {p["result"] for p in sheet["proofs"]} == {"holds"} and len(sheet["proofs"]) == 8
+    assert sum(f["state"] == "fails" for f in sheet["found"]["findings"]) >= 18
+    page = next((work / "sheets").glob("*.html")).read_text()
+    assert "<script" not in page and "http" not in page
+    values = safe_values(work, work / "demo.key")
+    assert values.keys() == {f"sk-sw-04/{a}" for a in ("foreman", "foreman (as found)", "spanner", "spanner (as found)", "lt-works", "lt-watch")}
+    swept(work, tool.said, [v for k, v in values.items() if "as found" not in k])
+    assert (work / "stick" / "safe.kdbx").read_bytes() == (work / "safe.kdbx").read_bytes()
+    assert {oct(p.stat().st_mode & 0o777) for p in (work / "safe.kdbx", work / "record.sqlite", work / "stick/safe.kdbx")} == {"0o600"}
+    assert all(p.stat().st_mode & 0o077 == 0 for p in (work / "sheets").iterdir())
+    assert "refuses every port" in tool.error("check", "--outside", "--job", "yard/yard.yaml", code=4)
+
+
+def opens(password: str, account: str) -> bool:
+    """Does this very password open the bench unit? Asked with a client of its own."""
+
+    async def attempt() -> bool:
+        try:
+            async with asyncssh.connect(
+                "127.83.4.1", 2022, username=account, password=password, known_hosts=None, config=None, client_keys=None, agent_path=None,
+                local_addr=("127.83.4.10", 0), preferred_auth="password", login_timeout=5,
+            ):  # fmt: skip
+                return True
+        except (OSError, asyncssh.Error):
+            return False
+
+    return asyncio.run(attempt())
+
+
+def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches: Callable[[], Bench]) -> None:
+    """SIGKILL again and again: at no moment is every credential in the safe useless, and the end is that of an undisturbed run."""
+    job("check", code=3)
+    job("enter", "--yes")
+    done, kills = False, 0
+    for wait_for in (2, 7, 9, 13, 12, 11, 15):
+        before = len([e for e in journal(job.folder) if e.get("kind") != "login"])
+        process = job.start("tighten", "--yes", "--quiet")
+        deadline = time.monotonic() + 60
+        while process.poll() is None and time.monotonic() < deadline:
+            if len([e for e in journal(job.folder) if e.get("kind") != "login"]) >= before + wait_for:
+                break
+            time.sleep(0.005)
+        process.send_signal(signal.SIGKILL)
+        job.said.append(process.communicate()[0])
+        done = process.returncode == 0
+        kills += not done
+        for _ in range(40):  # it may be restarting just now
+            if any(opens(v, k.split("/")[1]) for k, v in safe_values(job.folder).items() if "as found" not in k):
+                break
+            time.sleep(0.25)
+        else:
+            pytest.fail("every credential in the safe is useless")
+        if done:
+            break
+    assert kills >= 4
+    out = job("tighten", "--yes")
+    assert "taken up where it was cut off" in out or "nothing to change" in out
+    left = json.loads(job("prove", "--format", "json"))["sk-sw-04"]
+    assert left["unplanned"] == [] and left["missing"] == [] and {p["result"] for p in left["proofs"]} == {"holds"}
+    plane = left["plane"]
+    assert sorted(plane["accounts"]["items"]) == ["lt-watch", "lt-works"] and plane["accounts"]["complete"]
+    assert (plane["name"], plane["policy"], plane["idle"]) == ("sk-sw-04", {"classes": 3, "max_repeat": None, "max_run": None, "history": None, "min_length": 12}, 600.0)
+    assert plane["services"]["items"]["telnet"]["enabled"] is False and plane["services"]["items"]["ssh"]["permitted"] == ["127.83.4.10/31", "127.83.4.20"]
+    assert "0 steps" in job("steps")
+    swept(job.folder, job.said, [v for k, v in safe_values(job.folder).items() if "as found" not in k] + [MASTER])
+
+
+def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], Bench]) -> None:
+    """Hanging, dropping, noise, garbage, endless output, another host key: one line, the right exit code, nothing lost or leaked."""
+    bench = benches()
+    job("check", code=3)
+    bench.fault("blab")
+    job("enter", "--yes")
+    bench.fault("none")
+    told = {
+        "garbage": (4, "not understood"),
+        "drop": (4, "the connection ended"),
+        "endless": (4, "more than 1024 KiB"),
+        "noise": (4, "no login of ours opens it"),
+        "newkey": (5, "nothing was sent"),
+        "refuse": (4, "no login of ours opens it"),
+        "hang": (4, "silent"),
+        "swallow": (5, "stopped at step 2 of 23 (1 done): name reads ql8-new, expected sk-sw-04"),
+    }
+    for fault, (code, words) in told.items():
+        bench.fault(fault)
+        assert words in job.error("tighten", "--yes", "--quiet", code=code), fault
+        bench.fault("none")
+    bench.fault("blab")
+    assert "all 23 steps done" in job("tighten", "--yes")
+    wrong = {**job.env, "YARDBOLT_MASTER": "not it"}
+    got = job.run("prove", env=wrong)
+    assert got.returncode == 2 and "does not open it; nothing was changed" in got.stderr
+    job("prove")
+    job("sheet")
+    job("records", "journal", "sk-sw-04")
+    swept(job.folder, job.said, [v for k, v in safe_values(job.folder).items() if "as found" not in k] + [MASTER])
+
+
+def test_checking_changes_nothing_and_spares_the_account(job: Tool, benches: Callable[[], Bench]) -> None:
+    """Checks before the first entry pass no question; a locked account is told apart; the try budget holds across runs."""
+    bench = benches()
+    for _ in range(2):
+        out = job("check", "--quiet", code=3)
+        assert "licence terms must be accepted" in out and "foreman, spanner" in out
+    asked = job.run("enter")
+    assert asked.returncode == 2 and "nobody is at the keyboard" in asked.stderr and "TERMS OF USE" in asked.stdout
+    job("enter", "--yes")
+    for _ in range(5):
+        opens("wrong-guess", "foreman")
+    out = job("check", code=3)
+    assert "ssh as foreman: locked" in out
+    outcomes = [e["outcome"] for e in journal(job.folder) if e.get("kind") == "login" and e.get("account") == "foreman"]
+    assert outcomes.count("locked") == 1 and outcomes[-1] == "locked", "a locked account is left alone"
+    assert bench.process.poll() is None
+    with sqlite3.connect(job.folder / "record.sqlite") as db:
+        kinds = {row[0] for row in db.execute("select distinct kind from documents")}
+    assert {"check", "as found", "as found outside", "host key ssh"} <= kinds
