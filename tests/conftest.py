@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 MASTER = "MARKER-master-9qzx"
 
@@ -142,3 +143,7 @@ def sshd(tmp_path: Path) -> Iterator[Sshd]:
     finally:
         process.terminate()
         process.wait(10)
+
+
+settings.register_profile("yard", deadline=None, derandomize=bool(os.environ.get("CI")), suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("yard")

@@ -55,7 +55,15 @@ def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: S
 def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
     """Run the program at a terminal and type."""
     master, slave = pty.openpty()
-    process = subprocess.Popen([sys.executable, "-m", "yardbolt", *args], cwd=tool.folder, env=tool.env, stdin=slave, stdout=subprocess.PIPE, stderr=slave, start_new_session=True)
+    process = subprocess.Popen(
+        [sys.executable, "-m", "yardbolt", *args],
+        cwd=tool.folder,
+        env=tool.env,
+        stdin=slave,
+        stdout=subprocess.PIPE,
+        stderr=slave,
+        start_new_session=True,
+    )
     os.close(slave)
     shown = b""
 
@@ -87,7 +95,12 @@ def test_any_host_can_be_looked_at_from_outside_with_logins_typed_at_a_prompt(to
 
 def test_a_plain_web_server_and_silence_are_told_apart(tool: Tool) -> None:
     """A service that speaks HTTP is plain text; a port that says nothing is unknown; an address where nothing answers is an error."""
-    with socket.socket() as mute, subprocess.Popen([sys.executable, "-m", "http.server", "--bind", "127.83.9.7", "0"], stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as web:
+    with (
+        socket.socket() as mute,
+        subprocess.Popen(
+            [sys.executable, "-m", "http.server", "--bind", "127.83.9.7", "0"], stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        ) as web,
+    ):
         mute.bind(("127.83.9.7", 0))
         mute.listen()
         try:

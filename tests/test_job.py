@@ -107,8 +107,15 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
     assert left["unplanned"] == [] and left["missing"] == [] and {p["result"] for p in left["proofs"]} == {"holds"}
     plane = left["plane"]
     assert sorted(plane["accounts"]["items"]) == ["lt-watch", "lt-works"] and plane["accounts"]["complete"]
-    assert (plane["name"], plane["policy"], plane["idle"]) == ("sk-sw-04", {"classes": 3, "max_repeat": None, "max_run": None, "history": None, "min_length": 12}, 600.0)
-    assert plane["services"]["items"]["telnet"]["enabled"] is False and plane["services"]["items"]["ssh"]["permitted"] == ["127.83.4.10/31", "127.83.4.20"]
+    assert (plane["name"], plane["policy"], plane["idle"]) == (
+        "sk-sw-04",
+        {"classes": 3, "max_repeat": None, "max_run": None, "history": None, "min_length": 12},
+        600.0,
+    )
+    assert plane["services"]["items"]["telnet"]["enabled"] is False and plane["services"]["items"]["ssh"]["permitted"] == [
+        "127.83.4.10/31",
+        "127.83.4.20",
+    ]
     assert "0 steps" in job("steps")
     swept(job.folder, job.said, [v for k, v in safe_values(job.folder).items() if "as found" not in k] + [MASTER])
 

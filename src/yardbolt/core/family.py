@@ -487,7 +487,7 @@ def render(f: Family, change: Change, before: Plane, now: str = "") -> Order:
     if op is None:
         raise ValueError(f"{f.title} has no way to change {show(change.path)}")
     key = change.path[1] if change.path[0] in LISTS else ""
-    if key and not is_token(f, key):
+    if change.path[0] in LISTS and not is_token(f, key):
         raise ValueError(f"{show(change.path)}: {key!r} may not be put into a command")
     fill: dict[str, Any] = {"key": f.their_key(change.path[0], key), "now": now}
     if isinstance(change, Set):

@@ -1,0 +1,243 @@
+"""The values of the core: addresses, plane, access, demands, passwords, rules. Properties and tables of cases."""
+
+from __future__ import annotations
+
+import dataclasses
+import random
+from ipaddress import ip_address
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.bare import BASELINE, SITE
+from yardbolt.core import passwords as pw
+from yardbolt.core.access import Way, admit, who
+from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet, strict_networks
+from yardbolt.core.baseline import judge, wanted
+from yardbolt.core.demands import Between, Conflict, Gap, Gone, OneOf, Present, choose, meet
+from yardbolt.core.job import Waiver
+from yardbolt.core.paths import parse, show
+from yardbolt.core.plane import ABSENT, NEVER, TABLE, Plane, difference, from_json, get, human, make, put, seconds, to_json, whole
+from yardbolt.core.rules import RULES
+from yardbolt.core.rules.rule import State
+from yardbolt.core.secret import Ref, Secret
+
+four = st.builds(lambda a, p: str(ip_address(a >> (32 - p) << (32 - p))) + f"/{p}", st.integers(0, 2**32 - 1), st.integers(20, 32))
+six = st.builds(lambda a, p: str(ip_address(2**125 + (a >> (16 - p) << (16 - p)))) + f"/{112 + p}", st.integers(0, 2**16 - 1), st.integers(8, 16))
+sets = st.lists(st.one_of(four, six), max_size=4).map(lambda texts: AddressSet.of(*texts))
+
+
+@given(sets, sets, st.data())
+def test_address_sets_are_sets(a: AddressSet, b: AddressSet, data: Any) -> None:
+    """Union, difference, intersection and inclusion agree with membership, address by address, in both families."""
+    edges = [x for n in (*a.nets, *b.nets) for x in (n.network_address, n.broadcast_address)]
+    points = [str(p) for e in edges for p in (e, *([e + 1] if int(e) % 2**32 != 2**32 - 1 else []))] or ["192.0.2.1"]
+    point = data.draw(st.sampled_from(points))
+    assert (point in (a | b)) == (point in a or point in b)
+    assert (point in (a - b)) == (point in a and point not in b)
+    assert (point in (a & b)) == (point in a and point in b)
+    assert (a <= b) == ((a - b) == NOBODY) and (a & b) <= a <= (a | b) <= ANYONE
+    assert AddressSet.of(*a.texts()) == a
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["192.0.2", "192.0.2.1.1", "192.0.2.256", "192.0.2.1/24", "192.0.2.0/255.0.255.0", "192.0.2.9-192.0.2.1", "192.0.2.1-::1", "", "2001:db8::1/64"],
+)
+def test_nothing_is_repaired_silently(text: str) -> None:
+    """Wrong parts, host bits, holes in a mask, reversed or mixed ranges are refused (N262)."""
+    with pytest.raises(ValueError):
+        strict_networks(text)
+
+
+@given(st.lists(st.text(min_size=1), min_size=1))
+def test_paths_survive_being_written(parts: list[str]) -> None:
+    """Interface names and CIDR blocks hold slashes; RFC 6901 escapes keep them whole."""
+    assert parse(show(tuple(parts))) == tuple(parts)
+
+
+def full_plane() -> Plane:
+    plane = Plane()
+    for pattern, leaf in TABLE.items():
+        if leaf.unit == "list":
+            plane = whole(plane, pattern[0])
+        elif leaf.unit == "item":
+            plane = make(plane, (pattern[0], "a/b"))
+    samples = {"text": "t", "number": 3, "seconds": NEVER, "flag": True, "sources": ANYONE, "wordset": ("x", "y"), "reference": Ref("safe:u/a")}
+    for pattern, leaf in TABLE.items():
+        if leaf.unit not in ("list", "item"):
+            path = tuple("a/b" if s == "*" else s for s in pattern)
+            plane = put(plane, path, samples[leaf.kind.__name__])
+    return plane
+
+
+def test_three_states_survive_json() -> None:
+    """A value, not set and not read stay three different things, for every leaf of the table."""
+    plane = full_plane()
+    assert from_json(to_json(plane)) == plane and difference(plane, from_json(to_json(plane))) == frozenset()
+    unset = put(put(plane, ("banner",), ABSENT), ("idle",), None)
+    again = from_json(to_json(unset))
+    assert get(again, ("banner",)) is ABSENT and get(again, ("idle",)) is None and difference(plane, again) == {("banner",), ("idle",)}
+    assert human(("idle",), None) == "not read" and human(("banner",), ABSENT) == "not set" and human(("idle",), NEVER) == "never"
+    with pytest.raises(KeyError):
+        put(Plane(), ("accounts", "nobody", "role"), "full")
+    for wrong in ("ten", "nan", "5 weeks", "1e999", ""):
+        with pytest.raises(ValueError):
+            seconds(wrong)
+    assert seconds("0d 00h 01m 12s") == 72 and seconds("10 min") == 600 and seconds("0") == 0 != NEVER
+
+
+def test_no_rule_takes_the_unread_for_good() -> None:
+    """On a plane of which nothing was read no rule holds; what it cannot tell it says."""
+    found = judge(Plane(), BASELINE, SITE, "2026-01-01")
+    assert {f.rule for f in found} == {line.rule for line in BASELINE.lines} == set(RULES) - {"password-runs"}
+    assert not [f for f in found if f.state is State.HOLDS] and not [f for f in found if f.state is State.FAILS]
+    assert {f.rule for f in found if f.state is State.UNKNOWN} >= {
+        "factory-login",
+        "open-sources",
+        "password-length",
+        "stores",
+        "sessions",
+        "identity",
+    }
+
+
+def test_a_waiver_needs_a_day_and_ends() -> None:
+    """Waived fails are shown as waived until the day, and want nothing meanwhile."""
+    plane = put(Plane(), ("idle",), NEVER)
+    site = dataclasses.replace(SITE, waivers=(Waiver("idle-timeout", "*", "relay room is locked", "works office", "2026-06-30"),))
+    states = {day: [f.state for f in judge(plane, BASELINE, site, day) if f.rule == "idle-timeout"] for day in ("2026-06-30", "2026-07-01", "")}
+    assert states == {"2026-06-30": [State.WAIVED], "2026-07-01": [State.FAILS], "": [State.FAILS]}
+    assert not [w for w in wanted(plane, BASELINE, site, "2026-06-30")[0] if w.path == ("idle",)]
+    assert [w.value for w in wanted(plane, BASELINE, site, "2026-07-01")[0] if w.path == ("idle",)] == [600.0]
+
+
+def way(**kw: str) -> Way:
+    return Way(**{"source": "192.0.2.10", "service": "ssh", "account": "keeper", "secret": Ref("safe:u/keeper"), **kw})  # type: ignore[arg-type]
+
+
+def test_who_can_get_in_is_answered_with_reasons() -> None:
+    """One sure no decides, else one unknown; account and service limits meet; patterns in account lists are not guessed at."""
+    plane = make(make(Plane(), ("services", "ssh")), ("accounts", "keeper"))
+    for path, value in ((("services", "ssh", "enabled"), True), (("services", "ssh", "permitted"), AddressSet.of("192.0.2.0/24", "2001:db8::/64")), (("services", "ssh", "accounts"), ABSENT),
+                        (("accounts", "keeper", "enabled"), True), (("accounts", "keeper", "permitted"), ABSENT), (("accounts", "keeper", "secret"), Ref("safe:u/keeper"))):  # fmt: skip
+        plane = put(plane, path, value)
+    assert admit(plane, way()).admitted is True
+    assert admit(plane, way(source="2001:db8::5")).admitted is True
+    refused = admit(plane, way(source="198.51.100.1"))
+    assert refused.admitted is False and [show(c.path) for c in refused.because] == ["services/ssh/permitted"]
+    assert admit(put(plane, ("accounts", "keeper", "enabled"), None), way()).admitted is None
+    assert admit(put(plane, ("accounts", "keeper", "enabled"), None), way(source="198.51.100.1")).admitted is False
+    assert admit(plane, way(account="ghost")).admitted is None
+    assert admit(whole(plane, "accounts"), way(account="ghost")).admitted is False
+    for entry, admitted in (
+        (("keeper",), True),
+        (("keeper@192.0.2.10",), True),
+        (("keeper@192.0.2.9",), False),
+        (("other",), False),
+        (("k*",), None),
+    ):
+        assert admit(put(plane, ("services", "ssh", "accounts"), entry), way()).admitted is admitted, entry
+    got = who(put(plane, ("accounts", "keeper", "permitted"), AddressSet.of("192.0.2.0/30")), "ssh")
+    assert got.sure == AddressSet.of("192.0.2.0/30") and got.possible == AddressSet.of("192.0.2.0/24", "2001:db8::/64"), (
+        "unseen accounts may be unlimited"
+    )
+    assert who(whole(plane, "services"), "telnet").possible == NOBODY and who(plane, "telnet").possible == ANYONE
+
+
+A, B = AddressSet.of("192.0.2.0/24"), AddressSet.of("192.0.2.0/28")
+
+
+@pytest.mark.parametrize(
+    ("demand", "now", "chosen"),
+    [
+        (Between(("idle",), "r", 60.0, 600.0), NEVER, 600.0),
+        (Between(("idle",), "r", 60.0, 600.0), 0.0, 60.0),
+        (Between(("idle",), "r", 60.0, 600.0), 300.0, 300.0),
+        (Between(("policy", "min_length"), "r", 12), 16, 16),
+        (Between(("policy", "min_length"), "r", 12), 5, 12),
+        (Between(("policy", "min_length"), "r", 12), None, 12),
+        (Between(("policy", "min_length"), "r", 12), ABSENT, 12),
+        (OneOf(("banner",), "r", ("x", "y")), "y", "y"),
+        (OneOf(("banner",), "r", ("x", "y")), "z", "x"),
+        (Between(("services", "ssh", "permitted"), "r", B, A), ANYONE, B),
+        (Between(("services", "ssh", "permitted"), "r", B, A), AddressSet.of("192.0.2.64/26", "198.51.100.0/24"), B | AddressSet.of("192.0.2.64/26")),
+        (Between(("services", "ssh", "permitted"), "r", B, A), None, B),
+        (Between(("services", "ssh", "permitted"), "r", B, A), A, A),
+    ],
+)
+def test_the_value_chosen_is_the_admissible_one_nearest_to_the_present(demand: Any, now: Any, chosen: Any) -> None:
+    """D10, both directions; `never` is not zero; a set keeps what it may keep."""
+    assert choose(demand, now) == chosen
+
+
+def test_demands_meet_or_name_both_rules() -> None:
+    """Intervals intersect; no common value, and gone against kept, are conflicts naming both; an upper set alone is a question."""
+    p = ("policy", "min_length")
+    met = meet([Between(p, "a", 8), Between(p, "b", 12, 20), Between(p, "c", None, 16)])[p]
+    assert isinstance(met, Between) and (met.low, met.high, met.rule) == (12, 16, "a and b and c")
+    clashes: list[list[Any]] = [
+        [Between(p, "long", 20), Between(p, "short", None, 16)],
+        [OneOf(("name",), "one", ("a",)), OneOf(("name",), "two", ("b",))],
+        [Gone(("accounts", "x"), "removal"), Present(("accounts", "x"), "own")],
+        [Gone(("accounts", "x"), "removal"), OneOf(("accounts", "x", "role"), "rights", ("full",))],
+        [Present(("accounts", "x"), "one", (("role", "full"),)), Present(("accounts", "x"), "two", (("role", "read"),))],
+    ]
+    for clash in clashes:
+        with pytest.raises(Conflict) as e:
+            meet(clash)
+        assert all(d.rule in str(e.value) for d in clash)
+    assert isinstance(choose(Between(("services", "ssh", "permitted"), "r", None, A), None), Gap)
+    assert isinstance(choose(Between(("services", "ssh", "permitted"), "r", AddressSet(), A), ANYONE), Gap)
+
+
+@pytest.mark.parametrize(
+    ("value", "repeat", "run"),
+    [("", 0, 0), ("a", 1, 1), ("aaab", 3, 2), ("xabcx", 1, 3), ("9876a", 1, 4), ("aBcD", 1, 1), ("az", 1, 1), ("89:;", 1, 2), ("zyx123", 1, 3)],
+)
+def test_runs_and_repeats_have_an_exact_boundary(value: str, repeat: int, run: int) -> None:
+    """Rising and falling, within letters of one case or digits; the limit itself is still allowed."""
+    assert (pw.longest_repeat(value), pw.longest_run(value)) == (repeat, run)
+    assert not [b for b in pw.breaches(value, pw.Demands(max_repeat=max(repeat, 1), max_run=max(run, 1))) if "most" in b]
+    if repeat > 1:
+        assert pw.breaches(value, pw.Demands(max_repeat=repeat - 1))
+
+
+def test_weak_passwords_are_named_without_being_repeated() -> None:
+    """Blank, the account's name, derived with swaps, common, short: each with its reason, none with its value."""
+    common = frozenset({"password", "dragon"})
+    cases = {
+        "": "blank",
+        "foreman": "equals a name",
+        "F0rem4n-2031": "made from a name",
+        "dragon": "list of common",
+        "P@ssw0rd": "simple swaps",
+        "Kv7-short": "9 characters, 12 wanted",
+    }
+    for value, why in cases.items():
+        found = pw.weaknesses(value, pw.Demands(12, 3, 3, 3), {"foreman", "QL-8"}, common)
+        assert any(why in f for f in found), (value, found)
+        assert not value or not any(value in f for f in found)
+    assert pw.weaknesses("k7mw-hfra-29tx-vbn4", pw.Demands(12, 3, 3, 3), {"foreman"}, common) == ()
+
+
+@given(st.integers(8, 30), st.integers(1, 4), st.sampled_from(["", "-", "-.", "0Oo"]), st.integers(0, 2**32))
+def test_suggestions_satisfy_what_they_were_made_for(length: int, classes: int, barred: str, seed: int) -> None:
+    """Any policy of a unit is met; no look-alikes, no barred sign, no shift unless four classes are wanted, at least 64 bits."""
+    demands, chance = pw.Demands(length, classes, 2, 2, 64, barred), random.Random(seed)
+    value = pw.suggest(demands, chance.randrange)
+    assert pw.breaches(value, demands) == () and not set(value) & set("ilo01IO") and len(value) >= 14
+    assert classes == 4 or value == value.lower()
+    with pytest.raises(ValueError):
+        pw.suggest(dataclasses.replace(demands, max_length=9), chance.randrange)
+
+
+def test_a_secret_cannot_be_shown() -> None:
+    """Not by printing, formatting, pickling, comparing or in a container."""
+    secret = Secret("MARKER-9")
+    shown = [repr(secret), str(secret), f"{secret}", f"{secret!r:>20}", str([secret]), str({"a": secret}), "%s" % secret]
+    assert not any("MARKER" in s for s in shown) and secret.reveal() == "MARKER-9" and secret != Secret("MARKER-9")
+    with pytest.raises(TypeError):
+        __import__("pickle").dumps(secret)

@@ -1,0 +1,206 @@
+"""Files: every complaint names file, line, key, what was found and what is allowed; schemas and documents cannot drift."""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import jsonschema
+import pytest
+import yaml
+
+from tests.conftest import Tool
+from yardbolt.adapters.files import SCHEMAS, load_baseline, load_family, load_job, schema, shipped
+from yardbolt.core import errors
+from yardbolt.core.errors import FileError
+from yardbolt.core.family import covers
+from yardbolt.core.plane import TABLE
+from yardbolt.core.rules import RULES
+
+ROOT = Path(__file__).parent.parent
+SRC = ROOT / "src" / "yardbolt"
+LOADERS = {"demo": load_job, "baselines": load_baseline, "families": load_family}
+
+BROKEN = [
+    ("demo", "yard", "    serial: 004417", "    serail: 004417", ["LINE", "units.sk-sw-04.serail", "nearest is 'serial'"]),
+    ("demo", "yard", "restart: yes", "restart: on", ["LINE", "allows.restart", "found 'on'", "yes or no"]),
+    ("demo", "yard", "at: 127.83.4.1\n", "at: 127.83.4\n", ["LINE", "units.sk-sw-04.at", "found '127.83.4'"]),
+    ("demo", "yard", "segment: workshop", "segment: works", ["LINE", "found 'works'", "segments are workshop"]),
+    ("demo", "yard", "network: 127.83.4.0/24", "network: 127.83.4.1/24", ["LINE", "has host bits set"]),
+    ("demo", "yard", "stranger: 127.83.4.66", "stranger: 127.83.4.20", ["LINE", "is one of the administrators or monitoring"]),
+    ("demo", "yard", "rights: full", "rights: all", ["LINE", "accounts.lt-works.rights", "found 'all'", "'full', 'change' or 'read'"]),
+    ("demo", "yard", "technician:", "technician: [", ["not YAML"]),
+    ("demo", "yard", "baseline: hand-tight", "baseline: hand-tight\nbaseline: snug", ["stands twice"]),
+    ("demo", "yard", "owner: Larkmoor Tramway\n", "", ["owner", "is missing"]),
+    ("baselines", "hand-tight", "rule: banner", "rule: baner", ["LINE", "found 'baner'", "nearest is 'banner'"]),
+    ("baselines", "hand-tight", "{at most: 10 min}", "{at most: 10 weeks}", ["LINE", "at most", "'10 weeks' is not a length of time"]),
+    ("baselines", "hand-tight", "{at most: 10 min}", "{at least: 10 min}", ["LINE", "at least", "allowed: at most"]),
+    (
+        "families",
+        "quenby-ql8",
+        "rest after: idle",
+        "rest after: idel",
+        ["asks.plate.pairs.take.rest after", "idel is not on the plane; nearest is idle"],
+    ),
+    ("families", "quenby-ql8", "{key} {port:number}", "{key} {port:numbr}", ["asks.gates.rows.row", "numbr is not a kind of column"]),
+    (
+        "families",
+        "quenby-ql8",
+        'say: "engrave rest {value:minutes}"',
+        'say: "engrave rest {valeu}"',
+        ["ops.rest.say", "{valeu} cannot be filled; nearest is {value}"],
+    ),
+    ("families", "quenby-ql8", "words: {open: yes, shut: no}", "words: {open: yes, ajar: yes}", ["values.services/*/enabled", "both mean yes"]),
+    ("families", "quenby-ql8", "        greeting: banner\n", "", ["ops.greeting", "which no ask reads"]),
+    ("families", "quenby-ql8", "cuts: service", "cuts: services", ["ops.gate.cuts", "found 'services'", "'service'"]),
+    ("families", "linux-server", "decode: shadow", "decode: shadows", ["asks.secrets.decode", "decoders are"]),
+]
+
+
+@pytest.mark.parametrize(("kind", "name", "right", "wrong", "told"), BROKEN, ids=[f"{b[1]}-{n}" for n, b in enumerate(BROKEN)])
+def test_wrong_files_are_named_to_the_line(tmp_path: Path, kind: str, name: str, right: str, wrong: str, told: list[str]) -> None:
+    """One thing wrong, one complaint: file, line, key, found, allowed or nearest."""
+    text = shipped(kind)[name].read_text()
+    assert right in text
+    file = tmp_path / "wrong.yaml"
+    file.write_text(text.replace(right, wrong, 1))
+    with pytest.raises(FileError) as e:
+        LOADERS[kind](file)
+    message = str(e.value)
+    assert message.startswith(f"{file}:") and "\n" not in message
+    line = file.read_text()[: file.read_text().index(wrong.strip("\n").split("\n")[0])].count("\n") + 1
+    assert all((f"{file}:{line}: " if t == "LINE" else t) in message for t in told), message
+
+
+def test_scalars_are_read_as_text(tmp_path: Path) -> None:
+    """A serial 004417 stays that, a key `on` stays a key, and neither no nor 1e3 turns into something else."""
+    file = tmp_path / "yard.yaml"
+    text = (
+        shipped("demo")["yard"]
+        .read_text()
+        .replace("  sk-sw-04:", "  on:")
+        .replace("technician: Ros Tamblin", "technician: no")
+        .replace("class: line-switch", "class: 1e3")
+    )
+    file.write_text(text.replace("  line-switch: [ssh]", "  1e3: [ssh]"))
+    job = load_job(file)
+    unit = job.units["on"]
+    assert (unit.serial, job.technician, unit.needed) == ("004417", "no", frozenset({"ssh"}))
+    file.write_text("&a [*a]")
+    with pytest.raises(FileError):
+        load_job(file)
+    file.write_bytes(b"\xff\xfe\x00")
+    with pytest.raises(FileError, match="not a text file"):
+        load_job(file)
+
+
+@pytest.mark.parametrize("which", SCHEMAS)
+def test_printed_schemas_take_the_shipped_files(which: str, tool: Tool) -> None:
+    """The schema a user prints is valid JSON Schema, takes what ships and refuses an unknown key."""
+    args = {"job": ("new", "--schema"), "baseline": ("baseline", "schema"), "family": ("family", "schema")}[which]
+    printed = json.loads(tool(*args))
+    assert printed == json.loads(json.dumps(schema(which)))
+    jsonschema.Draft202012Validator.check_schema(printed)
+    for file in shipped({"job": "demo", "baseline": "baselines", "family": "families"}[which]).values():
+        tree = yaml.load(file.read_text(), Loader=yaml.BaseLoader)
+        jsonschema.validate(tree, printed)
+        with pytest.raises(jsonschema.ValidationError):
+            jsonschema.validate({**tree, "unknown": "x"}, printed)
+
+
+def test_usage_errors_are_one_line_and_leave_nothing_half_written(tool: Tool) -> None:
+    """Wrong flags, files, units, CSV: one line, exit code 2, no folder, no safe."""
+    for args, words in (
+        (("check",), "no job file"),
+        (("chekc",), "No such command"),
+        (("new", "x", "--from", "none.csv"), "cannot be read as CSV"),
+        (("records", "show", "x"), "Invalid value"),
+        (("family", "check", "nothing.yaml"), "cannot be read"),
+        (("sheet", "--format", "pdf"), "allowed"),
+        (("bench", "fault", "fire", "--state", "."), "faults are"),
+    ):
+        assert words in tool.error(*args, code=2), args
+    (tool.folder / "units.csv").write_text(
+        "name,family,at,segment,serial\nsw-1,quenby-ql8,192.0.2.7,workshop,000123\nsw-2,quenby-ql8,192.0.2,workshop,9\n"
+    )
+    assert "units.sw-2.at: found '192.0.2'" in tool.error("new", "yard", "--from", "units.csv", code=2)
+    assert not list(tool.folder.glob("yard/*"))
+    (tool.folder / "units.csv").write_text("name,family,at,segment,serial\nsw-1,quenby-ql8,192.0.2.7,workshop,000123\n")
+    tool("new", "yard", "--from", "units.csv")
+    assert load_job(tool.folder / "yard" / "yard.yaml").units["sw-1"].serial == "000123"
+    assert "is there already" in tool.error("new", "yard", code=2)
+    got = tool.run("steps", "sw-9", cwd=tool.folder / "yard")
+    assert got.returncode == 2 and "units are sw-1" in got.stderr
+    (tool.folder / "yard" / "record.sqlite").write_bytes(b"not a database, but long enough to be taken for one" * 40)
+    got = tool.run("records", cwd=tool.folder / "yard")
+    assert got.returncode == 2 and len(got.stderr.splitlines()) == 1 and "record.sqlite" in got.stderr
+
+
+ARROWS = {
+    "core": {"core"},
+    "application": {"application", "core"},
+    "adapters": {"adapters", "core"},
+    "reports": {"reports", "core"},
+    "bench": {"bench"},
+    "cli": {"cli", "application", "core", "reports"},
+}
+WIRING = {"wiring.py", "benches.py", "outside_host.py", "commands.py", "demo.py"}
+FOREIGN = {
+    "core": {"yaml", "pydantic", "asyncssh", "sqlalchemy", "logging", "os", "random", "secrets", "socket", "asyncio", "time", "pathlib"},
+    "reports": {"yaml", "pydantic", "asyncssh", "sqlalchemy", "asyncio"},
+}
+
+
+def imports(file: Path) -> set[str]:
+    """Absolute names of everything a file imports."""
+    package = ["yardbolt", *file.relative_to(SRC).parts[:-1]]
+    out = set()
+    for node in ast.walk(ast.parse(file.read_text())):
+        if isinstance(node, ast.Import):
+            out |= {a.name for a in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            base = package[: len(package) - node.level + 1] if node.level else []
+            out.add(".".join([*base, *([node.module] if node.module else [])]))
+    return out
+
+
+def test_arrows_between_the_houses_run_one_way() -> None:
+    """Only the arrows of the design; core imports no parser, clock, randomness, environment or network."""
+    for house, allowed in ARROWS.items():
+        for file in (SRC / house).rglob("*.py"):
+            for name in imports(file):
+                parts = name.split(".")
+                if parts[0] == "yardbolt" and len(parts) > 1 and not (house == "cli" and file.name in WIRING):
+                    assert parts[1] in allowed, f"{file}: {name}"
+                assert parts[0] not in FOREIGN.get(house, set()), f"{file}: {name}"
+
+
+def test_help_loads_only_what_it_needs() -> None:
+    """`--help` must not pay for SSH, SQL, YAML, pydantic or rich."""
+    code = "import sys; sys.argv=['yardbolt','--help']\nfrom yardbolt.__main__ import main\ntry: main()\nexcept SystemExit: pass\nprint(' '.join(sys.modules))"
+    got = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.splitlines()[-1].split()
+    for heavy in ("asyncssh", "sqlalchemy", "yaml", "pydantic", "rich.console", "asyncio", "telnetlib3", "jinja2", "pykeepass", "zxcvbn"):
+        assert heavy not in got, heavy
+    assert len([m for m in got if m.startswith("yardbolt")]) <= 7
+
+
+def test_documents_name_every_command_rule_leaf_and_exit_code(tool: Tool) -> None:
+    """Nothing a user meets is left out of the documents."""
+    text = {p.name: p.read_text() for p in (ROOT / "docs").glob("*.md")}
+    for command in re.findall(r"^  ([a-z]+)  +[A-Z]", tool("--help"), re.M):
+        assert f"`{command}" in text["guide.md"], command
+    for rule in RULES:
+        assert f"`{rule}`" in text["rules.md"], rule
+    for pattern, leaf in TABLE.items():
+        if leaf.unit not in ("item",):
+            assert f"`{'/'.join(pattern)}`" in text["plane.md"], pattern
+    for kind in vars(errors).values():
+        if isinstance(kind, type) and issubclass(kind, errors.YardboltError):
+            assert f"| {kind.exit_code} |" in text["exit-codes.md"]
+    for name in shipped("families"):
+        family = load_family(shipped("families")[name])
+        assert f"`{name}`" in text["families.md"] and covers(family)
