@@ -76,7 +76,7 @@ def benches(tool: Tool) -> Iterator[Callable[[], Bench]]:
 
     def start() -> Bench:
         stop()
-        state = tool.folder / f"bench-{len(os.listdir(tool.folder))}"
+        state = tool.folder / f"bench-{len(list(tool.folder.iterdir()))}"
         process = tool.start("bench", "up", "--state", str(state))
         assert process.stdout is not None
         first = process.stdout.readline()

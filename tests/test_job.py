@@ -134,7 +134,7 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
         "noise": (4, "no login of ours opens it"),
         "newkey": (5, "nothing was sent"),
         "refuse": (4, "no login of ours opens it"),
-        "hang": (4, "silent"),
+        "hang": (4, "says nothing"),
         "swallow": (5, "stopped at step 2 of 23 (1 done): name reads ql8-new, expected sk-sw-04"),
     }
     for fault, (code, words) in told.items():

@@ -14,13 +14,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.bare import FAMILY
+from yardbolt.core.addresses import ANYONE
 from yardbolt.core.dialogue import CLOSED, Entry, Heard, Listener, Turn, clean, converse, login
 from yardbolt.core.errors import UnitError
 from yardbolt.core.extract import Leftover, Whole, extract, merge
 from yardbolt.core.family import Drop, Make, Order, Set, after, render, spelled
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.kexinit import decode_kexinit
-from yardbolt.core.plane import ABSENT, ANYONE, NEVER, Plane, get, make, put, whole
+from yardbolt.core.plane import ABSENT, NEVER, Plane, get, make, put, whole
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.signs import row
 

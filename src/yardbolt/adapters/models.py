@@ -26,7 +26,10 @@ def _flag(raw: str) -> bool:
 
 
 def _address(raw: str) -> str:
-    return str(ip_address(raw))
+    try:
+        return str(ip_address(raw))
+    except ValueError:
+        raise ValueError("an IPv4 or IPv6 address is wanted, such as 192.0.2.1") from None
 
 
 def _day(raw: str) -> str:

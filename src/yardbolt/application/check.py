@@ -72,10 +72,12 @@ async def way_in(desk: Desk, published: tuple[Tried, ...] = ()) -> tuple[Line | 
         end, line = await desk.enter(way)
         if line is not None:
             return line, ""
+        if end.entry in (Entry.SILENT, Entry.CLOSED):  # not a matter of this account
+            how = "says nothing" if end.entry is Entry.SILENT else "refuses or ends connections"
+            why.append(f"{way.service} on port {desk.ports()[way.service]} {how}")
+            break
         told = end.gate or (end.text if end.entry is Entry.UNTRIED else "")
         why.append(f"{way.account} by {way.service}: {end.entry.value}" + (f" ({told})" if told else ""))
-        if end.entry is Entry.SILENT:
-            break
     for t in sorted(published, key=lambda t: t.service != "ssh"):
         if t.outcome == "opened":
             _, line = await desk.enter(Way(desk.site.laptop, t.service, t.account, t.ref))

@@ -12,7 +12,7 @@ from yardbolt.core import family as fam
 from yardbolt.core.access import Way
 from yardbolt.core.baseline import Baseline
 from yardbolt.core.dialogue import Entry, LoginEnd, Turn, login
-from yardbolt.core.errors import UnitError
+from yardbolt.core.errors import IdentityError, UnitError
 from yardbolt.core.family import Family
 from yardbolt.core.job import Job, Site, UnitEntry
 from yardbolt.core.ports import Channel, Clock, Credential, Knocker, Place, Records, Safe
@@ -107,7 +107,10 @@ class Desk:
         outcomes = [
             e["outcome"]
             for e in self.records.journal(self.unit.name)
-            if e.get("kind") == "login" and e.get("account") == account and e.get("secret") == ref.entry and e["outcome"] not in ("silent", "closed")
+            if e.get("kind") == "login"
+            and e.get("account") == account
+            and e.get("secret") == ref.entry
+            and e["outcome"] not in ("silent", "closed", "wrong host key")
         ]
         return bool(outcomes) and outcomes[-1] in ("opened", "prompted")
 
@@ -121,13 +124,16 @@ class Desk:
         if budgeted and self.budget(way.account) <= 0 and not self.opened_last(way.account, way.secret):
             return LoginEnd(Entry.UNTRIED, text="the try budget of this account is used up; wait an hour, or unlock it by hand"), None
         channel = self.dial(spec, self.pin(way.service))
-        end, line = LoginEnd(Entry.SILENT), None
+        end, line, outcome = LoginEnd(Entry.SILENT), None, ""
         try:
             end = await self._open(way, channel, spec, answers)
             if end.entry in (Entry.OPENED, Entry.PROMPTED):
                 self.ready = True
             if end.entry is Entry.OPENED:
                 line = Line(self, channel, spec, way, end.text)
+        except IdentityError:
+            outcome = "wrong host key"
+            raise
         finally:
             if line is None:
                 await channel.close()
@@ -138,7 +144,7 @@ class Desk:
                     "service": way.service,
                     "source": way.source,
                     "secret": way.secret.entry,
-                    "outcome": end.entry.value,
+                    "outcome": outcome or end.entry.value,
                     "gate": end.gate,
                 }
             )

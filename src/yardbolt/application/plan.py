@@ -68,6 +68,7 @@ def steps(desk: Desk, leaps: frozenset[str] = frozenset(), found: str = "") -> P
     if not doc["complete"]:
         raise OperatorError(f"{desk.unit.name}: its settings were not read ({doc['inside']}); next: yardbolt enter {desk.unit.name}")
     by = [a for a in plane.accounts.items if isinstance(a.secret, Ref)]
+    by = [a for a in by if isinstance(a.secret, Ref) and a.secret.safe] or by
     service = sorted(desk.family.channels, key=lambda c: c.speaks != "ssh")[0].service
     ways = frozenset(Way(desk.site.laptop, service, a.key, a.secret) for a in by if isinstance(a.secret, Ref))
     target, gaps = target_of(desk, plane)

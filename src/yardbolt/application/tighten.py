@@ -73,7 +73,7 @@ def open_run(desk: Desk) -> tuple[int, bool]:
 async def tighten(desk: Desk, approve: Approve, leaps: frozenset[str] = frozenset(), found: str = "", anew: bool = False) -> Tightened:
     """Read afresh, plan, ask for approval, carry out, prove.
 
-    Raises OperatorError when it is not approved, Stopped when it ended part-way, UnitError when no login opens.
+    Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError when no login opens.
     """
     run, resumed = open_run(desk)
     if anew and resumed:
@@ -96,7 +96,7 @@ async def _tighten(work: Work, resumed: bool, approve: Approve, leaps: frozenset
     )
     made = plan(desk, plane, ways, target, gaps, ours=resumed, restarted=restarted, leaps=leaps, found=found)
     if isinstance(made.sheet, Refused):
-        raise OperatorError(f"{desk.unit.name}: no order of the changes keeps a way in:\n  " + "\n  ".join(made.sheet.why))
+        raise Stopped(f"{desk.unit.name}: not begun, for no order of the changes keeps a way in: " + "; ".join(made.sheet.why))
     todo, _ = changes(plane, target, desk.family, desk.site)
     if frozen:
         extra = outside_approved(list(frozen["changes"]), todo, target)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
 from pathlib import Path
 from typing import TextIO, cast
@@ -14,6 +15,7 @@ from rich.text import Text
 
 from yardbolt.core.errors import OperatorError
 
+WIDEST = 150  # longer lines are hard to follow
 STYLES = {
     "critical": "bold red", "high": "red", "medium": "yellow", "low": "cyan", "fails": "bold red", "holds": "green", "unknown": "magenta",
     "waived": "blue", "head": "bold", "faint": "dim", "good": "green", "bad": "bold red", "next": "bold",
@@ -46,7 +48,8 @@ class Screen:
             self._file = output.open("w", encoding="utf-8") if output else sys.stdout
         except OSError as e:
             raise OperatorError(f"{output}: cannot be written: {e.strerror}") from None
-        width = None if not output and sys.stdout.isatty() else 100
+        here = not output and sys.stdout.isatty()
+        width = min(shutil.get_terminal_size().columns, WIDEST) if here else 100
         trimmed = cast(TextIO, self._file if self._file.isatty() else _Trimmed(self._file))
         self.console = Console(
             file=trimmed, no_color=plain, highlight=False, markup=False, emoji=False, width=width, color_system=None if plain else "auto"

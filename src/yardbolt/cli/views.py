@@ -146,7 +146,7 @@ def hold_word(step: Step) -> tuple[str, str]:
     names = list(dict.fromkeys(f"{w.account} by {w.service}" for w in step.still))
     match step.hold:
         case Hold.PROVEN:
-            return ", ".join(names[-2:]) + (f" and {len(names) - 2} more" if len(names) > 2 else ""), "good"
+            return ", ".join(names[:2]) + (f" and {len(names) - 2} more" if len(names) > 2 else ""), "good"
         case Hold.HELD:
             return "only by the session that is open", "medium"
         case Hold.LEAP:
@@ -181,6 +181,7 @@ def plan(s: Screen, p: Plan, desk: Desk) -> None:
     writes = [x for x in p.sheet.steps if x.kind is Kind.WRITE]
     s.line((desk.unit.name, "head"), f"  {len(p.sheet.steps)} steps, {len(writes)} of them changes; rehearsed, nothing was sent")
     s.line((baseline_line(desk.baseline), "faint"))
+    s.line("")
     rows: list[list[str | tuple[str, str]]] = []
     for n, step in enumerate(p.sheet.steps, 1):
         mark = {Kind.WRITE: "change", Kind.PROVE: "prove", Kind.SAVE: "save", Kind.RESTART: "restart", Kind.TRY: "prove"}[step.kind]

@@ -173,7 +173,7 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 yard.progress.clear()
                 told = str(e) if str(e).startswith(name) else f"{name}: {e}"
                 sys.stderr.write(f"yardbolt: {told}\n")
-                yard.records.append(name, 0, {"kind": "trouble", "state": "told", "error": type(e).__name__})
+                yard.records.append(name, 0, {"kind": "trouble", "state": "told", "error": told})
                 return e.exit_code
 
     async def all_of_them() -> list[int]:

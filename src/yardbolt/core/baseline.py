@@ -87,7 +87,7 @@ def _pick(d: Demand, plane: Plane) -> Want | Gap:
     return value if isinstance(value, Gap) else Want(d.path, d.rule, "set", value)
 
 
-def _reach(plane: Plane, w: Want) -> Plane:
+def reach(plane: Plane, w: Want) -> Plane:
     """The plane once this want is satisfied; wants on items that are not there change nothing."""
     if w.kind == "gone":
         return drop(plane, w.path)
@@ -118,7 +118,7 @@ def wanted(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tup
         now = plane
         for d in meet(gathered.values()).values():
             got = _pick(d, plane)
-            now = _reach(now, got) if isinstance(got, Want) else now
+            now = reach(now, got) if isinstance(got, Want) else now
     picked = [_pick(d, plane) for d in meet(gathered.values()).values()]
     wants = sorted((p for p in picked if isinstance(p, Want)), key=lambda w: show(w.path))
     return tuple(wants), tuple(p for p in picked if isinstance(p, Gap))

@@ -179,10 +179,12 @@ class _Orderer:
     def add(self, step: Step) -> None:
         back = back_out(self.f, step.change, self.b.active) if step.change else ""
         self.b = rehearse(self.f, self.b, step)
-        still = tuple(
-            sorted((w for w in self.b.proven if w.source == self.b.laptop), key=lambda w: (not full(self.b.active, w), w not in self.wish, w))
-        )
+        still = tuple(sorted((w for w in self.b.proven if w.source == self.b.laptop), key=self.rank_way))
         self.steps.append(replace(step, hold=hold(self.b, self.wish) if step.hold is Hold.PROVEN else step.hold, still=still, back=back))
+
+    def rank_way(self, w: Way) -> tuple[bool, int, Way]:
+        """Full rights first, then in the order of the ways that shall exist."""
+        return not full(self.b.active, w), self.wish.index(w) if w in self.wish else len(self.wish), w
 
     def may(self, c: Change) -> tuple[Hold | None, str]:
         """How surely one could still get in after this change; None and the reason where it cannot be made now."""

@@ -35,7 +35,7 @@ def render(r: Mapping[str, Any]) -> str:
         held = sum(f["state"] == "holds" for f in part["findings"])
         out += _part(f"{name}, {part['time'][:16].replace('T', ' ')} UTC", [
             f"{sum(f['state'] == 'fails' for f in rows)} fail, {held} hold, {sum(f['state'] == 'unknown' for f in rows)} not judged",
-            *(_wrap(f"{f['state'].upper():<8} {f['severity']:<9} {f['title']}: {f['saw']}", "  ", " " * 21) for f in rows),
+            *(_wrap(f"{f['state'].upper():<8} {f['severity']:<9} {f['title']}: {f['subject']}: {f['saw']}", "  ", " " * 21) for f in rows),
         ])  # fmt: skip
     out += _part("First entry", (_wrap(_entry(e), "  ", "      ") for e in r["entry"]))
     out += _part("Changed", (_wrap(f"{c['path']}: {c['before']} -> {c['after']}", "  ", "      ") for c in r["changes"]))

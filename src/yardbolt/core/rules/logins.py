@@ -96,7 +96,7 @@ def _own(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         path = ("accounts", own.name)
         there = exists(plane, path)
         if there is not True:
-            yield Verdict(path, State.UNKNOWN if there is None else State.FAILS, "not read" if there is None else "no such account")
+            yield Verdict(path, State.UNKNOWN, "not read", "") if there is None else Verdict(path, State.FAILS, "no such account")
             continue
         role, secret = get(plane, (*path, "role")), get(plane, (*path, "secret"))
         if role is None:

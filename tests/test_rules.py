@@ -1,0 +1,276 @@
+"""Rules one by one, claims one by one, and the bench unit against its own manual."""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import Any
+
+import pytest
+
+from tests.bare import BASELINE, FAMILY, SITE, Watch
+from yardbolt.bench.lineswitch import Board, LineSwitch
+from yardbolt.core.access import Way
+from yardbolt.core.addresses import ANYONE
+from yardbolt.core.baseline import judge, reach, wanted
+from yardbolt.core.plane import ABSENT, LISTS, NEVER, Plane, make, put, whole
+from yardbolt.core.proofs import Claim, Result, Sort, claims, settle
+from yardbolt.core.rules.rule import State
+from yardbolt.core.secret import Ref
+
+F, H, U, N = State.FAILS, State.HOLDS, State.UNKNOWN, State.NOT_APPLICABLE
+FACTORY, OURS = Ref("factory:1"), Ref(f"safe:{SITE.unit}/lt-works")
+
+
+def plane_with(**leaves: Any) -> Plane:
+    """A plane from `services__ssh__enabled=True`; a bare list name marks it as read whole."""
+    plane = Plane()
+    for name, value in leaves.items():
+        path = tuple(name.split("__"))
+        if len(path) == 1 and path[0] in LISTS:
+            plane = whole(plane, path[0])
+            continue
+        if len(path) == 3:
+            plane = make(plane, path[:2])
+        plane = put(plane, path, value)
+    return plane
+
+
+def trial(outcome: str) -> dict[str, Any]:
+    return {"trials__t__service": "ssh", "trials__t__account": "foreman", "trials__t__secret": FACTORY, "trials__t__outcome": outcome, "trials": 1}
+
+
+SSH = {"services__ssh__enabled": True, "services__ssh__port": 22, "services__ssh__encrypted": True, "services": 1}
+ANSWERS = {"answering__a__port": 22, "answering__a__speaks": "ssh", "answering": 1}
+TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
+    ("factory-login", trial("opened"), {F}),
+    ("factory-login", trial("prompted"), {F}),
+    ("factory-login", trial("refused"), {H}),
+    ("factory-login", trial("closed"), {H}),
+    ("factory-login", trial("locked"), {U}),
+    ("factory-login", trial("silent"), {U}),
+    ("factory-login", trial("untried"), {U}),
+    ("factory-login", {"accounts__foreman__storage": "factory"}, {F, U}),
+    ("identity", {"identity__serial": "004417", "identity__hardware": "02:4C:38:00:44:17"}, {H}),
+    ("identity", {"identity__serial": "4417", "identity__hardware": "02:4c:38:00:44:17"}, {F, H}),
+    ("first-run", {"first_run__terms": "open", "first_run__forced": ()}, {F}),
+    ("first-run", {"first_run__terms": "accepted", "first_run__forced": ("foreman",)}, {F}),
+    ("first-run", {"first_run__terms": "accepted", "first_run__forced": ()}, {H}),
+    ("weak-password", {"accounts__a__weakness": ("blank",)}, {F}),
+    ("weak-password", {"accounts__a__weakness": ()}, {H}),
+    ("weak-password", {"accounts__a__role": "full"}, {U}),
+    ("weak-password", {"accounts__a__storage": "locked"}, {N}),
+    ("account-name", {"accounts__admin__storage": "one-way", "accounts": 1}, {F}),
+    ("account-name", {"accounts__root__storage": "locked", "accounts": 1}, {H}),
+    ("account-name", {"accounts__spanner__storage": "own"}, {F, U}),
+    ("own-account", {"accounts__lt-works__role": "full", "accounts__lt-works__secret": OURS, "accounts": 1}, {F, H}),
+    ("own-account", {"accounts__lt-works__role": "read", "accounts__lt-watch__role": "read", "accounts": 1}, {F, U}),
+    ("unknown-account", {"accounts__ghost__role": "change", "accounts": 1}, {F}),
+    ("unknown-account", {"accounts__ghost__role": "none", "accounts__lt-works__role": "full", "accounts": 1}, {N}),
+    ("plain-service", {**SSH, "services__telnet__encrypted": False, "services__telnet__enabled": True}, {F, H}),
+    ("plain-service", {**SSH, "services__telnet__enabled": False, "services__telnet__port": 23}, {H}),
+    (
+        "plain-service",
+        {**SSH, "services__telnet__enabled": False, "services__telnet__port": 23, "services__telnet__encrypted": False, "answering__a__port": 23},
+        {F, H},
+    ),
+    ("plain-service", {"answering__a__speaks": "http", "answering__a__port": 80, "services": 1}, {F}),
+    ("plain-service", {"services__web__enabled": True, "services": 1}, {U}),
+    ("open-sources", {**SSH, "services__ssh__permitted": ANYONE}, {F}),
+    ("open-sources", {**SSH, "services__ssh__permitted": ABSENT}, {F}),
+    ("open-sources", {**SSH, "services__ssh__permitted": SITE.may}, {H}),
+    ("open-sources", SSH, {U}),
+    (
+        "open-sources",
+        {**SSH, "services__ssh__permitted": ANYONE, "accounts__a__permitted": SITE.may, "accounts__a__enabled": True, "accounts": 1},
+        {H},
+    ),
+    ("needed-services", SSH, {H}),
+    ("needed-services", {**SSH, "services__ftp__enabled": True}, {F, H}),
+    ("needed-services", {"services__ssh__enabled": False, "services": 1}, {F}),
+    ("unexplained-port", {**SSH, **ANSWERS}, {H}),
+    ("unexplained-port", {**SSH, **ANSWERS, "answering__b__port": 4444}, {F, H}),
+    (
+        "unexplained-port",
+        {**ANSWERS, "listening__x__port": 22, "listening__x__transport": "tcp", "listening__x__program": "ssh", "listening": 1},
+        {H},
+    ),
+    ("unexplained-port", ANSWERS, {U}),
+    ("password-length", {"policy__min_length": 12}, {H}),
+    ("password-length", {"policy__min_length": 11}, {F}),
+    ("password-length", {"policy__min_length": ABSENT}, {F}),
+    ("password-classes", {"policy__classes": 2}, {F}),
+    ("lock-out", {"lockout__tries": 5, "lockout__release": 60.0}, {H}),
+    ("lock-out", {"lockout__tries": 11, "lockout__release": NEVER}, {F}),
+    ("idle-timeout", {"idle": 600.0}, {H}),
+    ("idle-timeout", {"idle": 0.0}, {F}),
+    ("idle-timeout", {"idle": NEVER}, {F}),
+    ("idle-timeout", {"idle": 300.0, **SSH, "services__ssh__idle": NEVER}, {F, H}),
+    ("banner", {"banner": SITE.banner}, {H}),
+    ("banner", {"banner": SITE.banner + "!"}, {F}),
+    ("name", {"name": SITE.unit}, {H}),
+    ("clock", {"clock__offset": -31.0}, {F}),
+    ("clock", {"clock__offset": 30.0}, {H}),
+    ("stores", {"stores__differences": 2}, {F}),
+    ("stores", {"stores__differences": ABSENT}, {N}),
+    ("sessions", {"sessions__1__source": SITE.laptop, "sessions": 1}, {H}),
+    ("sessions", {"sessions__1__source": "127.83.4.99", "sessions__1__account": "x", "sessions": 1}, {F}),
+    ("ssh-root", {**SSH, "services__ssh__root_login": "keys"}, {F}),
+    ("ssh-root", {**SSH, "services__ssh__root_login": ABSENT}, {N}),
+    ("ssh-blank", {**SSH, "services__ssh__blank_login": True}, {F}),
+    ("ssh-tries", {**SSH, "services__ssh__tries": 4}, {H}),
+    ("ssh-old", {**SSH, "services__ssh__ciphers": ("3des-cbc", "aes128-ctr"), "services__ssh__macs": ("hmac-sha2-256",)}, {F, H, U}),
+]
+
+
+@pytest.mark.parametrize(("rule", "leaves", "states"), TABLE, ids=[f"{n}-{r[0]}" for n, r in enumerate(TABLE)])
+def test_rules_say_what_they_see(rule: str, leaves: dict[str, Any], states: set[State]) -> None:
+    """Each rule on small planes: both sides of its boundary, not set, not read, and nothing to apply to."""
+    found = [f for f in judge(plane_with(**leaves), BASELINE, SITE) if f.rule == rule]
+    assert {f.state for f in found} == states, [(f.subject, f.saw, f.state) for f in found]
+
+
+def test_every_rule_of_the_baseline_stands_in_the_table() -> None:
+    """No rule goes untried."""
+    assert {r[0] for r in TABLE} == {line.rule for line in BASELINE.lines}
+
+
+def test_demands_reach_a_fixed_point_and_then_want_nothing() -> None:
+    """What is wanted, once reached, satisfies every rule that wanted it (I7), accounts that come to be included."""
+    leaves: dict[str, Any] = {
+        **SSH,
+        "services__ssh__permitted": ANYONE,
+        "services__telnet__enabled": True,
+        "services__telnet__encrypted": False,
+        "idle": NEVER,
+        "accounts": 1,
+    }
+    plane = plane_with(
+        **leaves,
+        accounts__foreman__role="full",
+        policy__min_length=5,
+        policy__classes=1,
+        lockout__tries=5,
+        lockout__release=60.0,
+        name="x",
+        banner=ABSENT,
+    )
+    target, gaps = wanted(plane, BASELINE, SITE)
+    assert not gaps and {w.kind for w in target} == {"set", "gone", "present"}
+    for w in target:
+        plane = reach(plane, w)
+    again, _ = wanted(plane, BASELINE, SITE)
+    for w in again:
+        plane = reach(plane, w)
+    assert wanted(plane, BASELINE, SITE)[0] == again
+    keeps = dataclasses.replace(SITE, allows=dataclasses.replace(SITE.allows, remove_factory_accounts=False))
+    kept = wanted(plane_with(**leaves, accounts__foreman__role="full"), BASELINE, keeps)[0]
+    assert [(w.kind, w.value) for w in kept if w.path[:2] == ("accounts", "foreman")] == [("set", Ref(f"safe:{SITE.unit}/foreman"))]
+
+
+@pytest.mark.parametrize(
+    ("sort", "outcome", "control", "result"),
+    [
+        (Sort.OPENS, "opened", True, Result.HOLDS), (Sort.OPENS, "refused", True, Result.FAILS), (Sort.OPENS, "untried: no budget", True, Result.NOT_TRIED),
+        (Sort.KEY, "same", True, Result.HOLDS), (Sort.KEY, "changed", True, Result.FAILS), (Sort.KEY, "silent", True, Result.NOT_TRIED),
+        (Sort.FACTORY, "refused", True, Result.HOLDS), (Sort.FACTORY, "refused", False, Result.NOT_TRIED), (Sort.FACTORY, "prompted", True, Result.FAILS),
+        (Sort.FACTORY, "locked", True, Result.NOT_TRIED), (Sort.ALTERED, "opened", True, Result.FAILS), (Sort.CLOSED, "refused", True, Result.HOLDS),
+        (Sort.CLOSED, "silent", True, Result.NOT_TRIED), (Sort.CLOSED, "admitted", True, Result.FAILS), (Sort.STRANGER, "admitted", True, Result.FAILS),
+        (Sort.STRANGER, "refused", False, Result.NOT_TRIED), (Sort.STRANGER, "silent", True, Result.NOT_TRIED), (Sort.STRANGER, "refused", True, Result.HOLDS),
+    ],
+)  # fmt: skip
+def test_a_refusal_counts_only_beside_its_control_and_silence_never(sort: Sort, outcome: str, control: bool, result: Result) -> None:
+    """I10, outcome by outcome."""
+    proof = settle(Claim(sort, "t", "ssh", SITE.laptop, 22, control="c"), outcome, control)
+    assert proof.result is result and (proof.saw or result is not Result.NOT_TRIED)
+
+
+def test_claims_follow_from_what_is_on_and_what_is_off() -> None:
+    """A service that is on is tried as a stranger and with factory logins; one that is off must be closed; every claim names its port."""
+    plane = plane_with(services__ssh__enabled=True, services__telnet__enabled=False, services=1)
+    made = claims(FAMILY, plane, SITE, [Way(SITE.laptop, "ssh", "lt-works", OURS)], {"ssh": 2022, "telnet": 2023})
+    assert [(c.sort, c.service) for c in made if c.sort in (Sort.CLOSED, Sort.STRANGER)] == [(Sort.CLOSED, "telnet"), (Sort.STRANGER, "ssh")]
+    assert sum(c.sort is Sort.FACTORY for c in made) == 2 and all(c.port in (2022, 2023) for c in made)
+    assert ("services", "ssh", "permitted") in next(c for c in made if c.sort is Sort.OPENS).backs
+
+
+# ---- the bench unit does what its manual says --------------------------------------------------------------------------------
+
+
+def at_board(**kw: Any) -> tuple[LineSwitch, Watch, Board]:
+    watch = Watch()
+    unit = LineSwitch(watch, **kw)
+    unit.terms_taken = True
+    unit.hands["foreman"].must_change = False
+    return unit, watch, Board(unit, "shell", "127.83.4.10", "foreman")
+
+
+def test_the_bench_counts_refusals_while_starting_and_locks() -> None:
+    """Right logins are refused for the first seconds and counted; five wrong ones lock for a minute; a good one clears."""
+    unit, watch, _ = at_board()
+    assert [unit.check("foreman", "foreman") for _ in range(5)] == ["no"] * 5
+    assert unit.check("foreman", "foreman") == "resting"
+    watch.now += 61
+    assert unit.check("foreman", "foreman") == "in" and unit.check("spanner", "") == "in" and unit.check("ghost", "") == "no"
+    assert [unit.check("foreman", "x") for _ in range(4)] == ["no"] * 4 and unit.check("foreman", "foreman") == "in"
+    assert unit.check("foreman", "x") == "no" and unit.hands["foreman"].wrong == 1
+
+
+def test_the_bench_asks_first_and_keeps_its_settings_shut() -> None:
+    """Terms, then the forced change with its minimum length and confirmation; nothing can be read before, from any hand."""
+    unit = LineSwitch(Watch(), shy=0)
+    first = Board(unit, "talk", "127.0.0.1")
+    assert first.greet().endswith("Hand: ") and first.hear("foreman") == "Phrase: " and first.hear("foreman").endswith("(take/refuse)? ")
+    assert first.hear("take").endswith("New phrase: ") and "Too short by 2." in first.hear("abc") and first.hear("abcdef") == "Once more: "
+    other = Board(unit, "shell", "127.0.0.1", "spanner")
+    other.greet()
+    assert other.hear("look plate").startswith("No: locked until")
+    assert "They differ." in first.hear("abcdeg") and first.hear("abcdef") == "Once more: " and first.hear("abcdef").startswith("Changed.")
+    assert other.hear("look gates").startswith("gate") and Board(unit, "shell", "127.0.0.1", "spanner").greet() == "ql8-new |> "
+
+
+def test_the_bench_replaces_lists_forgets_what_is_not_kept_and_asks_before_it_restarts() -> None:
+    """A source list replaces the old one and is enforced; empty is anyone; restart loses what was not kept and ends every board."""
+    unit, _, board = at_board()
+    board.hear("gate shell from 127.83.4.10,127.83.4.20")
+    board.hear("gate shell from 127.83.4.30-127.83.4.33")
+    assert not unit.takes("shell", "127.83.4.10") and unit.takes("shell", "127.83.4.31")
+    assert board.hear("look kept").startswith("unlike: gate shell\n1 unlike") and not board.ended
+    board.hear("gate shell from ")
+    assert unit.takes("shell", "9.9.9.9")
+    (
+        board.hear("engrave rest 5"),
+        board.hear("keep"),
+        board.hear("engrave rest 9"),
+        board.hear("hire mate watcher"),
+        board.hear("phrase-1"),
+        board.hear("phrase-1"),
+    )
+    assert board.hear("wheel").endswith("(yes/no): ") and "not wheeled" in board.hear("no")
+    board.hear("wheel")
+    board.hear("yes")
+    assert board.ended and unit.live.rest == 5 and "mate" in unit.hands and not unit.boards
+
+
+def test_the_bench_guards_itself() -> None:
+    """Out of range, unknown words, the last chief, oneself, watchers who write: each a No and no change; long answers turn pages."""
+    unit, _, board = at_board()
+    before = (dict(unit.hands), unit.live.rest)
+    for line in (
+        "engrave rest 999",
+        "engrave shortest 3",
+        "gate window open",
+        "dismiss foreman",
+        "dance",
+        "rekey",
+        "hire foreman chief",
+        "engrave clock noon",
+        f"engrave greeting {'x' * 73}",
+    ):
+        assert board.hear(line).startswith("No: "), line
+    assert (dict(unit.hands), unit.live.rest) == before
+    first = board.hear("look plate")
+    assert first.endswith("-- turn over --") and first.count("\n") == 12 and board.hear(" ").endswith("|> ")
+    board.hear("hire mate watcher"), board.hear("phrase-1"), board.hear("phrase-1")
+    mate = Board(unit, "talk", "127.0.0.1", "mate")
+    assert mate.hear("engrave rest 5") == "No: a watcher only looks.\nql8-new |> " and mate.hear("look kept").startswith("0 unlike")
+    assert board.hear("rekey foreman") == "Present phrase: " and board.hear("wrong").startswith("No: that is not")
