@@ -70,7 +70,8 @@ def test_the_record_only_grows(tmp_path: Path) -> None:
 
 def test_every_error_of_the_ssh_library_has_a_meaning() -> None:
     """Walk the library's own exceptions: none escapes the table, and a refusal is never mistaken for trouble on the line."""
-    kinds, todo = set(), [asyncssh.Error]
+    kinds: set[type[BaseException]] = set()
+    todo: list[type[BaseException]] = [asyncssh.Error]
     while todo:
         kind = todo.pop()
         kinds.add(kind)

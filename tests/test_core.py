@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.bare import BASELINE, SITE
+from tests.bare import BASELINE, FAMILY, SITE
 from yardbolt.core import passwords as pw
 from yardbolt.core.access import Way, admit, who
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet, strict_networks
@@ -232,6 +232,21 @@ def test_suggestions_satisfy_what_they_were_made_for(length: int, classes: int, 
     assert classes == 4 or value == value.lower()
     with pytest.raises(ValueError):
         pw.suggest(dataclasses.replace(demands, max_length=9), chance.randrange)
+
+
+def test_the_effective_policy_is_the_stricter_of_unit_and_baseline() -> None:
+    """Leaf by leaf; what was not read or is not set adds nothing; the unit's own limits on length and signs stay."""
+    plane = put(put(put(Plane(), ("policy", "min_length"), 16), ("policy", "classes"), ABSENT), ("policy", "max_run"), 2)
+    got = pw.effective(plane, pw.Demands(12, 3, 3, 3, 40, " "))
+    assert got == pw.Demands(16, 3, 3, 2, 40, " ")
+    assert len(pw.suggest(got, random.Random(1).randrange)) >= 16
+    assert pw.effective(Plane(), pw.Demands(12)) == pw.Demands(12)
+
+
+@pytest.mark.parametrize(("level", "fits"), [("4.0", True), ("4.10.3", True), ("5.0", False), ("3.9.9", False), (None, True), ("odd", True)])
+def test_a_family_knows_the_levels_it_was_written_for(level: str | None, fits: bool) -> None:
+    """Parts are numbers, not text: 4.10 is above 4.9; what was not read is not held against it."""
+    assert FAMILY.fits(level) is fits
 
 
 def test_a_secret_cannot_be_shown() -> None:

@@ -361,3 +361,45 @@ def test_what_was_not_read_whole_is_neither_removed_nor_made() -> None:
     assert {show(g.path) for g in gaps} >= {"accounts/lt-works", "accounts/lt-watch"}
     assert not any(isinstance(c, Make) for c in todo)
     assert difference(plane, plane) == frozenset() and parse("accounts/a~1b") == ("accounts", "a/b")
+
+
+def alone(factory: str) -> tuple[Bare, Way, Plane]:
+    """A unit with one account that has its factory password, and an owner who wants that account kept."""
+    watch = Watch()
+    unit = LineSwitch(watch, shy=0.0, clock_error=0.0)
+    unit.terms_taken = True
+    unit.hands = {"foreman": Hand("chief", "foreman", "worksmade")}
+    bare, me = Bare(unit, watch, secrets()), Way(LAPTOP, "ssh", "foreman", Ref(factory))
+    return bare, me, read_in(bare, me)
+
+
+def test_the_only_account_changes_its_password_through_the_live_session() -> None:
+    """Held, not proven, for one step: the session lives, the successor is surely admitted, the old password is the way back."""
+    bare, me, plane = alone("factory:1")
+    keep = replace(SITE, accounts=(), allows=Allows(True, False, ""))
+    target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path[0] == "accounts")
+    todo, _ = changes(plane, target, FAMILY, keep)
+    sheet = order(FAMILY, belief_of(plane, me), todo, keep, target)
+    assert isinstance(sheet, Sheet)
+    at = next(n for n, s in enumerate(sheet.steps) if s.kind is Kind.WRITE)
+    assert (sheet.steps[at].hold.name, sheet.steps[at].back) == ("HELD", "back to factory:1")
+    assert sheet.steps[at + 1].kind is Kind.PROVE, "nothing else comes before the new password has opened"
+    watched(bare, me, kept_too=True)
+    ended = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))
+    assert ended and not ended.why and bare.unit.hands["foreman"].phrase == bare.secrets[f"safe:{SITE.unit}/foreman"]
+
+
+def test_without_a_session_the_same_change_is_a_leap_and_needs_consent_by_name() -> None:
+    """Where no session would survive it, it is refused with the option to say, and planned once that is said."""
+    bare, me, plane = alone("factory:1")
+    keep = replace(SITE, accounts=())
+    cutting = replace(FAMILY, ops=tuple(replace(o, cuts="all") if o.name == "rekey" else o for o in FAMILY.ops))
+    keep = replace(keep, allows=Allows(False, False, ""))
+    target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path[0] == "accounts")
+    todo, _ = changes(plane, target, cutting, keep)
+    b = belief_of(plane, me)
+    refused = order(cutting, b, todo, keep, target)
+    assert isinstance(refused, Refused) and "--leap accounts/foreman/secret" in refused.why[0]
+    sheet = order(cutting, b, todo, keep, target, leaps=frozenset({"accounts/foreman/secret"}))
+    assert isinstance(sheet, Sheet) and "LEAP" in {s.hold.name for s in sheet.steps if s.kind is Kind.WRITE}
+    assert bare.unit.hands["foreman"].phrase == "foreman"

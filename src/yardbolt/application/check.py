@@ -104,19 +104,6 @@ def same_unit(desk: Desk, plane: Plane) -> None:
             )
 
 
-def version_ok(desk: Desk, plane: Plane) -> bool:
-    """Is the software within the range the family was written for?"""
-    low, below = desk.family.software
-    level = plane.identity.software
-    if not (low or below) or level is None:
-        return True
-
-    def parts(text: str) -> tuple[int, ...]:
-        return tuple(int(p) for p in text.split(".") if p.isdigit())
-
-    return (not low or parts(level) >= parts(low)) and (not below or parts(level) < parts(below))
-
-
 async def check(desk: Desk, inside: bool = True) -> Checked:
     """Look from outside, then read inside where that needs no writing; judge; file the record.
 

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from yardbolt.core.access import Way
 from yardbolt.core.dialogue import Entry
 from yardbolt.core.errors import OperatorError, SafeError, Stopped, Trouble, UnitError
-from yardbolt.core.passwords import suggest
+from yardbolt.core.passwords import effective, suggest
+from yardbolt.core.plane import Plane
 from yardbolt.core.secret import Ref, Secret, Slot, Text
 
-from .check import Checked, candidates, check
+from .check import Checked, candidates, check, last_plane
 from .desk import Desk
 from .outside import floor_of
 
@@ -39,7 +40,8 @@ def prepare(desk: Desk, accounts: tuple[str, ...], note: str) -> tuple[Ref, ...]
     if not (desk.job.copy or desk.job.copy_waiver):
         raise SafeError("the safe has no second copy: add 'safe: {copy: PATH}' to the job file, or 'without copy: REASON'")
     refs = tuple(desk.site.secret(a) for a in accounts)
-    missing = {r: Secret(suggest(floor_of(desk), desk.pick)) for r in refs if desk.safe.value(r) is None}
+    demands = effective(last_plane(desk) or Plane(), floor_of(desk))
+    missing = {r: Secret(suggest(demands, desk.pick)) for r in refs if desk.safe.value(r) is None}
     for account in accounts:
         published = next((x for x in desk.family.factory.logins if x.account == account), None)
         if published is not None and desk.safe.value(desk.site.found(account)) is None:

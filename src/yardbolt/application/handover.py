@@ -102,9 +102,6 @@ def owed(desk: Desk, left: Any, last: Any, target: Any) -> list[str]:
     return out
 
 
-STAGES = ("not begun", "checked", "entered", "tightening", "tightened", "proven")
-
-
 def stage(desk: Desk) -> dict[str, Any]:
     """Where a unit stands, for the job board: stage, what is open, the next command."""
     name = desk.unit.name

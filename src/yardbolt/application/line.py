@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import shlex
 from collections.abc import Generator, Iterable
@@ -43,15 +44,27 @@ class Line:
     def __init__(self, desk: Desk, channel: Channel, spec: fam.Channel, way: Way, greeting: str) -> None:
         self.desk, self.channel, self.spec, self.way, self.greeting = desk, channel, spec, way, greeting
         self.rights = ""
+        self.closed = False
 
     async def close(self) -> None:
-        """End the connection; leave politely where the family knows how."""
+        """Log out where the family knows how, for closing a window is not logging out (N259); then end the connection."""
+        leave = self.desk.family.console.leave if self.desk.family.console and self.spec.mode == "console" else ""
+        if leave and not self.closed:
+            self.closed = True
+            with contextlib.suppress(UnitError):
+                await self.channel.turn(Turn((leave,), (), seconds=1.0))
         await self.channel.close()
 
     async def order(self, order: Order, seconds: float = ANSWER) -> Reply:
         """Send one command and answer what it asks. Raises UnitError."""
         assert self.desk.family.console is not None
-        return await hold_talk(self.channel, converse(self.desk.family.console, order, seconds))
+        try:
+            reply = await hold_talk(self.channel, converse(self.desk.family.console, order, seconds))
+        except UnitError:
+            self.closed = True  # what the unit is at is not known any more
+            raise
+        self.closed = reply.closed
+        return reply
 
     # -- reading --
 
@@ -121,6 +134,15 @@ class Line:
                     continue
                 parts += extract(f, ask, reply, key, datetime.fromisoformat(now))
                 evidence.append(self._evidence(ask, words, reply, now, len(evidence)))
+        level = merge(f, parts).plane.identity.software
+        if not f.fits(level):
+            low, below = f.software
+            blind.append(
+                Blind(
+                    "software",
+                    f"level {level} is outside what {f.name} was written for ({low or 'any'} to below {below or 'any'}): check every finding by hand",
+                )
+            )
         got = merge(f, parts, tuple(evidence), tuple(blind))
         if paths is None and got.leftovers and not got.plane.accounts.items and got.plane.identity.serial is None:
             lines = f"{len(got.leftovers)} line{'s' if len(got.leftovers) > 1 else ''}"

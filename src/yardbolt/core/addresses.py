@@ -58,10 +58,6 @@ class AddressSet:
         """From single addresses, ranges and subnets. Raises ValueError as `strict_networks` does."""
         return cls(_both(n for t in texts for n in strict_networks(t)))
 
-    def blocks(self) -> tuple[Network, ...]:
-        """The minimal CIDR blocks, IPv4 first."""
-        return self.nets
-
     def __contains__(self, address: str) -> bool:
         a = ip_address(address)
         return any(a in n for n in self.nets if n.version == a.version)

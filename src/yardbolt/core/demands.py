@@ -12,7 +12,7 @@ from typing import Any
 
 from .addresses import AddressSet
 from .paths import Path, show
-from .plane import ABSENT, human
+from .plane import ABSENT
 
 
 @dataclass(frozen=True)
@@ -152,19 +152,3 @@ def choose(d: Between | OneOf, now: Any) -> Any:
     if d.low is not None and (now is None or now is ABSENT or d.high is None or now < d.low):
         return d.low
     return d.high
-
-
-def wording(d: Demand) -> str:
-    """What is wanted, for people."""
-    match d:
-        case Gone():
-            return "removed"
-        case Present():
-            return "present"
-        case OneOf():
-            return " or ".join(human(d.path, v) for v in d.values)
-    if d.low == d.high:
-        return human(d.path, d.low)
-    if d.low is None:
-        return f"at most {human(d.path, d.high)}"
-    return f"at least {human(d.path, d.low)}" + ("" if d.high is None else f", at most {human(d.path, d.high)}")

@@ -11,7 +11,7 @@ from .errors import Trouble, UnitError
 from .family import WORDS, AskSpec, Family, Spelling, complete_lacks, is_token
 from .formats import DECODERS
 from .paths import Path, parse, show
-from .plane import LISTS, Plane, coerce, from_json, get, leaves, make, pattern_of, put, steady, to_json, whole
+from .plane import LISTS, Plane, coerce, get, leaves, make, pattern_of, put, steady, whole
 from .signs import row
 
 MOST_ITEMS = 10_000
@@ -227,22 +227,6 @@ def merge(f: Family, parts: Iterable[Part], evidence: tuple[Evidence, ...] = (),
     for name in wholes:
         plane = whole(plane, name)
     return Reading(complete_lacks(f, plane), evidence, origin, tuple(sorted(clash)), tuple(leftovers), blind)
-
-
-def overlay(base: Plane, fresh: Plane) -> Plane:
-    """`base` with everything that `fresh` knows better: leaves that were read, lists that were read whole."""
-    tree, newer = to_json(base), to_json(fresh)
-    for name, value in newer.items():
-        if name in LISTS:
-            old = tree.get(name, {"complete": False, "items": {}})
-            items = {k: {**old["items"].get(k, {}), **row_} for k, row_ in value["items"].items()}
-            kept = {} if value["complete"] else {k: v for k, v in old["items"].items() if k not in items}
-            tree[name] = {"complete": value["complete"] or old["complete"], "items": {**kept, **items}}
-        elif isinstance(value, dict):
-            tree[name] = {**tree.get(name, {}), **value}
-        else:
-            tree[name] = value
-    return from_json(tree)
 
 
 def surprises(forecast: Plane, seen: Plane) -> tuple[Path, ...]:

@@ -201,6 +201,12 @@ class Family:
         """The channel that uses a service."""
         return next((c for c in self.channels if c.service == service), None)
 
+    def fits(self, level: str | None) -> bool:
+        """Is this software within the range the file was written for? Parts are compared as numbers; an unread level fits."""
+        low, below = (tuple(int(p) for p in end.split(".") if p.isdigit()) for end in self.software)
+        here = tuple(int(p) for p in level.split(".") if p.isdigit()) if level else ()
+        return not here or (here >= low and (not below or here < below))
+
     def op_doing(self, what: str) -> Op | None:
         """The op that saves or restarts."""
         return next((o for o in self.ops if o.does == what), None)

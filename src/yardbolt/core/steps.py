@@ -202,9 +202,14 @@ class _Orderer:
             render(self.f, c, self.b.active, A_MOMENT)
         except ValueError as e:
             return None, str(e)
-        got = hold(rehearse(self.f, self.b, Step(Kind.WRITE, c)), (*self.wish, *self.successors(c)))
-        if got is Hold.LOST or (got is Hold.LEAP and show(c.path) not in self.leaps):
-            return None, "nobody could surely log in afterwards" if got is Hold.LOST else f"only by a leap; consent with --leap {show(c.path)}"
+        coming = (*self.wish, *self.successors(c))
+        then = rehearse(self.f, self.b, Step(Kind.WRITE, c))
+        got = hold(then, coming)
+        if got is Hold.LOST:
+            why = dict.fromkeys(x.why for w in coming[:2] for x in admit(then.active, w).because[:1])
+            return None, "nobody with full rights could surely log in afterwards" + (f" ({'; '.join(why)})" if why else "")
+        if got is Hold.LEAP and show(c.path) not in self.leaps:
+            return None, f"only by a leap; consent with --leap {show(c.path)}"
         return got, ""
 
     def successors(self, c: Change) -> tuple[Way, ...]:
