@@ -112,5 +112,6 @@ def test_a_plain_web_server_and_silence_are_told_apart(tool: Tool) -> None:
         speaks = {p["port"]: p["speaks"] for p in found["ports"]}
         assert speaks[mute.getsockname()[1]] == "unknown" and "http" in speaks.values()
         assert any(f["rule"] == "plain-service" and f["state"] == "fails" for f in found["findings"])
+    assert "this laptop has no address 203.0.113.5" in tool.error("check", "--at", "127.83.9.7", "--source", "203.0.113.5", code=4)
     assert "no port answers" in tool.error("check", "--at", "127.83.9.8", code=4)
     assert "an IPv4 or IPv6 address is wanted" in tool.error("check", "--at", "127.83.9", code=2)

@@ -126,6 +126,24 @@ def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:
     assert opens(safe_values(job.folder)["sk-sw-04/foreman"], "foreman")
 
 
+def test_an_entry_cut_off_goes_on_where_it_was(job: Tool) -> None:
+    """Killed after the new password was announced or sent, entering again finds out which one holds, and needs nobody to remember."""
+    job("check", code=3)
+    for wait in (0.0, 0.06, 0.12):
+        process = job.start("enter", "--yes", "--quiet")
+        while process.poll() is None and not [e for e in journal(job.folder) if e.get("kind") == "entry" and e.get("state") == "sending"]:
+            time.sleep(0.005)
+        time.sleep(wait)
+        process.kill()
+        job.said.append(process.communicate()[0])
+        values = safe_values(job.folder)
+        time.sleep(0.3)
+        found, new = values["sk-sw-04/foreman (as found)"], values["sk-sw-04/foreman"]
+        assert opens(found, "foreman") or opens(new, "foreman"), "a credential of the safe opens at every moment"
+    assert "read as foreman by ssh" in job("enter", "--yes")
+    assert opens(safe_values(job.folder)["sk-sw-04/foreman"], "foreman") and not opens("foreman", "foreman")
+
+
 def test_a_unit_that_speaks_only_telnet_is_worked_over_telnet(job: Tool) -> None:
     """The same family data without its SSH channel: checked, entered and read by telnet, pages, echo and all."""
     import yardbolt

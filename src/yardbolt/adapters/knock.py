@@ -18,11 +18,12 @@ from typing import Any
 from cryptography import x509
 
 from yardbolt.core.dialogue import clean
+from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.formats.kexinit import decode_kexinit
 from yardbolt.core.ports import Place, Port
 
 WAIT = 1.0
-BATCH = 200
+BATCH = 400
 NOBODYS = "127.254.254.254"  # a loopback address no unit has
 _NO_PORT = getattr(socket, "IP_BIND_ADDRESS_NO_PORT", 24)
 
@@ -33,7 +34,13 @@ def _socket(address: str, source: str) -> socket.socket:
     if source:
         if ":" not in address:
             s.setsockopt(socket.IPPROTO_IP, _NO_PORT, 1)
-        s.bind((source, 0))
+        try:
+            s.bind((source, 0))
+        except OSError:
+            s.close()
+            raise UnitError(
+                Trouble.UNREACHABLE, f"this laptop has no address {source}: set it on the socket that leads to the unit, or correct it"
+            ) from None
     return s
 
 
@@ -95,6 +102,7 @@ class TcpKnocker:
                     waiting[port] = s
                     continue
                 found += [port] if got == 0 and _other_end(s) else []
+                self.silent += got not in (0, errno.ECONNREFUSED)
                 s.close()
             states = _at_once(waiting)
             slow = [p for p in waiting if p not in states]

@@ -6,7 +6,9 @@ import asyncio
 import contextlib
 import fcntl
 import getpass
+import logging
 import os
+import resource
 import secrets as randomness
 import sys
 from collections.abc import Awaitable, Callable, Iterator
@@ -29,6 +31,21 @@ from .options import worst
 
 T = TypeVar("T")
 MASTER = "YARDBOLT_MASTER"
+MOST_FILES = 8192
+
+
+def prepare_process() -> None:
+    """Foreign libraries say nothing of their own (some would log credentials), and many sockets may be open at once."""
+    logging.getLogger().addHandler(logging.NullHandler())
+    for name in ("asyncssh", "telnetlib3", "pykeepass", "sqlalchemy", "asyncio"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = MOST_FILES if hard == resource.RLIM_INFINITY else min(hard, MOST_FILES)
+    if soft < wanted:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
+
+
+prepare_process()
 
 
 class Progress:
