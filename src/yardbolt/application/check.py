@@ -11,7 +11,7 @@ from yardbolt.core.dialogue import Entry
 from yardbolt.core.errors import IdentityError, Trouble, UnitError
 from yardbolt.core.extract import Reading
 from yardbolt.core.paths import show
-from yardbolt.core.plane import Plane, exists, from_json, get, put
+from yardbolt.core.plane import Plane, exists, get, put
 from yardbolt.core.ports import Port
 from yardbolt.core.secret import Ref
 
@@ -182,9 +182,3 @@ def finding_document(f: Finding) -> dict[str, Any]:
         "number": f.number, "rule": f.rule, "title": f.title, "why": f.why, "severity": f.severity.value, "subject": show(f.subject),
         "state": f.state.value, "saw": f.saw, "basis": f.basis,
     }  # fmt: skip
-
-
-def last_plane(desk: Desk) -> Plane | None:
-    """The plane of the latest check, or None."""
-    doc = desk.records.latest(desk.unit.name, "check")
-    return from_json(doc["plane"]) if doc else None

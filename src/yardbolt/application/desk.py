@@ -15,6 +15,7 @@ from yardbolt.core.dialogue import Entry, LoginEnd, Turn, login
 from yardbolt.core.errors import IdentityError, UnitError
 from yardbolt.core.family import Family
 from yardbolt.core.job import Job, Site, UnitEntry
+from yardbolt.core.plane import Plane, from_json
 from yardbolt.core.ports import Channel, Clock, Credential, Knocker, Place, Records, Safe
 from yardbolt.core.secret import Ref, Secret, Text
 
@@ -78,6 +79,11 @@ class Desk:
         """The host key noted for this service, or empty."""
         noted = self.records.latest(self.unit.name, f"host key {service}")
         return str(noted["fingerprint"]) if noted else ""
+
+    def last_plane(self) -> Plane | None:
+        """The plane of the latest check, or None."""
+        doc = self.records.latest(self.unit.name, "check")
+        return from_json(doc["plane"]) if doc else None
 
     # -- tries --
 

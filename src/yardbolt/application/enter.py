@@ -11,7 +11,7 @@ from yardbolt.core.passwords import effective, suggest
 from yardbolt.core.plane import Plane
 from yardbolt.core.secret import Ref, Secret, Slot, Text
 
-from .check import Checked, candidates, check, last_plane
+from .check import Checked, candidates, check
 from .desk import Desk
 from .outside import floor_of
 
@@ -40,7 +40,7 @@ def prepare(desk: Desk, accounts: tuple[str, ...], note: str) -> tuple[Ref, ...]
     if not (desk.job.copy or desk.job.copy_waiver):
         raise SafeError("the safe has no second copy: add 'safe: {copy: PATH}' to the job file, or 'without copy: REASON'")
     refs = tuple(desk.site.secret(a) for a in accounts)
-    demands = effective(last_plane(desk) or Plane(), floor_of(desk))
+    demands = effective(desk.last_plane() or Plane(), floor_of(desk))
     missing = {r: Secret(suggest(demands, desk.pick)) for r in refs if desk.safe.value(r) is None}
     for account in accounts:
         published = next((x for x in desk.family.factory.logins if x.account == account), None)

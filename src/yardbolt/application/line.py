@@ -144,7 +144,8 @@ class Line:
                 )
             )
         got = merge(f, parts, tuple(evidence), tuple(blind))
-        if paths is None and got.leftovers and not got.plane.accounts.items and got.plane.identity.serial is None:
+        listed = any(a.key == self.way.account for a in got.plane.accounts.items)
+        if paths is None and got.leftovers and not listed and got.plane.identity.serial is None:
             lines = f"{len(got.leftovers)} line{'s' if len(got.leftovers) > 1 else ''}"
             raise UnitError(Trouble.GARBLED, f"logged in, but its answers are not understood ({lines}): is 'family' right, and is the unit well?")
         return got

@@ -48,6 +48,7 @@ async def try_logins(desk: Desk, ports: Iterable[int]) -> tuple[Tried, ...]:
     """
     open_ports, met = set(ports), asyncio.get_running_loop().time()
     out: list[Tried] = []
+    before = desk.last_plane() or Plane()
     mute: set[str] = set()
     locked: set[str] = set()
     for login in desk.family.factory.logins:
@@ -62,19 +63,20 @@ async def try_logins(desk: Desk, ports: Iterable[int]) -> tuple[Tried, ...]:
                 out.append(Tried(c.service, login.account, login.ref, "closed", said="nothing listens on its port"))
                 continue
             way = Way(desk.site.laptop, c.service, login.account, login.ref)
-            got = await _once(desk, way)
+            gone = exists(before, ("accounts", login.account)) is False  # nothing there to lock
+            got = await _once(desk, way, not gone)
             starting = asyncio.get_running_loop().time() - met < desk.family.factory.ready_after
             if got.outcome == "refused" and starting and not desk.ready:
                 await desk.wait_ready(met)
-                got = await _once(desk, way)
+                got = await _once(desk, way, not gone)
             out.append(got)
             mute |= {c.service} if got.outcome == "silent" else set()
             locked |= {login.account} if got.outcome == "locked" else set()
     return tuple(out)
 
 
-async def _once(desk: Desk, way: Way) -> Tried:
-    end, line = await desk.enter(way)
+async def _once(desk: Desk, way: Way, budgeted: bool) -> Tried:
+    end, line = await desk.enter(way, budgeted=budgeted)
     if line is not None:
         await line.close()
     return Tried(way.service, way.account, way.secret, end.entry.value, end.gate, desk.scrub(end.text)[-600:])

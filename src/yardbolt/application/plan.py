@@ -17,7 +17,6 @@ from yardbolt.core.rehearse import Belief
 from yardbolt.core.secret import Ref
 from yardbolt.core.steps import Refused, Sheet, changes, order
 
-from .check import last_plane
 from .desk import Desk
 
 
@@ -61,7 +60,7 @@ def plan(desk: Desk, plane: Plane, ways: frozenset[Way], target: Target, gaps: t
 
 def steps(desk: Desk, leaps: frozenset[str] = frozenset(), found: str = "") -> Plan:
     """The step sheet on the latest reading, without touching the unit. Raises OperatorError where nothing was read yet."""
-    plane = last_plane(desk)
+    plane = desk.last_plane()
     doc = desk.records.latest(desk.unit.name, "check")
     if plane is None or doc is None:
         raise OperatorError(f"{desk.unit.name} was not checked yet; next: yardbolt check {desk.unit.name}")

@@ -55,7 +55,7 @@ async def try_claim(desk: Desk, claim: Claim) -> Proof:
         case Sort.FACTORY:
             good = await _good(desk, claim.service)
             got = (
-                await _login(desk, Way(claim.source, claim.service, claim.account, claim.secret))
+                await _login(desk, Way(claim.source, claim.service, claim.account, claim.secret), not claim.free)
                 if good
                 else "untried: no good login by this service to compare with"
             )
@@ -79,9 +79,9 @@ def _closed(knocked: str) -> str:
     return "admitted" if knocked == "admitted" else knocked
 
 
-async def _login(desk: Desk, way: Way) -> str:
+async def _login(desk: Desk, way: Way, budgeted: bool = True) -> str:
     try:
-        end, line = await desk.enter(way)
+        end, line = await desk.enter(way, budgeted=budgeted)
     except IdentityError:
         return "untried: the host key is not the one noted"
     if line is not None:

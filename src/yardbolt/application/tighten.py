@@ -19,7 +19,7 @@ from yardbolt.core.rehearse import Belief, Kind
 from yardbolt.core.secret import Ref
 from yardbolt.core.steps import Refused, Sheet, changes
 
-from .check import candidates, last_plane, same_unit, way_in
+from .check import candidates, same_unit, way_in
 from .desk import Desk
 from .enter import prepare
 from .line import Line, document
@@ -172,7 +172,7 @@ async def _arrive(work: Work) -> tuple[Plane, frozenset[Way]]:
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
         elif end.entry is Entry.LOCKED:
             desk.tell(f"{desk.unit.name}: {way.account} is locked or out of tries")
-    previous = last_plane(desk)
+    previous = desk.last_plane()
     for login in desk.family.factory.logins:
         path = ("accounts", login.account)
         if exists(plane, path) and get(plane, (*path, "secret")) is None and _still_factory(previous, login.account, login.ref):

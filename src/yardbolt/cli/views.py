@@ -125,6 +125,9 @@ def checked(s: Screen, c: Checked, desk: Desk, full: bool) -> None:
     own = getattr(desk.knocker, "own", ())
     if own:
         s.line((f"left out: port {', '.join(map(str, own))}, where this laptop itself answers on every loopback address", "faint"), indent=2)
+    for ch in desk.family.channels:
+        if desk.pin(ch.service):
+            s.line((f"{ch.service} host key noted at the first login: {desk.pin(ch.service)}", "faint"), indent=2)
     s.line(f"inside: {c.inside}", indent=2)
     findings(s, c.findings, full)
     if c.reading and (c.reading.blind or c.reading.leftovers or c.reading.conflicts):

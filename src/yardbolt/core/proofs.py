@@ -14,7 +14,7 @@ from .access import Way, admit
 from .family import Family
 from .job import Site
 from .paths import Path
-from .plane import Plane, get
+from .plane import Plane, exists, get
 from .secret import Ref
 
 
@@ -42,6 +42,7 @@ class Claim:
     secret: Ref = Ref("")
     control: str = ""
     backs: frozenset[Path] = frozenset()
+    free: bool = False  # there is no such account any more, so trying costs nobody a try
 
 
 class Result(Enum):
@@ -84,7 +85,8 @@ def claims(f: Family, now: Plane, site: Site, ways: Iterable[Way], ports: dict[s
         for s in live:
             out.append(
                 Claim(Sort.FACTORY, f"factory login {login.account or '(no name)'} is refused by {s}", s, site.laptop, ports[s], login.account, login.ref,
-                      "a good login by the same service just before and after", frozenset({("accounts", login.account)}))
+                      "a good login by the same service just before and after", frozenset({("accounts", login.account)}),
+                    exists(now, ("accounts", login.account)) is False)
             )  # fmt: skip
     for c in f.channels:
         if get(now, ("services", c.service, "enabled")) is False:
