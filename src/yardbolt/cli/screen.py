@@ -74,7 +74,7 @@ class Screen:
         self.line((words, "head"), (f"  {more}" if more else "", "faint"))
 
     def rows(self, rows: list[list[str | tuple[str, str]]], indent: int = 2, heads: list[str] | None = None) -> None:
-        """A table without lines; where the terminal is narrow, one row becomes a small block."""
+        """A table without lines; where the terminal is narrow, one row becomes a small block. The second line of a cell is faint."""
         if self.console.width < 70 and rows and len(rows[0]) > 3:
             for row in rows:
                 for name, cell in zip(heads or [""] * len(row), row, strict=False):
@@ -87,8 +87,13 @@ class Screen:
         for n in range(len(rows[0]) if rows else 0):
             table.add_column(heads[n] if heads else "", overflow="fold", no_wrap=False)
         for row in rows:
-            table.add_row(*(Text(c[0], STYLES.get(c[1], c[1])) if isinstance(c, tuple) else Text(c) for c in row))
+            table.add_row(*(self._cell(*(c if isinstance(c, tuple) else (c, ""))) for c in row))
         self.console.print(Padding(table, (0, 0, 0, indent), expand=False))
+
+    def _cell(self, words: str, style: str) -> Text:
+        first, _, more = words.partition("\n")
+        text = Text(first, STYLES.get(style, style))
+        return text.append(f"\n{more}", STYLES["faint"]) if more else text
 
     def raw(self, text: str) -> None:
         """Text as it is, unwrapped: JSON, HTML."""

@@ -189,11 +189,12 @@ def plan(s: Screen, p: Plan, desk: Desk) -> None:
     for n, step in enumerate(p.sheet.steps, 1):
         mark = {Kind.WRITE: "change", Kind.PROVE: "prove", Kind.SAVE: "save", Kind.RESTART: "restart", Kind.TRY: "prove"}[step.kind]
         back = step.back if step.kind is Kind.WRITE else ""
+        why = f"wanted by {step.change.because}; {step.reason}" if step.change else ""
         rows.append(
             [
                 str(n),
                 (mark, "head" if step.kind is Kind.WRITE else "faint"),
-                f"{step_words(step, p.plane)}",
+                step_words(step, p.plane) + (f"\n{why}" if why else ""),
                 hold_word(step),
                 (back, "bad" if back == "no way back" else ""),
             ]

@@ -120,7 +120,7 @@ PRECEDENCE: tuple[tuple[str, str, str, Test], ...] = (
         lambda c, p, s: isinstance(c, Set) and c.path[-1] == "enabled" and c.value is True,
     ),
     ("N183", OPEN, "new sources in before old ones go", lambda c, p, s: _wider(c, p)),
-    ("N188", OPEN, "notice", lambda c, p, s: c.path == ("banner",)),
+    ("N188", OPEN, "shown from the next login on", lambda c, p, s: c.path == ("banner",)),
     (
         "N173",
         CLOSE,
@@ -130,14 +130,14 @@ PRECEDENCE: tuple[tuple[str, str, str, Test], ...] = (
     ("N180", CLOSE, "needless services, the one in use last", lambda c, p, s: isinstance(c, Set) and c.path[-1] == "enabled" and c.value is False),
     ("N183", CLOSE, "source limits once everybody needed is inside", lambda c, p, s: isinstance(c, Set) and isinstance(c.value, AddressSet)),
     ("N139", REMOVE, "spare ways in end after the restart was survived", lambda c, p, s: isinstance(c, Drop)),
-    ("N186", OPEN, "the rest", lambda c, p, s: True),
+    ("N186", OPEN, "needs nothing before it", lambda c, p, s: True),
 )
 
 
 def rank(c: Change, p: Plane, site: Site) -> tuple[int, str, str]:
     """Place in the table, phase and reason of a change."""
     n = next(i for i, (_, _, _, test) in enumerate(PRECEDENCE) if test(c, p, site))
-    return n, PRECEDENCE[n][1], f"{PRECEDENCE[n][2]} ({PRECEDENCE[n][0]})"
+    return n, PRECEDENCE[n][1], PRECEDENCE[n][2]
 
 
 @dataclass(frozen=True)
@@ -241,7 +241,7 @@ class _Orderer:
 
     def save(self, phase: str) -> None:
         if self.b.dirty and self.f.op_doing("save"):
-            self.add(Step(Kind.SAVE, phase=phase, reason="what is proven must survive a power cut (N234)"))
+            self.add(Step(Kind.SAVE, phase=phase, reason="what is proven must survive a power cut"))
 
     def phase(self, name: str) -> list[str]:
         """Carry out the changes of one phase; the reasons of those that are blocked."""
@@ -270,13 +270,13 @@ class _Orderer:
             wrote = any(s.kind is Kind.WRITE for s in self.steps[before:])
             if wrote and name == CLOSE:
                 self.prove(again=True)
-                self.add(Step(Kind.TRY, claim="refusals", phase=name, reason="limits are tried out before they are saved (N217)"))
+                self.add(Step(Kind.TRY, claim="refusals", phase=name, reason="limits are tried out before they are saved"))
             self.save(name)
             if blocked:
                 return blocked
         removals = [c for c in self.left if rank(c, self.start, self.site)[1] == REMOVE]
         if (self.wrote or removals) and not restarted and self.site.allows.restart and self.f.op_doing("restart"):
-            self.add(Step(Kind.RESTART, phase="restart", reason="what is kept must come back by itself (N216)"))
+            self.add(Step(Kind.RESTART, phase="restart", reason="what is kept must come back by itself"))
             self.prove(again=True)
         blocked = self.phase(REMOVE)
         if removals:
