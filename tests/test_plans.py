@@ -403,3 +403,17 @@ def test_without_a_session_the_same_change_is_a_leap_and_needs_consent_by_name()
     sheet = order(cutting, b, todo, keep, target, leaps=frozenset({"accounts/foreman/secret"}))
     assert isinstance(sheet, Sheet) and "LEAP" in {s.hold.name for s in sheet.steps if s.kind is Kind.WRITE}
     assert bare.unit.hands["foreman"].phrase == "foreman"
+
+
+def test_a_no_to_a_password_is_a_no() -> None:
+    """Where nothing readable would change, a refused password is still refused, with the unit's own reason, and nothing is taken back."""
+    bare, me, plane = alone("factory:1")
+    bare.unit.live.shortest = bare.unit.kept.shortest = 30
+    bare.unit.hands["foreman"].made = "own"
+    keep, plane = replace(SITE, accounts=(), allows=Allows(False, False, "")), read_in(bare, me)
+    target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path == ("accounts", "foreman", "secret"))
+    todo, _ = changes(plane, target, FAMILY, keep)
+    sheet = order(FAMILY, belief_of(plane, me), todo, keep, target)
+    assert isinstance(sheet, Sheet)
+    ended = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))
+    assert ended and "No: Too short by 16." in ended.why and ended.backed_out == () and bare.unit.hands["foreman"].phrase == "foreman"

@@ -69,7 +69,12 @@ async def way_in(desk: Desk, published: tuple[Tried, ...] = ()) -> tuple[Line | 
         if way.service in mute:
             why.append(f"{way.service} says nothing")
             break
+        trusted = desk.opened_last(way.account, way.secret)
         end, line = await desk.enter(way)
+        if end.entry is Entry.REFUSED and trusted and not desk.ready and desk.family.factory.ready_after:
+            desk.tell(f"{desk.unit.name}: refused what opened it before; it may still be starting")
+            await desk.clock.sleep(desk.family.factory.ready_after)
+            end, line = await desk.enter(way)
         if line is not None:
             return line, ""
         if end.entry in (Entry.SILENT, Entry.CLOSED):  # not a matter of this account

@@ -45,6 +45,7 @@ class Desk:
     safe: Safe | None = None
     typed: dict[Ref, Secret] = field(default_factory=dict)
     key_file: str = ""
+    inputs: Mapping[str, str] = field(default_factory=dict)  # digests of the files this was planned from
     pick: Callable[[int], int] = lambda n: 0
     ready: bool = False  # a login opened in this run, so refusals mean what they say
 

@@ -99,6 +99,11 @@ async def _tighten(work: Work, resumed: bool, approve: Approve, leaps: frozenset
         raise Stopped(f"{desk.unit.name}: not begun, for no order of the changes keeps a way in: " + "; ".join(made.sheet.why))
     todo, _ = changes(plane, target, desk.family, desk.site)
     if frozen:
+        changed = [k for k, digest in frozen.get("inputs", {}).items() if desk.inputs.get(k) != digest]
+        if changed:
+            desk.note(
+                {"kind": "inputs", "state": "changed", "what": f"since the approval: {', '.join(changed)}; the approved target stays"}, work.run
+            )
         extra = outside_approved(list(frozen["changes"]), todo, target)
         if extra:
             raise OperatorError(
@@ -117,6 +122,7 @@ async def _tighten(work: Work, resumed: bool, approve: Approve, leaps: frozenset
                 "target": target_document(target),
                 "changes": [change_key(c) for c in todo],
                 "run": work.run,
+                "inputs": dict(desk.inputs),
                 "found": document(Reading(plane))["plane"],
             },
         )

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import fcntl
 import getpass
+import hashlib
 import logging
 import os
 import resource
@@ -147,8 +148,17 @@ class Yard:
             TcpKnocker(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at")),
             lambda spec, pin: dial(desk, spec, pin), self.progress, words, common_passwords(), pick=randomness.randbelow,
         )  # fmt: skip
+        desk.inputs = {
+            "job file": _digest(self.file),
+            "baseline": _digest(files.find("baselines", self.job.baseline, self.file.parent)),
+            "family": _digest(files.find("families", unit.family, self.file.parent)),
+        }
         desk.safe = self.safe  # type: ignore[assignment]
         return desk
+
+
+def _digest(path: Path) -> str:
+    return "sha256:" + hashlib.sha256(path.read_bytes()).hexdigest()
 
 
 def dial(desk: Desk, spec: Spec, pin: str) -> Channel:

@@ -147,7 +147,8 @@ class _Run:
         if seen is None:
             raise _Stop("the change could not be read back")
         odd = surprises(self.b.active, seen)
-        if odd or (sent.trouble and not _confirmed(self.f, paths, self.b.active, seen)):
+        so_already = secret is None and _confirmed(self.f, paths, self.b.active, seen)  # a password cannot be read, so a no to it is a no
+        if odd or (sent.trouble and not so_already):
             yield self.note(n, "refused" if sent.trouble else "differs", said=sent.trouble, paths=[show(p) for p in odd])
             differs = "; ".join(f"{show(p)} reads {_told(seen, p)}, expected {_told(self.b.active, p)}" for p in odd[:4])
             if not sent.trouble:
