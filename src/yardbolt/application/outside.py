@@ -115,6 +115,8 @@ def with_credentials(desk: Desk, plane: Plane) -> Plane:
     """Note on each account the published login that opened it, and what is wrong with any password of it that is known to us."""
     for t in plane.trials.items:
         path = ("accounts", t.account or "")
+        if t.account and t.outcome in ("opened", "prompted") and exists(plane, path) is None:  # a login proves that its account is there
+            plane = put(make(plane, path), (*path, "enabled"), True)
         if t.outcome == "opened" and exists(plane, path) and get(plane, (*path, "secret")) is None:
             plane = put(plane, (*path, "secret"), t.secret)
     opened = {t.account: t.secret for t in plane.trials.items if t.outcome in ("opened", "prompted")}
