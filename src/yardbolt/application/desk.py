@@ -11,7 +11,7 @@ from typing import Any
 from yardbolt.core import family as fam
 from yardbolt.core.access import Way
 from yardbolt.core.baseline import Baseline
-from yardbolt.core.dialogue import Entry, LoginEnd, Turn, login
+from yardbolt.core.dialogue import Entry, LoginEnd, login
 from yardbolt.core.errors import IdentityError, UnitError
 from yardbolt.core.family import Family
 from yardbolt.core.job import Job, Site, UnitEntry
@@ -179,6 +179,3 @@ class Desk:
         if left > 0:
             self.tell(f"{self.unit.name}: may still be starting; trying again in {left:.0f} s")
             await self.clock.sleep(left)
-
-
-__all__ = ["Desk", "Turn"]

@@ -17,7 +17,7 @@ from .addresses import ANYONE, NOBODY, AddressSet
 from .errors import FamilyError
 from .formats import DECODERS
 from .paths import Path, fits, parse, show
-from .plane import ABSENT, LISTS, TABLE, Plane, drop, exists, get, make, pattern_of, put
+from .plane import ABSENT, LISTS, TABLE, Plane, drop, get, make, pattern_of, put
 from .secret import Ref, Slot, Text
 from .signs import PatternError, row, sign, split
 
@@ -555,6 +555,3 @@ def complete_lacks(f: Family, plane: Plane) -> Plane:
         elif len(path) < 3 and path[0] not in LISTS and get(plane, path) is None:
             plane = put(plane, path, ABSENT)
     return plane
-
-
-__all__ = ["Change", "Drop", "Family", "Make", "Order", "Set", "after", "check", "exists", "op_for", "render"]
