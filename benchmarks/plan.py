@@ -22,4 +22,6 @@ for _ in range(20):
     todo, more = changes(plane, target, FAMILY, SITE)
     sheet = order(FAMILY, belief_of(plane, way), todo, SITE, target, gaps + more)
 planned = (time.perf_counter() - start) / 20
-print(f"planned and rehearsed in {planned * 1000:.0f} ms; one reading in memory {read * 1000:.0f} ms: {planned / read:.1f} times")
+print(
+    f"planned and rehearsed in {planned * 1000:.0f} ms; one reading in memory {read * 1000:.0f} ms: {planned / read:.1f} times"
+)

@@ -7,24 +7,37 @@ from importlib.resources import files as resources
 from pathlib import Path
 from typing import Any
 
-from yardbolt.core import family as families
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.baseline import Baseline, Line
 from yardbolt.core.errors import FileError, OperatorError
-from yardbolt.core.family import Family
+from yardbolt.core.family.model import Family
 from yardbolt.core.job import Allows, Job, OwnAccount, Segment, Server, UnitEntry, Waiver
-from yardbolt.core.rules import RULES
-from yardbolt.core.rules.rule import Severity
+from yardbolt.core.judge.baseline import Baseline, Requirement
+from yardbolt.core.judge.rules import RULES
+from yardbolt.core.judge.rules.rule import Severity
 
-from .models import BaselineShape, FamilyShape, JobShape, Shape
+from .shapes.job import JobShape
 from .yamlfile import Document, document, read
 
-SCHEMAS: dict[str, type[Shape]] = {"job": JobShape, "baseline": BaselineShape, "family": FamilyShape}
+SCHEMAS = ("job", "baseline", "family", "journal", "record")
 
 
 def schema(which: str) -> dict[str, Any]:
-    """The JSON Schema (2020-12) of one of our files."""
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **SCHEMAS[which].model_json_schema(by_alias=True)}
+    """The JSON Schema (2020-12) of one of our files, of an entry of the journal, or of a document of the record."""
+    if which == "job":
+        made = JobShape.model_json_schema(by_alias=True)
+    elif which == "baseline":
+        from .shapes.baseline import BaselineShape
+
+        made = BaselineShape.model_json_schema(by_alias=True)
+    elif which == "family":
+        from .shapes.family import family_schema
+
+        made = family_schema()
+    else:
+        from .documents import record_schema
+
+        made = record_schema(which)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made}
 
 
 def shipped(kind: str) -> dict[str, Path]:
@@ -42,24 +55,32 @@ def find(kind: str, name: str, beside: Path) -> Path:
     if name not in known:
         near = difflib.get_close_matches(name, known, 1)
         raise OperatorError(
-            f"no {kind[:-3]}y called {name}" if kind == "families" else f"no baseline called {name}" + (f"; nearest is {near[0]}" if near else "")
+            f"no {kind[:-3]}y called {name}"
+            if kind == "families"
+            else f"no baseline called {name}" + (f"; nearest is {near[0]}" if near else "")
         )
     return known[name]
 
 
 def load_family(path: Path) -> Family:
     """A family file. Raises FileError or FamilyError."""
+    from yardbolt.core.family.check import family_of
+
+    from .shapes.family import FamilyShape, check_ways
+
     doc = document(path)
-    shape = read(doc, FamilyShape)
-    tree = shape.model_dump(by_alias=True, exclude_none=True, exclude_defaults=True)
-    return families.check(tree, doc.name, doc.line_of)
+    read(doc, FamilyShape)
+    check_ways(doc)
+    return family_of(doc.tree, doc.name, doc.line_of)
 
 
 def load_baseline(path: Path) -> Baseline:
     """A baseline file. Raises FileError."""
+    from .shapes.baseline import BaselineShape
+
     doc = document(path)
     shape = read(doc, BaselineShape)
-    lines = []
+    requirements = []
     for n, entry in enumerate(shape.lines):
         at = ("lines", n, "rule")
         if entry.rule not in RULES:
@@ -75,13 +96,20 @@ def load_baseline(path: Path) -> Baseline:
         for name, raw in entry.set.items():
             key = ("lines", n, "set", name)
             if name not in rule.params:
-                raise FileError(doc.name, doc.line_of(key), name, f"is not a number of {entry.rule}; allowed: {', '.join(rule.params) or 'none'}")
+                raise FileError(
+                    doc.name,
+                    doc.line_of(key),
+                    name,
+                    f"is not a number of {entry.rule}; allowed: {', '.join(rule.params) or 'none'}",
+                )
             try:
                 params[name] = rule.params[name].kind(raw)
             except ValueError as e:
                 raise FileError(doc.name, doc.line_of(key), name, str(e)) from None
-        lines.append(Line(n + 1, entry.rule, Severity(entry.severity) if entry.severity else rule.severity, params))
-    return Baseline(shape.baseline, shape.version, shape.meaning, tuple(lines))
+        requirements.append(
+            Requirement(n + 1, entry.rule, Severity(entry.severity) if entry.severity else rule.severity, params)
+        )
+    return Baseline(shape.baseline, shape.version, shape.meaning, tuple(requirements))
 
 
 def load_job(path: Path) -> Job:
@@ -99,22 +127,38 @@ def load_job(path: Path) -> Job:
     _unique(doc, shape)
     for n, w in enumerate(shape.waivers):
         if w.rule not in RULES:
-            raise FileError(doc.name, doc.line_of(("waivers", n, "rule")), f"waivers.{n}.rule", f"found '{w.rule}', which is no rule")
+            raise FileError(
+                doc.name,
+                doc.line_of(("waivers", n, "rule")),
+                f"waivers.{n}.rule",
+                f"found '{w.rule}', which is no rule",
+            )
     segments = {
         k: Segment(
-            k, AddressSet.of(s.network), AddressSet.of(*s.administrators), AddressSet.of(*s.monitoring), s.laptop, s.stranger or "", s.gateway or ""
+            k,
+            AddressSet.of(s.network),
+            AddressSet.of(*s.administrators),
+            AddressSet.of(*s.monitoring),
+            s.laptop,
+            s.stranger or "",
+            s.gateway or "",
         )
         for k, s in shape.segments.items()
     }
     for k, s in segments.items():
         if s.stranger and s.stranger in s.administrators | s.monitoring:
             raise FileError(
-                doc.name, doc.line_of(("segments", k, "stranger")), f"segments.{k}.stranger", "is one of the administrators or monitoring stations"
+                doc.name,
+                doc.line_of(("segments", k, "stranger")),
+                f"segments.{k}.stranger",
+                "is one of the administrators or monitoring stations",
             )
     units = {}
     for k, u in shape.units.items():
         needed = frozenset(shape.needs.get(u.class_ or "", shape.needs.get("all", [])))
-        units[k] = UnitEntry(k, u.family, u.at, u.segment, u.serial, u.hardware, needed, dict(u.ports), u.login or "", u.note)
+        units[k] = UnitEntry(
+            k, u.family, u.at, u.segment, u.serial, u.hardware, needed, dict(u.ports), u.login or "", u.note
+        )
     return Job(
         shape.job, shape.owner, shape.technician, shape.baseline, segments,
         tuple(OwnAccount(k, a.rights, a.whose, a.until or "") for k, a in shape.accounts.items()), units, shape.banner,
@@ -132,6 +176,9 @@ def _unique(doc: Document, shape: JobShape) -> None:
             value = getattr(unit, field).lower()
             if value and value in seen:
                 raise FileError(
-                    doc.name, doc.line_of(("units", name, field)), f"units.{name}.{field}", f"found '{value}', which {seen[value]} has already"
+                    doc.name,
+                    doc.line_of(("units", name, field)),
+                    f"units.{name}.{field}",
+                    f"found '{value}', which {seen[value]} has already",
                 )
             seen.setdefault(value, name)

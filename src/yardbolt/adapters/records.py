@@ -1,38 +1,45 @@
-"""The record of a job: one SQLite file (WAL, synchronous=FULL) through SQLAlchemy Core. Append-only: nothing is ever changed in it."""
+"""The record of a job: one SQLite file (WAL, synchronous=FULL). Append-only: nothing is ever changed in it."""
 
 from __future__ import annotations
 
-import json
 import os
-from collections.abc import Mapping
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
-
-import sqlalchemy as sa
+from typing import TypeVar
 
 from yardbolt.core.errors import FileError
+from yardbolt.core.run.documents import Document, Filed, filed_as
+from yardbolt.core.run.events import Entry, Event, Stamp
+from yardbolt.core.run.history import History
 
 from .clock import LaptopClock
+from .documents import event as event_of
+from .documents import filed, written
 
-META = sa.MetaData()
-JOURNAL = sa.Table(
-    "journal",
-    META,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("unit", sa.Text, nullable=False, index=True),
-    sa.Column("run", sa.Integer, nullable=False),
-    sa.Column("time", sa.Text, nullable=False),
-    sa.Column("entry", sa.Text, nullable=False),
-)
-DOCUMENTS = sa.Table(
-    "documents",
-    META,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("unit", sa.Text, nullable=False, index=True),
-    sa.Column("kind", sa.Text, nullable=False),
-    sa.Column("time", sa.Text, nullable=False),
-    sa.Column("body", sa.Text, nullable=False),
-)
+D = TypeVar("D", bound=Document)
+BUSY = 20.0  # seconds to wait for another process that writes
+TABLES = """
+create table if not exists journal (
+  id integer primary key, unit text not null, run integer not null, time text not null, entry text not null);
+create table if not exists documents (
+  id integer primary key, unit text not null, kind text not null, time text not null, body text not null);
+create index if not exists journal_unit on journal (unit);
+create index if not exists documents_kind on documents (unit, kind);
+"""
+
+
+@dataclass(frozen=True)
+class Listed:
+    """What is filed: number, unit, kind, time (ISO 8601, UTC) and size in characters."""
+
+    number: int
+    unit: str
+    kind: str
+    time: str
+    size: int
 
 
 class SqliteRecords:
@@ -41,56 +48,79 @@ class SqliteRecords:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._clock = LaptopClock()
+        self._history = History()
+        self._folded = 0
         if not path.exists():
             path.parent.mkdir(parents=True, exist_ok=True)
             os.close(os.open(path, os.O_CREAT | os.O_WRONLY, 0o600))
-        self._engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": 20})
         try:
-            with self._engine.begin() as c:
-                c.exec_driver_sql("PRAGMA journal_mode=WAL")
-                META.create_all(c)
-        except sa.exc.DatabaseError as e:
-            raise FileError(str(path), 0, "", f"cannot be used as a record ({type(e.orig).__name__}); restore it, or move it away") from None
+            self._db = sqlite3.connect(path, timeout=BUSY, isolation_level=None)
+            self._db.execute("pragma journal_mode=wal")
+            self._db.execute("pragma synchronous=full")
+            self._db.executescript(TABLES)
+        except sqlite3.DatabaseError as e:
+            problem = f"cannot be used as a record ({type(e).__name__}); restore it, or move it away"
+            raise FileError(str(path), 0, "", problem) from None
 
-    def _write(self, statement: Any) -> int:
+    @contextmanager
+    def _translated(self, doing: str) -> Iterator[None]:
         try:
-            with self._engine.begin() as c:
-                c.exec_driver_sql("PRAGMA synchronous=FULL")
-                return int(c.execute(statement).lastrowid)
-        except sa.exc.DatabaseError as e:
-            raise FileError(str(self.path), 0, "", f"the record cannot be written ({e.orig}); nothing more is done") from None
+            yield
+        except sqlite3.Error as e:
+            raise FileError(
+                str(self.path), 0, "", f"the record cannot be {doing} ({e}); nothing more is done"
+            ) from None
 
-    def append(self, unit: str, run: int, entry: Mapping[str, Any]) -> None:
+    def close(self) -> None:
+        """Let the file go."""
+        self._db.close()
+
+    def append(self, unit: str, run: int, event: Event) -> None:
         """Add to the journal, durably."""
-        self._write(JOURNAL.insert().values(unit=unit, run=run, time=self._clock.now(), entry=json.dumps(entry, sort_keys=True)))
+        with self._translated("written"):
+            self._db.execute(
+                "insert into journal (unit, run, time, entry) values (?, ?, ?, ?)",
+                (unit, run, self._clock.now(), written(event)),
+            )
 
-    def journal(self, unit: str, run: int | None = None) -> tuple[Mapping[str, Any], ...]:
-        """Entries of a unit (of one run), oldest first, each with `time` and `run`."""
-        q = sa.select(JOURNAL).where(JOURNAL.c.unit == unit).order_by(JOURNAL.c.id)
-        q = q if run is None else q.where(JOURNAL.c.run == run)
-        with self._engine.connect() as c:
-            return tuple({"time": r.time, "run": r.run, **json.loads(r.entry)} for r in c.execute(q))
+    def history(self) -> History:
+        """The journal, folded once; what was added since the last call, by whomever, is folded in."""
+        with self._translated("read"):
+            query = "select id, unit, run, time, entry from journal where id > ? order by id"
+            for number, unit, run, time, entry in self._db.execute(query, (self._folded,)).fetchall():
+                self._history.add(Entry(Stamp(time, unit, run), event_of(entry, str(self.path))))
+                self._folded = number
+        return self._history
 
-    def file(self, unit: str, kind: str, document: Mapping[str, Any]) -> int:
+    def file(self, unit: str, document: Document) -> int:
         """File a document; its number."""
-        return self._write(DOCUMENTS.insert().values(unit=unit, kind=kind, time=self._clock.now(), body=json.dumps(document, sort_keys=True)))
+        with self._translated("written"):
+            done = self._db.execute(
+                "insert into documents (unit, kind, time, body) values (?, ?, ?, ?)",
+                (unit, filed_as(document), self._clock.now(), written(document)),
+            )
+        return int(done.lastrowid or 0)
 
-    def latest(self, unit: str, kind: str) -> Mapping[str, Any] | None:
-        """The newest document of a kind, with its `time` and `number`."""
-        q = sa.select(DOCUMENTS).where(DOCUMENTS.c.unit == unit, DOCUMENTS.c.kind == kind).order_by(DOCUMENTS.c.id.desc()).limit(1)
-        with self._engine.connect() as c:
-            row = c.execute(q).first()
-        return {"time": row.time, "number": row.id, **json.loads(row.body)} if row else None
+    def latest(self, unit: str, kind: str, of: type[D]) -> Filed[D] | None:
+        """The newest document of a kind."""
+        with self._translated("read"):
+            query = "select id, time, body from documents where unit = ? and kind = ? order by id desc limit 1"
+            row = self._db.execute(query, (unit, kind)).fetchone()
+        if row is None:
+            return None
+        found = filed(row[2], str(self.path))
+        assert isinstance(found, of)
+        return Filed(row[0], row[1], found)
 
-    def listing(self, unit: str | None = None) -> tuple[Mapping[str, Any], ...]:
-        """What is filed: number, unit, kind, time, size; oldest first."""
-        q = sa.select(DOCUMENTS.c.id, DOCUMENTS.c.unit, DOCUMENTS.c.kind, DOCUMENTS.c.time, sa.func.length(DOCUMENTS.c.body)).order_by(DOCUMENTS.c.id)
-        q = q if unit is None else q.where(DOCUMENTS.c.unit == unit)
-        with self._engine.connect() as c:
-            return tuple({"number": r[0], "unit": r[1], "kind": r[2], "time": r[3], "bytes": r[4]} for r in c.execute(q))
+    def listing(self) -> tuple[Listed, ...]:
+        """What is filed, oldest first."""
+        with self._translated("read"):
+            query = "select id, unit, kind, time, length(body) from documents order by id"
+            return tuple(Listed(*row) for row in self._db.execute(query))
 
-    def document(self, number: int) -> Mapping[str, Any] | None:
-        """One document by its number."""
-        with self._engine.connect() as c:
-            row = c.execute(sa.select(DOCUMENTS).where(DOCUMENTS.c.id == number)).first()
-        return {"unit": row.unit, "kind": row.kind, "time": row.time, **json.loads(row.body)} if row else None
+    def body(self, number: int) -> tuple[Listed, str] | None:
+        """One document by its number, as JSON text."""
+        with self._translated("read"):
+            query = "select id, unit, kind, time, length(body), body from documents where id = ?"
+            row = self._db.execute(query, (number,)).fetchone()
+        return (Listed(*row[:5]), row[5]) if row else None

@@ -26,13 +26,19 @@ class KdbxSafe:
 
         self.path, self.copy = path, copy
         try:
-            self._kp: Any = PyKeePass(str(path), password=master.reveal() if master else None, keyfile=str(key_file) if key_file else None)
+            self._kp: Any = PyKeePass(
+                str(path), password=master.reveal() if master else None, keyfile=str(key_file) if key_file else None
+            )
         except CredentialsError:
-            raise SafeError(f"{path}: the master password (or key file) does not open it; nothing was changed") from None
+            raise SafeError(
+                f"{path}: the master password (or key file) does not open it; nothing was changed"
+            ) from None
         except FileNotFoundError:
             raise SafeError(f"{path}: there is no safe yet; 'yardbolt new' makes one") from None
         except Exception as e:
-            raise SafeError(f"{path}: cannot be read as a password database ({type(e).__name__}); restore it from its second copy") from None
+            raise SafeError(
+                f"{path}: cannot be read as a password database ({type(e).__name__}); restore it from its second copy"
+            ) from None
         self._values: dict[Ref, Secret] = {}
         for entry in self._kp.entries or ():
             unit = entry.group.name if entry.group else ""
@@ -60,7 +66,9 @@ class KdbxSafe:
         try:
             self._write()
         except OSError as e:
-            raise SafeError(f"{e.filename or self.path}: the safe cannot be written ({e.strerror}); nothing was sent to the unit") from None
+            raise SafeError(
+                f"{e.filename or self.path}: the safe cannot be written ({e.strerror}); nothing was sent to the unit"
+            ) from None
         self._values |= new
 
     def _write(self) -> None:
@@ -108,7 +116,9 @@ def create(path: Path, master: Secret | None, key_file: Path | None, copy: Path 
             raise SafeError(f"{place}: a safe lies there already; it is never overwritten")
         place.parent.mkdir(parents=True, exist_ok=True)
     temporary = path.with_name(path.name + ".new")
-    create_database(str(temporary), password=master.reveal() if master else None, keyfile=str(key_file) if key_file else None)
+    create_database(
+        str(temporary), password=master.reveal() if master else None, keyfile=str(key_file) if key_file else None
+    )
     _settle(temporary, path)
     if copy:
         write_atomically(copy, path.read_bytes())

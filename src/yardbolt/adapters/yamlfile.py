@@ -50,7 +50,9 @@ class Document:
         out: dict[str, Any] = {}
         for key, value in node.value:
             if not isinstance(key, yaml.ScalarNode):
-                raise FileError(self.name, key.start_mark.line + 1, ".".join(map(str, at)), "a key must be a plain word")
+                raise FileError(
+                    self.name, key.start_mark.line + 1, ".".join(map(str, at)), "a key must be a plain word"
+                )
             self.lines[(*at, key.value)] = key.start_mark.line + 1
             if key.value in out:
                 raise FileError(self.name, key.start_mark.line + 1, key.value, "stands twice in the same place")
@@ -94,29 +96,44 @@ def _fields(model: type[BaseModel], loc: Keys) -> list[str]:
     return []
 
 
-def _complaint(doc: Document, model: type[BaseModel], error: Any) -> FileError:
-    loc: Keys = tuple(error["loc"])
+def fail(doc: Document, keys: Keys, problem: str) -> FileError:
+    """A complaint about one key of a document."""
+    return FileError(doc.name, doc.line_of(keys), ".".join(map(str, keys)), problem)
+
+
+def _complaint(doc: Document, model: type[BaseModel], error: Any, at: Keys) -> FileError:
+    here: Keys = tuple(error["loc"])
+    keys = (*at, *here)
     found = error.get("input")
-    key = ".".join(map(str, loc))
     if error["type"] == "extra_forbidden":
-        allowed = _fields(model, loc[:-1])
-        near = difflib.get_close_matches(str(loc[-1]), allowed, 1)
-        hint = f"nearest is '{near[0]}'; allowed: {', '.join(allowed)}" if near else f"allowed: {', '.join(allowed) or 'nothing'}"
-        return FileError(doc.name, doc.line_of(loc), key, f"is not a key here; {hint}")
+        allowed = _fields(model, here[:-1])
+        near = difflib.get_close_matches(str(here[-1]), allowed, 1)
+        known = ", ".join(allowed)
+        return fail(
+            doc,
+            keys,
+            f"is not a key here; nearest is '{near[0]}'; allowed: {known}"
+            if near
+            else f"is not a key here; allowed: {known or 'nothing'}",
+        )
     if error["type"] == "missing":
-        return FileError(doc.name, doc.line_of(loc[:-1]), key, "is missing")
+        return FileError(doc.name, doc.line_of(keys[:-1]), ".".join(map(str, keys)), "is missing")
     message = error["msg"].removeprefix("Value error, ")
     shown = f"found {found!r}: " if isinstance(found, str) and len(found) < 80 else ""
-    return FileError(doc.name, doc.line_of(loc), key, shown + message[:1].lower() + message[1:])
+    return fail(doc, keys, shown + message[:1].lower() + message[1:])
 
 
-def read(doc: Document, model: type[M]) -> M:
-    """The document as a model. Raises FileError for the first thing that is wrong, in the order of the file."""
+def read(doc: Document, model: type[M], at: Keys = ()) -> M:
+    """The document (or the part of it at some keys) as a model. Raises FileError for the first thing that is wrong, in the order
+    of the file."""
+    part: Any = doc.tree
+    for key in at:
+        part = part[key]
     try:
-        return model.model_validate(doc.tree)
+        return model.model_validate(part)
     except ValidationError as e:
-        found = [_complaint(doc, model, x) for x in e.errors(include_url=False)]
-        raise min(found, key=lambda f: f.line) from None
+        found = [_complaint(doc, model, error, at) for error in e.errors(include_url=False)]
+        raise min(found, key=lambda problem: problem.line) from None
 
 
 def checked(convert: Callable[[str], Any]) -> Callable[[Any], Any]:

@@ -2,188 +2,137 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Literal
 
-from yardbolt.core.access import Way
-from yardbolt.core.baseline import Finding, judge
-from yardbolt.core.dialogue import Entry
+from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError, Trouble, UnitError
-from yardbolt.core.extract import Reading
-from yardbolt.core.paths import show
-from yardbolt.core.plane import Plane, exists, get, put
-from yardbolt.core.ports import Port
-from yardbolt.core.secret import Ref
+from yardbolt.core.family.reading import Reading
+from yardbolt.core.judge.baseline import Finding, judge
+from yardbolt.core.plane.edit import exists, get, put
+from yardbolt.core.plane.path import show
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.run.documents import Box, CheckDocument, baseline_name, finding_rows, reading_fields
 
-from .desk import Desk
-from .line import Line, document
-from .outside import Tried, look_at, outside_document, plane_of, try_logins, with_credentials
+from .reach import (
+    Surroundings,
+    Trial,
+    look_at,
+    outside_rows,
+    seen_from_outside,
+    try_published,
+    way_in,
+    with_credentials,
+    with_known_secrets,
+)
+from .unit import UnitInWork
+
+MANY_SILENT = 60_000
 
 
 @dataclass(frozen=True)
 class Checked:
-    """The outcome of a check. `inside` says by whom the settings were read, or why they were not."""
+    """What a check found. `inside` says how the settings were read, or why they were not; `document` is what was filed."""
 
     unit: str
     plane: Plane
-    ports: tuple[Port, ...]
-    tried: tuple[Tried, ...]
+    around: Surroundings
+    tried: tuple[Trial, ...]
     findings: tuple[Finding, ...]
     reading: Reading | None
     inside: str
     time: str
+    document: CheckDocument
 
 
-def _day(desk: Desk) -> str:
-    return desk.clock.now()[:10]
-
-
-def candidates(desk: Desk) -> tuple[Way, ...]:
-    """Logins of ours that may open the unit, the likeliest first: newest that opened, then what was sent, then what is typed.
-
-    A new secret counts only if its sending was journaled (D18).
-    """
-    out: dict[tuple[str, Ref], None] = {}
-    for ref in desk.typed:
-        if desk.unit.account or ref.entry == "typed:key":
-            out[(desk.unit.account, ref)] = None
-    for e in reversed(desk.records.journal(desk.unit.name)):
-        sent = e.get("kind") == "login" and e.get("outcome") == "opened" or e.get("state") == "sending" and e.get("secret")
-        ref = Ref(str(e.get("secret", "")))
-        if sent and ref.safe and desk.secret(ref) is not None:
-            out.setdefault((str(e["account"]), ref), None)
-    rights = {o.name: o.role for o in desk.site.accounts}
-    out = dict.fromkeys(sorted(out, key=lambda x: not x[1].entry.startswith("typed:") and rights.get(x[0], "full") != "full"))
-    best = sorted(desk.family.channels, key=lambda c: c.speaks != "ssh")
-    return tuple(Way(desk.site.laptop, c.service, account, ref) for account, ref in out for c in best[:1])
-
-
-async def way_in(desk: Desk, published: tuple[Tried, ...] = ()) -> tuple[Line | None, str]:
-    """An open line by a login of ours or, failing that, by a published one that opened; else the reasons why there is none."""
-    why = []
-    mute = {t.service for t in published if t.outcome == "silent"}
-    for way in candidates(desk):
-        if any(t.account == way.account and t.outcome == "locked" for t in published):
-            why.append(f"{way.account} is locked")
-            continue
-        if way.service in mute:
-            why.append(f"{way.service} says nothing")
-            break
-        trusted = desk.opened_last(way.account, way.secret)
-        end, line = await desk.enter(way)
-        if end.entry is Entry.REFUSED and trusted and not desk.ready and desk.family.factory.ready_after:
-            desk.tell(f"{desk.unit.name}: refused what opened it before; it may still be starting")
-            await desk.clock.sleep(desk.family.factory.ready_after)
-            end, line = await desk.enter(way)
-        if line is not None:
-            return line, ""
-        if end.entry in (Entry.SILENT, Entry.CLOSED):  # not a matter of this account
-            how = "says nothing" if end.entry is Entry.SILENT else "refuses or ends connections"
-            why.append(f"{way.service} on port {desk.ports()[way.service]} {how}")
-            break
-        told = end.gate or (end.text if end.entry is Entry.UNTRIED else "")
-        why.append(f"{way.account} by {way.service}: {end.entry.value}" + (f" ({told})" if told else ""))
-    for t in sorted(published, key=lambda t: t.service != "ssh"):
-        if t.outcome == "opened":
-            _, line = await desk.enter(Way(desk.site.laptop, t.service, t.account, t.ref))
-            if line is not None:
-                return line, ""
-    gates = sorted({t.gate for t in published if t.outcome == "prompted"})
-    if gates:
-        asks = {"terms": "licence terms must be accepted", "change": "a first password must be set"}
-        why.append("the unit asks first: " + ", ".join(asks.get(g, g) for g in gates))
-    return None, "; ".join(why) or "no login is known"
-
-
-def same_unit(desk: Desk, plane: Plane) -> None:
-    """Raises IdentityError when the unit read is not the one on the work order (N012)."""
-    for field, wanted in (("serial", desk.unit.serial), ("hardware", desk.unit.hardware)):
-        seen = get(plane, ("identity", field))
+def same_unit(unit: UnitInWork, plane: Plane) -> None:
+    """Raises IdentityError when the unit read is not the one on the work order."""
+    for leaf, wanted in (("serial", unit.entry.serial), ("hardware", unit.entry.hardware)):
+        seen = get(plane, ("identity", leaf))
         if wanted and isinstance(seen, str) and seen.lower() != wanted.lower():
-            raise IdentityError(f"{desk.unit.name}: this is the wrong unit: {field} {seen}, the work order says {wanted}; check the cable")
-    for path, wanted in desk.family.marks:
+            problem = f"this is the wrong unit: {leaf} {seen}, the work order says {wanted}; check the cable"
+            raise IdentityError(f"{unit.name}: {problem}")
+    for path, wanted in unit.family.marks:
         seen = get(plane, path)
         if isinstance(seen, str) and seen != wanted:
-            raise IdentityError(
-                f"{desk.unit.name}: {show(path)} is {seen}, the family {desk.family.name} is for {wanted}; correct 'family' in the job file"
-            )
+            problem = f"{show(path)} is {seen}, the family {unit.family.name} is for {wanted}"
+            raise IdentityError(f"{unit.name}: {problem}; correct 'family' in the job file")
 
 
-async def check(desk: Desk, inside: bool = True) -> Checked:
+def box_of(unit: UnitInWork, plane: Plane) -> Box:
+    """The box behind the name, by the strongest marks that were read."""
+    services = [door.service for door in unit.site.doors]
+    key = next((pin for service in services if (pin := unit.pin(service))), "")
+    return Box(serial=plane.identity.serial or "", hardware=plane.identity.hardware or "", key=key)
+
+
+async def check(unit: UnitInWork, inside: bool = True) -> Checked:
     """Look from outside, then read inside where that needs no writing; judge; file the record.
 
     Raises UnitError when nothing answers, IdentityError on the wrong unit or a changed host key.
     """
-    desk.tell(f"{desk.unit.name}: looking at all ports of {desk.unit.address}")
-    ports = await look_at(desk.knocker, desk.unit.address, desk.site.laptop)
-    silent = int(getattr(desk.knocker, "silent", 0))
-    if not ports:
-        what = "refuses every port" if silent < 60_000 else "is silent"
-        raise UnitError(
-            Trouble.UNREACHABLE,
-            f"{desk.unit.name}: {desk.unit.address} {what}; check the cable, the socket"
-            + (f" ({desk.family.factory.socket})" if desk.family.factory.socket else "")
-            + f" and that this laptop has {desk.site.laptop}",
-        )
-    desk.tell(f"{desk.unit.name}: trying the published logins")
-    tried = await try_logins(desk, [p.port for p in ports])
-    reading, told, way = None, "not asked for", None
-    if inside:
-        desk.tell(f"{desk.unit.name}: reading inside")
-        line, told = await way_in(desk, tried)
-        if line is not None:
-            way = line.way
-            try:
-                reading = await line.read()
-            finally:
-                await line.close()
-            if not reading.evidence:
-                told = "logged in, but " + (reading.blind[0].why if reading.blind else "nothing could be read")
-                reading = None
-            else:
-                told = f"read as {way.account} by {way.service}"
-                same_unit(desk, reading.plane)
-    return conclude(desk, ports, tried, reading, told, way, silent)
+    unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
+    around = await look_at(unit.look, unit.entry.address, unit.site.laptop)
+    if not around.ports:
+        raise UnitError(Trouble.UNREACHABLE, _nothing_answers(unit, around))
+    unit.report(f"{unit.name}: trying the published logins")
+    tried = await try_published(unit, around)
+    if not inside:
+        return conclude(unit, around, tried, None, "not asked for", None)
+    unit.report(f"{unit.name}: reading inside")
+    reading, told, way = await _read_inside(unit, tried)
+    return conclude(unit, around, tried, reading, told, way)
+
+
+def _nothing_answers(unit: UnitInWork, around: Surroundings) -> str:
+    what = "is silent" if around.silent >= MANY_SILENT else "refuses every port"
+    socket = f" ({unit.family.factory.socket})" if unit.family.factory.socket else ""
+    remedy = f"check the cable, the socket{socket} and that this laptop has {unit.site.laptop}"
+    return f"{unit.name}: {unit.entry.address} {what}; {remedy}"
+
+
+async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Reading | None, str, Way | None]:
+    session, why = await way_in(unit, tried)
+    if session is None:
+        return None, why, None
+    way = session.way
+    try:
+        reading = await session.read()
+    finally:
+        await session.close()
+    if not reading.evidence:
+        problem = reading.blind[0].why if reading.blind else "nothing could be read"
+        return None, f"logged in, but {problem}", way
+    same_unit(unit, reading.plane)
+    return reading, f"read as {way.account} by {way.service}", way
 
 
 def conclude(
-    desk: Desk, ports: tuple[Port, ...], tried: tuple[Tried, ...], reading: Reading | None, told: str, way: Way | None, silent: int = 0
+    unit: UnitInWork,
+    around: Surroundings,
+    tried: tuple[Trial, ...],
+    reading: Reading | None,
+    told: str,
+    way: Way | None,
 ) -> Checked:
     """Join outside and inside, judge, and file what was found."""
     base = reading.plane if reading else Plane()
     if way is not None and exists(base, ("accounts", way.account)):
         base = put(base, ("accounts", way.account, "secret"), way.secret)
-    plane = with_credentials(desk, known_secrets(desk, plane_of(desk, ports, tried, base)))
-    findings = judge(plane, desk.baseline, desk.site, _day(desk))
-    doc: dict[str, Any] = document(reading or Reading(), outside=outside_document(ports, tried, silent), inside=told, complete=reading is not None)
-    doc["plane"] = document(Reading(plane))["plane"]
-    doc["findings"] = [finding_document(f) for f in findings]
-    doc["baseline"] = {"name": desk.baseline.name, "version": desk.baseline.version}
-    doc["family"] = desk.family.name
-    desk.records.file(desk.unit.name, "check", doc)
-    if desk.records.latest(desk.unit.name, "as found outside") is None:
-        desk.records.file(desk.unit.name, "as found outside", doc)
-    return Checked(desk.unit.name, plane, ports, tried, findings, reading, told, desk.clock.now())
+    plane = with_credentials(unit, with_known_secrets(unit, seen_from_outside(unit, around, tried, base)), tried)
+    now = unit.clock.now()
+    findings = judge(plane, unit.baseline, unit.site, now[:10])
+    document = CheckDocument(
+        kind="check", box=box_of(unit, plane), outside=outside_rows(unit, around, tried), inside=told,
+        complete=reading is not None, family=unit.family.name, baseline=baseline_name(unit.baseline),
+        findings=finding_rows(findings), **reading_fields(reading or Reading(), plane),
+    )  # fmt: skip
+    unit.records.file(unit.name, document)
+    file_once(unit, document, "as found outside")
+    return Checked(unit.name, plane, around, tried, findings, reading, told, now, document)
 
 
-def known_secrets(desk: Desk, plane: Plane) -> Plane:
-    """Note on each account the credential of ours that opened it last, as the journal tells."""
-    last: dict[str, Ref] = {}
-    for e in desk.records.journal(desk.unit.name):
-        if e.get("kind") == "login" and e.get("outcome") == "opened":
-            last[str(e["account"])] = Ref(str(e["secret"]))
-        elif e.get("state") == "sending" and e.get("secret"):
-            last.pop(str(e["account"]), None)
-    for account, ref in last.items():
-        path = ("accounts", account)
-        if ref.safe and exists(plane, path) and get(plane, (*path, "secret")) is None:
-            plane = put(plane, (*path, "secret"), ref)
-    return plane
-
-
-def finding_document(f: Finding) -> dict[str, Any]:
-    """A finding for the record."""
-    return {
-        "number": f.number, "rule": f.rule, "title": f.title, "why": f.why, "severity": f.severity.value, "subject": show(f.subject),
-        "state": f.state.value, "saw": f.saw, "basis": f.basis,
-    }  # fmt: skip
+def file_once(unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"]) -> None:
+    """File a check as the as-found record, unless there is one."""
+    if unit.records.latest(unit.name, kind, CheckDocument) is None:
+        unit.records.file(unit.name, replace(document, kind=kind))

@@ -1,128 +1,211 @@
-"""Handing over: one record per unit, from what is filed; the same bytes for the same record. Touches no unit."""
+"""Handing over: one record per unit, from what is filed; the same for the same record. Touches no unit."""
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterable
+from dataclasses import dataclass
 
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.plane import from_json, human
+from yardbolt.core.plane.path import Path
+from yardbolt.core.plane.table import Plane, is_item
+from yardbolt.core.plane.words import human
+from yardbolt.core.run.documents import (
+    BackIn,
+    ChangeRow,
+    CheckDocument,
+    EntryRow,
+    Filed,
+    FindingRow,
+    Found,
+    HandOver,
+    IdentityRow,
+    Left,
+    LeftDocument,
+    StepRow,
+    TargetDocument,
+    WaiverRow,
+    baseline_name,
+)
+from yardbolt.core.run.events import (
+    BackedOut,
+    Entry,
+    GateAnswering,
+    GateMet,
+    GatePassed,
+    NotProven,
+    Proven,
+    ReadBack,
+    Stopped,
+    Unlike,
+)
 
-from .desk import Desk
 from .prove import differences
-from .tighten import open_run
+from .unit import UnitInWork
+
+TO_LOOK_AT = (
+    "Who can reach the console socket and the reset?",
+    "Is the management segment apart from users?",
+    "Who keeps the safe and its copy?",
+)
+STATES = ("fails", "unknown", "waived", "holds", "not applicable")
+SEVERITIES = ("critical", "high", "medium", "low")
 
 
-def record(desk: Desk) -> dict[str, Any]:
-    """Everything the owner is handed, as a JSON object. Raises OperatorError before the first check."""
-    name, job, site = desk.unit.name, desk.job, desk.site
-    first, left = desk.records.latest(name, "as found outside"), desk.records.latest(name, "as left")
-    found = desk.records.latest(name, "as found")
+def hand_over(unit: UnitInWork) -> HandOver:
+    """Everything the owner is handed. Raises OperatorError before the first check."""
+    name, job, site = unit.name, unit.job, unit.site
+    first = unit.records.latest(name, "as found outside", CheckDocument)
+    found = unit.records.latest(name, "as found", CheckDocument)
+    left = unit.records.latest(name, "as left", LeftDocument)
     if first is None:
         raise OperatorError(f"{name} was not checked yet; next: yardbolt check {name}")
-    last = left or desk.records.latest(name, "check") or first
-    before, after = from_json((found or first)["plane"]), from_json(last["plane"])
-    journal = [e for e in desk.records.journal(name) if e.get("kind") != "login"]
-    target = desk.records.latest(name, "target")
-    changed = (
-        [{"path": "/".join(p), "before": _words(p, a), "after": _words(p, b)} for p, a, b in differences(before, after)] if found and left else []
-    )
-    return {
-        "yardbolt record": 1,
-        "job": job.title, "owner": job.owner, "technician": job.technician,
-        "unit": name, "note": desk.unit.note, "goes to": desk.unit.segment, "family": desk.family.title,
-        "identity": from_json(last["plane"]).identity.__dict__ | {"uptime": None},
-        "baseline": {"name": desk.baseline.name, "version": desk.baseline.version, "meaning": desk.baseline.meaning},
-        "found": {"time": first["time"], "inside": (found or first)["inside"], "findings": _order(_found(first, found)), "outside": first["outside"]},
-        "left": {"time": last["time"], "proven": left is not None, "findings": _order(last["findings"]), "blind": last["blind"]},
-        "changes": changed,
-        "unplanned": left["unplanned"] if left else [],
-        "steps": [
-            {"time": e["time"], "run": e["run"], "what": e["what"], "state": e["state"]}
-            for e in journal if e["run"] and e.get("what") and e["state"] not in ("sending", "trying") and e.get("kind") != "proof"
-        ],
-        "entry": [{"time": e["time"], **{k: e[k] for k in ("state", "gate", "account", "by", "said") if k in e}} for e in journal if e.get("kind") == "entry"],
-        "proofs": left["proofs"] if left else [],
-        "back in": _back_in(desk, after),
-        "secrets": [f"{a.name}: entry {site.secret(a.name).entry.removeprefix('safe:')} of {job.safe}" for a in job.accounts],
-        "owed": owed(desk, left, last, target),
-        "waivers": [{"rule": w.rule, "reason": w.reason, "owner": w.owner, "until": w.until} for w in site.waivers],
-        "recovery": {"reset": desk.family.factory.reset, "socket": desk.family.factory.socket},
-        "evidence": (left or last)["evidence"],
-        "site": ["Who can reach the console socket and the reset?", "Is the management segment apart from users?", "Who keeps the safe and its copy?"],
-    }  # fmt: skip
+    last: Filed[LeftDocument] | Filed[CheckDocument] = left or unit.last_check() or first
+    before, after = (found or first).document.as_plane, last.document.as_plane
+    changed = differences(before, after) if found and left else ()
+    identity = after.identity
+    journal = unit.history().entries
+    return HandOver(
+        job=job.title, owner=job.owner, technician=job.technician,
+        unit=name, note=unit.entry.note, goes_to=unit.entry.segment, family=unit.family.title,
+        identity=IdentityRow(make=identity.make, model=identity.model, serial=identity.serial,
+                             hardware=identity.hardware, software=identity.software),
+        baseline=baseline_name(unit.baseline),
+        found=Found(time=first.time, inside=(found or first).document.inside,
+                    findings=ordered(_found(first.document, found.document if found else None)),
+                    outside=first.document.outside),
+        left=Left(time=last.time, proven=left is not None, findings=ordered(last.document.findings),
+                  blind=last.document.blind),
+        changes=tuple(ChangeRow(path="/".join(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed),
+        unplanned=left.document.unplanned if left else (),
+        steps=tuple(_steps(journal)), entry=tuple(_entries(journal)),
+        proofs=left.document.proofs if left else (),
+        back_in=tuple(_back_in(unit, after)),
+        secrets=tuple(f"{own.name}: entry {site.secret(own.name).entry.removeprefix('safe:')} of {job.safe}" for own in job.accounts),
+        owed=tuple(owed(unit, left.document if left else None, last.document.findings)),
+        waivers=tuple(WaiverRow(rule=w.rule, reason=w.reason, owner=w.owner, until=w.until) for w in site.waivers),
+        reset=unit.family.factory.reset, socket=unit.family.factory.socket,
+        evidence=last.document.evidence, site=TO_LOOK_AT,
+    )  # fmt: skip
 
 
-def _found(first: Any, found: Any) -> list[dict[str, Any]]:
+def _found(first: CheckDocument, found: CheckDocument | None) -> Iterable[FindingRow]:
     """As-found findings: what failed from outside before anybody entered, and everything of the first full reading."""
     if found is None:
-        return list(first["findings"])
-    rows = {(f["rule"], f["subject"], f["saw"]): f for f in (*found["findings"], *(f for f in first["findings"] if f["state"] == "fails"))}
-    return list(rows.values())
+        return first.findings
+    failing = (row for row in first.findings if row.state == "fails")
+    return {(row.rule, row.subject, row.saw): row for row in (*found.findings, *failing)}.values()
 
 
-def _order(findings: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    states = ("fails", "unknown", "waived", "holds", "not applicable")
-    severities = ("critical", "high", "medium", "low")
-    return sorted(findings, key=lambda f: (states.index(f["state"]), severities.index(f["severity"]), f["number"], f["subject"]))
+def ordered(findings: Iterable[FindingRow]) -> tuple[FindingRow, ...]:
+    """Findings, the worst first."""
+    return tuple(
+        sorted(findings, key=lambda f: (STATES.index(f.state), SEVERITIES.index(f.severity), f.number, f.subject))
+    )
 
 
-def _words(path: tuple[str, ...], value: Any) -> str:
-    return value if isinstance(value, str) and len(path) == 2 else human(path, value)
+def _words(path: Path, value: object) -> str:
+    return value if isinstance(value, str) and is_item(path) else human(path, value)
 
 
-def _back_in(desk: Desk, plane: Any) -> list[dict[str, str]]:
-    """The re-entry card (N249)."""
-    out = []
-    for c in desk.family.channels:
-        service = next((s for s in plane.services.items if s.key == c.service), None)
+def _steps(journal: Iterable[Entry]) -> Iterable[StepRow]:
+    for entry in journal:
+        event = entry.event
+        if isinstance(event, ReadBack | Proven | NotProven | Unlike | BackedOut | Stopped):
+            yield StepRow(time=entry.stamp.time, run=entry.stamp.run, what=event.what, state=event.event)
+
+
+def _entries(journal: Iterable[Entry]) -> Iterable[EntryRow]:
+    for entry in journal:
+        time = entry.stamp.time
+        match entry.event:
+            case GateMet(gate=gate, account=account, said=said):
+                yield EntryRow(time=time, state="asked", gate=gate, account=account, said=said)
+            case GateAnswering(gate=gate, account=account):
+                yield EntryRow(time=time, state="answering", gate=gate, account=account)
+            case GatePassed(gate=gate, by=by):
+                yield EntryRow(time=time, state="answered", gate=gate, by=by)
+
+
+def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
+    """The re-entry card."""
+    for door in unit.site.doors:
+        service = plane.services.get(door.service)
         if service is None or service.enabled is False:
             continue
-        out.append({"by": c.service, "at": f"{desk.unit.address} port {desk.ports()[c.service]}", "from": str(service.permitted) if service.permitted else "not read",
-                    "as": ", ".join(a.name for a in desk.job.accounts), "host key": desk.pin(c.service)})  # fmt: skip
-    return out
+        permitted = "not read" if service.permitted is None else str(service.permitted)
+        yield BackIn(
+            by=door.service, at=f"{door.address} port {door.port}", source=permitted,
+            accounts=", ".join(own.name for own in unit.job.accounts), host_key=unit.pin(door.service),
+        )  # fmt: skip
 
 
-def owed(desk: Desk, left: Any, last: Any, target: Any) -> list[str]:
-    """What is still open, with the next step (N250)."""
-    out = []
-    name = desk.unit.name
-    run, unfinished = open_run(desk)
+def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow, ...]) -> Iterable[str]:
+    """What is still open, with the next step."""
+    name = unit.name
+    run, unfinished = unit.history().open_run()
     if unfinished:
-        out.append(f"run {run} was cut off: yardbolt tighten {name}")
-    if target is None and any(f["state"] == "fails" for f in last["findings"]):
-        out.append(f"not tightened yet: yardbolt steps {name}, then yardbolt tighten {name}")
+        yield f"run {run} was cut off: yardbolt tighten {name}"
+    fails = [row for row in findings if row.state == "fails"]
+    if fails and unit.records.latest(name, "target", TargetDocument) is None:
+        yield f"not tightened yet: yardbolt steps {name}, then yardbolt tighten {name}"
     if left is None:
-        out.append(f"not proven yet: yardbolt prove {name}")
+        yield f"not proven yet: yardbolt prove {name}"
     else:
-        out += [f"could not be tried: {p['text']} ({p['saw']})" for p in left["proofs"] if p["result"] == "could not be tried"]
-        out += [f"FAILED proof: {p['text']} ({p['saw']})" for p in left["proofs"] if p["result"] == "fails"]
-        out += [f"not planned, yet changed: {p}" for p in left["unplanned"]]
-    out += [f"{f['severity']}: {f['title']}: {f['saw']}" for f in last["findings"] if f["state"] == "fails"]
-    out += [f"{s.kind} server {s.address} is not here: prove it on site" for s in desk.job.servers if not s.here]
-    return out
+        for proof in left.proofs:
+            if proof.result == "could not be tried":
+                yield f"could not be tried: {proof.text} ({proof.saw})"
+            if proof.result == "fails":
+                yield f"FAILED proof: {proof.text} ({proof.saw})"
+        yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
+    yield from (f"{row.severity}: {row.title}: {row.saw}" for row in fails)
+    yield from (
+        f"{one.kind} server {one.address} is not here: prove it on site" for one in unit.job.servers if not one.here
+    )
 
 
-def stage(desk: Desk) -> dict[str, Any]:
-    """Where a unit stands, for the job board: stage, what is open, the next command."""
-    name = desk.unit.name
-    check, left, found = (desk.records.latest(name, kind) for kind in ("check", "as left", "as found"))
-    _, unfinished = open_run(desk)
-    last = left if left and check and left["number"] > check["number"] else check
-    fails = [f for f in last["findings"] if f["state"] == "fails"] if last else []
-    unknown = [f for f in last["findings"] if f["state"] == "unknown"] if last else []
-    if check is None:
-        at, then = "not begun", "check"
-    elif unfinished:
-        at, then = "tightening", "tighten"
-    elif left and not [p for p in left["proofs"] if p["result"] == "fails"] and not fails:
-        at, then = "proven", "sheet"
-    elif desk.records.latest(name, "target"):
-        at, then = "tightened", "check" if fails else "prove"
-    elif found or check["complete"]:
-        at, then = "entered" if found else "checked", "steps" if desk.family.ops else "sheet"
-    else:
-        at, then = "checked", "enter" if desk.family.factory.logins else "check --as NAME"
-    return {
-        "unit": name, "stage": at, "serial": desk.unit.serial, "at": desk.unit.address, "time": last["time"] if last else "",
-        "fails": len(fails), "unknown": len(unknown), "worst": fails[0]["title"] if fails else "", "next": f"yardbolt {then} {name}",
-    }  # fmt: skip
+@dataclass(frozen=True)
+class Stage:
+    """Where a unit stands, for the job board: what is open, and the next command."""
+
+    unit: str
+    stage: str
+    checked: bool
+    fails: int
+    unknown: int
+    worst: str
+    next: str
+
+
+def stage(unit: UnitInWork) -> Stage:
+    """Where a unit stands."""
+    name = unit.name
+    checked = unit.last_check()
+    left = unit.records.latest(name, "as left", LeftDocument)
+    last: Filed[LeftDocument] | Filed[CheckDocument] | None = checked
+    if left and checked and left.number > checked.number:
+        last = left
+    findings = last.document.findings if last else ()
+    fails = [row for row in findings if row.state == "fails"]
+    at, then = _stage(unit, checked, left, bool(fails))
+    unknown = sum(row.state == "unknown" for row in findings)
+    return Stage(
+        name, at, last is not None, len(fails), unknown, fails[0].title if fails else "", f"yardbolt {then} {name}"
+    )
+
+
+def _stage(
+    unit: UnitInWork, checked: Filed[CheckDocument] | None, left: Filed[LeftDocument] | None, fails: bool
+) -> tuple[str, str]:
+    if checked is None:
+        return "not begun", "check"
+    _, unfinished = unit.history().open_run()
+    if unfinished:
+        return "tightening", "tighten"
+    if left and not fails and not any(proof.result == "fails" for proof in left.document.proofs):
+        return "proven", "sheet"
+    if unit.records.latest(unit.name, "target", TargetDocument):
+        return "tightened", "check" if fails else "prove"
+    found = unit.records.latest(unit.name, "as found", CheckDocument)
+    if found or checked.document.complete:
+        return "entered" if found else "checked", "steps" if unit.family.ops else "sheet"
+    return "checked", "enter" if unit.family.factory.logins else "check --as NAME"

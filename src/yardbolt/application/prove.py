@@ -5,25 +5,40 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from yardbolt.core.access import Way
-from yardbolt.core.baseline import Finding
-from yardbolt.core.dialogue import Entry
+from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError, Trouble, UnitError
-from yardbolt.core.extract import Reading
-from yardbolt.core.paths import Path, show
-from yardbolt.core.plane import Plane, difference, exists, from_json, get, steady
-from yardbolt.core.proofs import Claim, Proof, Result, Sort, claims, settle
+from yardbolt.core.family.reading import Reading
+from yardbolt.core.judge.baseline import Finding
+from yardbolt.core.judge.demands import Target
+from yardbolt.core.plane.compare import difference
+from yardbolt.core.plane.edit import exists, get, reachable
+from yardbolt.core.plane.path import Path, show
+from yardbolt.core.plane.table import Plane, holds_secret, is_item, steady
+from yardbolt.core.run.documents import (
+    CheckDocument,
+    LeftDocument,
+    ProofRow,
+    TargetDocument,
+    baseline_name,
+    finding_rows,
+    reading_fields,
+)
+from yardbolt.core.run.proofs import Claim, KeySeen, Proof, Result, Sort, claims, settle
+from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret
+from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused, Untried
 
-from .check import candidates, conclude, finding_document, known_secrets, same_unit, way_in
-from .desk import Desk
-from .line import Line, document
-from .outside import Tried, look_at
-from .plan import target_from
+from .check import box_of, conclude, same_unit
+from .reach import Trial, candidates, look_at, way_in, with_known_secrets
+from .session import Session
+from .steps import target_from
+from .unit import UnitInWork
+
+ALTERED = Ref("typed:altered")
 
 
 @dataclass(frozen=True)
-class Proven:
+class Proved:
     """The as-left state of a unit: fresh findings, proofs, what differs from as found, what differs from the target."""
 
     unit: str
@@ -34,187 +49,235 @@ class Proven:
     unplanned: tuple[Path, ...]
     missing: tuple[Path, ...]
     time: str
-    document: dict[str, Any]
+    document: LeftDocument
 
 
-async def try_claim(desk: Desk, claim: Claim) -> Proof:
+# ---- one claim ------------------------------------------------------------------------------------------------------
+
+
+async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
     """Try one claim with its control. A refusal counts only while the control holds."""
-    place = desk.place(claim.service, claim.source)
     match claim.sort:
         case Sort.OPENS:
-            return settle(claim, await _login(desk, Way(claim.source, claim.service, claim.account, claim.secret)), True)
+            return settle(claim, await _login(unit, claim.way), True)
         case Sort.KEY:
-            return settle(claim, await _key(desk, claim), True)
+            return settle(claim, await _key(unit, claim), True)
         case Sort.CLOSED:
-            return settle(claim, _closed(await desk.knocker.knock(place)), await _answers(desk, claim.service))
+            shut = await unit.look.knock(claim.door, claim.source)
+            return settle(claim, shut, await _answers(unit, claim.service))
         case Sort.STRANGER:
-            before = await desk.knocker.knock(desk.place(claim.service))
-            got = await desk.knocker.knock(place)
-            after = await desk.knocker.knock(desk.place(claim.service))
-            return settle(claim, got, before == after == "admitted")
+            before = await unit.look.knock(claim.door, unit.site.laptop)
+            got = await unit.look.knock(claim.door, claim.source)
+            after = await unit.look.knock(claim.door, unit.site.laptop)
+            return settle(claim, got, isinstance(before, Open) and isinstance(after, Open))
         case Sort.FACTORY:
-            good = await _good(desk, claim.service)
-            got = (
-                await _login(desk, Way(claim.source, claim.service, claim.account, claim.secret), not claim.free)
-                if good
-                else "untried: no good login by this service to compare with"
-            )
-            return settle(claim, got, good and await _good(desk, claim.service))
+            return await _published(unit, claim)
         case Sort.ALTERED:
-            way = Way(claim.source, claim.service, claim.account, claim.secret)
-            right = desk.secret(claim.secret)
-            if right is None or not right:
-                return settle(claim, "untried: its value is not in the safe", False)
-            before_ok = await _login(desk, way) == "opened"
-            wrong = Ref("typed:altered")
-            desk.typed[wrong] = Secret(right.reveal()[:-1] + ("a" if right.reveal()[-1] != "a" else "b"))
-            try:
-                got = await _login(desk, Way(claim.source, claim.service, claim.account, wrong))
-            finally:
-                desk.typed.pop(wrong)
-            return settle(claim, got, before_ok and await _login(desk, way) == "opened")
+            return await _altered(unit, claim)
 
 
-def _closed(knocked: str) -> str:
-    return "admitted" if knocked == "admitted" else knocked
+async def _published(unit: UnitInWork, claim: Claim) -> Proof:
+    good = await _good(unit, claim.service)
+    if not good:
+        return settle(claim, Untried("no good login by this service to compare with"), False)
+    tried = await _login(unit, claim.way, not claim.free)
+    return settle(claim, tried, await _good(unit, claim.service))
 
 
-async def _login(desk: Desk, way: Way, budgeted: bool = True) -> str:
+async def _altered(unit: UnitInWork, claim: Claim) -> Proof:
+    right = unit.secret(claim.secret)
+    if right is None or not right:
+        return settle(claim, Untried("its value is not in the safe"), False)
+    before = await _login(unit, claim.way)
+    last = right.reveal()[-1]
+    unit.typed[ALTERED] = Secret(right.reveal()[:-1] + ("a" if last != "a" else "b"))
     try:
-        end, line = await desk.enter(way, budgeted=budgeted)
+        tried = await _login(unit, Way(claim.source, claim.door, claim.account, ALTERED))
+    finally:
+        unit.typed.pop(ALTERED)
+    after = await _login(unit, claim.way)
+    return settle(claim, tried, isinstance(before, Opened) and isinstance(after, Opened))
+
+
+async def _login(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
+    try:
+        outcome, session = await unit.enter(way, budgeted=budgeted)
     except IdentityError:
-        return "untried: the host key is not the one noted"
-    if line is not None:
-        await line.close()
-    return f"untried: {end.text}" if end.entry is Entry.UNTRIED else end.entry.value
+        return Untried("the host key is not the one noted")
+    if session is not None:
+        await session.close()
+    return outcome
 
 
-async def _key(desk: Desk, claim: Claim) -> str:
-    if not desk.pin(claim.service):
-        return "untried: no host key was noted (" + ("the service has none)" if claim.service == "telnet" else "nobody logged in by it yet)")
-    good = next((w for w in candidates(desk) if w.service == claim.service), None)
+async def _key(unit: UnitInWork, claim: Claim) -> Seen:
+    if not unit.pin(claim.service):
+        sealed = unit.family.sealed(claim.service)
+        why = "nobody logged in by it yet" if sealed else "the service has none"
+        return Untried(f"no host key was noted ({why})")
+    good = next((way for way in candidates(unit) if way.service == claim.service), None)
     if good is None:
-        return "untried: no login of ours by this service"
-    got = await _login(desk, good)
-    return "changed" if "host key" in got else "same" if got == "opened" else f"untried: {got}"
+        return Untried("no login of ours by this service")
+    try:
+        outcome, session = await unit.enter(good)
+    except IdentityError:
+        return KeySeen(False)
+    if session is not None:
+        await session.close()
+    return KeySeen(True) if isinstance(outcome, Opened) else outcome
 
 
-async def _good(desk: Desk, service: str) -> bool:
-    for way in candidates(desk)[:2]:
-        end, line = await desk.enter(Way(way.source, service, way.account, way.secret))
-        if line is not None:
-            await line.close()
-        if end.entry is Entry.OPENED:
+async def _good(unit: UnitInWork, service: str) -> bool:
+    for way in candidates(unit)[:2]:
+        outcome, session = await unit.enter(Way(way.source, unit.door(service), way.account, way.secret))
+        if session is not None:
+            await session.close()
+        if isinstance(outcome, Opened):
             return True
     return False
 
 
-async def _answers(desk: Desk, but: str) -> bool:
+async def _answers(unit: UnitInWork, but: str) -> bool:
     """Does the unit answer by another service at this moment?"""
-    for c in desk.family.channels:
-        if c.service != but and await desk.knocker.knock(desk.place(c.service)) == "admitted":
+    for door in unit.site.doors:
+        if door.service != but and isinstance(await unit.look.knock(door, unit.site.laptop), Open):
             return True
     return False
 
 
-def claims_for(desk: Desk, plane: Plane) -> tuple[Claim, ...]:
+def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
     """What can be tried on this unit: logins of ours that the plane says should open, and everything that must be refused."""
-    service = sorted(desk.family.channels, key=lambda c: c.speaks != "ssh")[0].service
     ways = [
-        Way(desk.site.laptop, service, a.key, a.secret)
-        for a in plane.accounts.items
-        if isinstance(a.secret, Ref) and a.secret.safe and desk.secret(a.secret) is not None and a.enabled is not False
+        Way(unit.site.laptop, unit.best_door(), account.key, account.secret)
+        for account in plane.accounts
+        if isinstance(account.secret, Ref) and account.secret.safe and account.enabled is not False
+        if unit.secret(account.secret) is not None
     ]
-    return claims(desk.family, plane, desk.site, ways, desk.ports())
+    return claims(unit.family, plane, unit.site, ways)
 
 
-async def prove(desk: Desk, run: int | None = None) -> Proven:
+# ---- the whole ------------------------------------------------------------------------------------------------------
+
+
+async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     """Read everything afresh, look from outside, try every claim, compare with as found and with the target; file as left.
 
     Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
     """
-    desk.tell(f"{desk.unit.name}: looking at all ports of {desk.unit.address}")
-    ports = await look_at(desk.knocker, desk.unit.address, desk.site.laptop)
-    line, why = await way_in(desk)
-    if line is None:
-        raise UnitError(Trouble.NO_LOGIN, f"{desk.unit.name}: no login of ours opens it ({why}); next: yardbolt check {desk.unit.name}")
-    reading = await _read(desk, line)
-    same_unit(desk, reading.plane)
-    plane = known_secrets(desk, reading.plane)
+    unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
+    around = await look_at(unit.look, unit.entry.address, unit.site.laptop)
+    session, why = await way_in(unit)
+    if session is None:
+        problem = f"no login of ours opens it ({why}); next: yardbolt check {unit.name}"
+        raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {problem}")
+    way = session.way
+    reading = await _read(session)
+    same_unit(unit, reading.plane)
+    todo = claims_for(unit, with_known_secrets(unit, reading.plane))
     proofs: list[Proof] = []
-    todo = claims_for(desk, plane)
-    for n, claim in enumerate(todo, 1):
-        desk.tell(f"{desk.unit.name}: proof {n} of {len(todo)}: {claim.text}")
-        proofs.append(await try_claim(desk, claim))
-    tried = tuple(_tried(p) for p in proofs if p.claim.sort is Sort.FACTORY) + _untried_closed(desk, proofs)
-    checked = conclude(desk, ports, tried, reading, f"read as {line.way.account} by {line.way.service}", line.way)
-    plane, findings = checked.plane, checked.findings
-    found = desk.records.latest(desk.unit.name, "as found")
-    before = from_json(found["plane"]) if found else Plane()
+    for place, claim in enumerate(todo, 1):
+        unit.report(f"{unit.name}: proof {place} of {len(todo)}: {claim.text}")
+        proofs.append(await try_claim(unit, claim))
+    by = f"{way.account} by {way.service}"
+    checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way)
+    return _filed(unit, checked.plane, checked.findings, tuple(proofs), reading, by, run)
+
+
+def _filed(
+    unit: UnitInWork,
+    plane: Plane,
+    findings: tuple[Finding, ...],
+    proofs: tuple[Proof, ...],
+    reading: Reading,
+    by: str,
+    run: int,
+) -> Proved:
+    """Compare with as found and with the target, and file as left."""
+    found = unit.records.latest(unit.name, "as found", CheckDocument)
+    before = found.document.as_plane if found else Plane()
     changed = differences(before, plane)
-    approved = desk.records.latest(desk.unit.name, "target")
-    target = target_from(approved["target"]) if approved else ()
-    wanted = {w.path for w in target}
-    unplanned = tuple(p for p, _, _ in changed if found and not _planned(p, wanted))
-    missing = tuple(
-        w.path
-        for w in target
-        if w.kind == "set" and steady(w.path) and w.path[-1] != "secret" and _there(plane, w.path) and get(plane, w.path) != w.value
-    )
-    doc = document(
-        Reading(plane, reading.evidence, reading.origin, reading.conflicts, reading.leftovers, reading.blind),
-        findings=[finding_document(f) for f in findings],
-        proofs=[_proof_document(p) for p in proofs],
-        changed=[show(p) for p, _, _ in changed], unplanned=[show(p) for p in unplanned], missing=[show(p) for p in missing],
-        baseline={"name": desk.baseline.name, "version": desk.baseline.version}, family=desk.family.name,
-        by=f"{line.way.account} by {line.way.service}", run=run or 0,
+    approved = unit.records.latest(unit.name, "target", TargetDocument)
+    target = target_from(approved.document.target) if approved else ()
+    wanted = {want.path for want in target}
+    unplanned = tuple(path for path, _, _ in changed if found and not _planned(path, wanted))
+    missing = _missing(plane, target)
+    document = LeftDocument(
+        box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.baseline),
+        findings=finding_rows(findings), proofs=tuple(_proof_row(proof) for proof in proofs),
+        changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
+        missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
     )  # fmt: skip
-    desk.records.file(desk.unit.name, "as left", doc)
-    return Proven(desk.unit.name, plane, findings, tuple(proofs), changed, unplanned, missing, desk.clock.now(), doc)
+    unit.records.file(unit.name, document)
+    return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.clock.now(), document)
 
 
-async def _read(desk: Desk, line: Line) -> Reading:
+async def _read(session: Session) -> Reading:
     try:
-        return await line.read()
+        return await session.read()
     finally:
-        await line.close()
-
-
-def _there(plane: Plane, path: Path) -> bool:
-    return len(path) < 3 or exists(plane, path[:2]) is True
+        await session.close()
 
 
 def _planned(path: Path, wanted: set[Path]) -> bool:
-    return any(path[: len(w)] == w or w[: len(path)] == path for w in wanted) or path[-1] in ("storage", "secret")
+    # how a secret is kept follows from setting it
+    return any(path[: len(w)] == w or w[: len(path)] == path for w in wanted) or _about_a_secret(path)
+
+
+def _about_a_secret(path: Path) -> bool:
+    return path[-1] == "storage" or holds_secret(path)
+
+
+def _missing(plane: Plane, target: Target) -> tuple[Path, ...]:
+    """What was wanted and does not read so."""
+    return tuple(
+        want.path
+        for want in target
+        if want.kind == "set" and steady(want.path) and not holds_secret(want.path)
+        if reachable(plane, want.path) and get(plane, want.path) != want.value
+    )
 
 
 def differences(before: Plane, after: Plane) -> tuple[tuple[Path, Any, Any], ...]:
     """What differs between two readings, leaving out what moves by itself and what one of them did not read."""
     out: list[tuple[Path, Any, Any]] = []
-    for p in sorted(difference(before, after)):
-        if not steady(p) or p[-1] == "weakness":
+    for path in sorted(difference(before, after)):
+        if not steady(path):
             continue
-        if len(p) == 2 and p[0] in ("accounts", "services", "listening"):
-            out.append((p, "there" if exists(before, p) else "not there", "there" if exists(after, p) else "not there"))
-        elif _there(before, p) and _there(after, p) and get(before, p) is not None and get(after, p) is not None:
-            out.append((p, get(before, p), get(after, p)))
+        if is_item(path):
+            if path[0] in ("accounts", "services", "listening"):
+                out.append((path, _there(before, path), _there(after, path)))
+        elif reachable(before, path) and reachable(after, path):
+            old, new = get(before, path), get(after, path)
+            if old is not None and new is not None:
+                out.append((path, old, new))
     return tuple(out)
 
 
-def _tried(p: Proof) -> Tried:
-    outcome = p.saw.split(":")[0] if p.result is not Result.NOT_TRIED else "untried"
-    return Tried(p.claim.service, p.claim.account, p.claim.secret, outcome)
+def _there(plane: Plane, path: Path) -> str:
+    return "there" if exists(plane, path) else "not there"
 
 
-def _untried_closed(desk: Desk, proofs: list[Proof]) -> tuple[Tried, ...]:
-    """Published logins on services proven closed: nothing listens there."""
-    shut = [p.claim.service for p in proofs if p.claim.sort is Sort.CLOSED and p.result is Result.HOLDS]
-    return tuple(Tried(s, x.account, x.ref, "closed", said="nothing listens") for x in desk.family.factory.logins for s in shut)
+def _trials(unit: UnitInWork, proofs: list[Proof]) -> tuple[Trial, ...]:
+    """What the proofs tell of the published logins; on services proven closed nothing listens."""
+    tried = [Trial(proof.claim.way, _outcome(proof)) for proof in proofs if proof.claim.sort is Sort.FACTORY]
+    shut = [proof.claim.door for proof in proofs if proof.claim.sort is Sort.CLOSED and proof.result is Result.HOLDS]
+    closed = [
+        Trial(Way(unit.site.laptop, door, login.account, login.ref), NoListener("nothing listens"))
+        for login in unit.family.factory.logins
+        for door in shut
+    ]
+    return (*tried, *closed)
 
 
-def _proof_document(p: Proof) -> dict[str, Any]:
-    c = p.claim
-    return {
-        "sort": c.sort.value, "text": c.text, "service": c.service, "source": c.source, "port": c.port, "account": c.account,
-        "secret": c.secret.entry, "control": p.control, "result": p.result.value, "saw": p.saw, "backs": sorted(show(b) for b in c.backs),
-    }  # fmt: skip
+def _outcome(proof: Proof) -> Login:
+    if proof.result is Result.NOT_TRIED:
+        return Untried(proof.saw)
+    return Opened() if proof.result is Result.FAILS else Refused()
+
+
+def _proof_row(proof: Proof) -> ProofRow:
+    claim = proof.claim
+    return ProofRow(
+        sort=claim.sort.value, text=claim.text, service=claim.service, source=claim.source, port=claim.door.port,
+        account=claim.account, secret=claim.secret.entry, control=proof.control, result=proof.result.value,
+        saw=proof.saw, backs=tuple(sorted(show(path) for path in claim.backs)),
+    )  # fmt: skip

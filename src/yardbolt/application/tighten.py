@@ -1,49 +1,68 @@
-"""Tightening one unit: carry out the approved sheet, journaled, and start again from wherever an earlier run was cut off (D18)."""
+"""Tightening one unit: carry out the approved sheet, journaled, and start again from wherever an earlier run was cut off."""
 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, field
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any
 
-from yardbolt.core.access import Way
-from yardbolt.core.dialogue import ANSWER, Entry
-from yardbolt.core.errors import OperatorError, Stopped, Trouble, UnitError
-from yardbolt.core.execute import Attempt, Ended, Login, Note, Read, Return, Send, Sent, carry_out
-from yardbolt.core.extract import Reading
-from yardbolt.core.family import Make, Set
-from yardbolt.core.plane import Plane, exists, get, put
-from yardbolt.core.proofs import Result, Sort
-from yardbolt.core.rehearse import Belief, Kind
-from yardbolt.core.secret import Ref
-from yardbolt.core.steps import Refused, Sheet, changes
+from yardbolt.core.doors import Way
+from yardbolt.core.errors import IdentityError, OperatorError, Stopped, Trouble, UnitError, YardboltError
+from yardbolt.core.family.reading import Reading
+from yardbolt.core.judge.demands import Gap, Target
+from yardbolt.core.plan.arrange import Refused, Sheet
+from yardbolt.core.plan.belief import Belief
+from yardbolt.core.plane.change import Make, Set
+from yardbolt.core.plane.document import to_tree
+from yardbolt.core.plane.edit import exists, get, put
+from yardbolt.core.plane.table import Plane, holds_secret
+from yardbolt.core.run.documents import CheckDocument, TargetDocument, reading_fields
+from yardbolt.core.run.events import (
+    InputsChanged,
+    ProofTried,
+    Proven,
+    ReadBack,
+    RunBegun,
+    RunFinished,
+    RunResumed,
+)
+from yardbolt.core.run.events import (
+    Stopped as StoppedEvent,
+)
+from yardbolt.core.run.execute import Attempt, LogIn, Note, Outcome, Read, Request, Return, Send, carry_out
+from yardbolt.core.run.proofs import Result, Sort
+from yardbolt.core.talk.conversation import Order
+from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear
 
-from .check import candidates, same_unit, way_in
-from .desk import Desk
+from .check import box_of, file_once, same_unit
 from .enter import prepare
-from .line import Line, document
-from .plan import Plan, change_key, outside_approved, plan, target_document, target_from, target_of
-from .prove import Proven, claims_for, prove, try_claim
+from .prove import Proved, claims_for, prove, try_claim
+from .reach import candidates, way_in
+from .session import Session
+from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
+from .unit import UnitInWork
 
-RETRY = 2.0
+POLL = 0.2  # seconds between two looks for a unit that restarts
+RETRY = 2.0  # seconds between two rounds of logins
+LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
 
 
 @dataclass
-class Work:
-    """One run on one unit: its number, its open lines, and how far it is."""
+class Run:
+    """One run on one unit: its number, its open sessions, and how far it is."""
 
-    desk: Desk
-    run: int
-    lines: dict[Way, Line] = field(default_factory=dict)
+    unit: UnitInWork
+    number: int
+    sessions: dict[Way, Session] = field(default_factory=dict)
     total: int = 0
-    finished: list[str] = field(default_factory=list)
+    finished: int = 0
 
     async def close(self) -> None:
-        """Log out everywhere (N259)."""
-        for line in self.lines.values():
-            await line.close()
-        self.lines.clear()
+        """Log out everywhere."""
+        for session in self.sessions.values():
+            await session.close()
+        self.sessions.clear()
 
 
 @dataclass(frozen=True)
@@ -51,238 +70,279 @@ class Tightened:
     """What a run did: the sheet it followed, how it ended, and the as-left proof when it was carried through."""
 
     plan: Plan
-    ended: Ended | None
-    proven: Proven | None
+    outcome: Outcome | None
+    proved: Proved
     resumed: bool
 
 
 Approve = Callable[[Plan, bool], Awaitable[bool]]
 
 
-def open_run(desk: Desk) -> tuple[int, bool]:
-    """The number of the run to work on, and whether it was begun before and not finished."""
-    entries = [e for e in desk.records.journal(desk.unit.name) if e["run"]]
-    if not entries:
-        return 1, False
-    last = max(e["run"] for e in entries)
-    begun = any(e["run"] == last and e.get("kind") == "run" and e["state"] == "begun" for e in entries)
-    over = any(e["run"] == last and e.get("kind") == "run" and e["state"] in ("finished", "nothing to do") for e in entries)
-    return (last, True) if begun and not over else (last + 1, False)
-
-
-async def tighten(desk: Desk, approve: Approve, leaps: frozenset[str] = frozenset(), found: str = "", anew: bool = False) -> Tightened:
-    """Read afresh, plan, ask for approval, carry out, prove.
+async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, anew: bool = False) -> Tightened:
+    """Read afresh, plan, ask for approval, carry out, prove. `anew` leaves a run that was cut off behind.
 
     Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError when no login opens.
     """
-    run, resumed = open_run(desk)
+    number, resumed = unit.history().open_run()
     if anew and resumed:
-        run, resumed = run + 1, False
-    work = Work(desk, run)
+        number, resumed = number + 1, False
+    run = Run(unit, number)
     try:
-        return await _tighten(work, resumed, approve, leaps, found)
+        return await _tighten(run, replace(choices, resumed=resumed), approve)
     finally:
-        await work.close()
+        await run.close()
 
 
-async def _tighten(work: Work, resumed: bool, approve: Approve, leaps: frozenset[str], found: str) -> Tightened:
-    desk = work.desk
-    desk.tell(f"{desk.unit.name}: reading the unit afresh")
-    plane, ways = await _arrive(work)
-    frozen = desk.records.latest(desk.unit.name, "target") if resumed else None
-    target, gaps = (target_from(frozen["target"]), ()) if frozen else target_of(desk, plane)
-    restarted = resumed and any(
-        e.get("kind") == Kind.RESTART.value and e.get("state") == "proven" for e in desk.records.journal(desk.unit.name, work.run)
-    )
-    made = plan(desk, plane, ways, target, gaps, ours=resumed, restarted=restarted, leaps=leaps, found=found)
+async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
+    unit = run.unit
+    unit.report(f"{unit.name}: reading the unit afresh")
+    planes, ways = await _arrive(run)
+    filed = unit.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
+    approved = filed.document if filed else None
+    target, gaps = _target(unit, planes["live"], approved)
+    choices = replace(choices, restarted=choices.resumed and run.number in unit.history().restarted)
+    made = plan(unit, planes, ways, target, gaps, choices)
     if isinstance(made.sheet, Refused):
-        raise Stopped(f"{desk.unit.name}: not begun, for no order of the changes keeps a way in: " + "; ".join(made.sheet.why))
-    todo, _ = changes(plane, target, desk.family, desk.site)
-    if frozen:
-        changed = [k for k, digest in frozen.get("inputs", {}).items() if desk.inputs.get(k) != digest]
-        if changed:
-            desk.note(
-                {"kind": "inputs", "state": "changed", "what": f"since the approval: {', '.join(changed)}; the approved target stays"}, work.run
-            )
-        extra = outside_approved(list(frozen["changes"]), todo, target)
-        if extra:
-            raise OperatorError(
-                f"{desk.unit.name}: the unit changed since the approval; not approved are: {'; '.join(extra)}. Check it again, then tighten with --anew"
-            )
+        why = "; ".join(made.sheet.why)
+        raise Stopped(f"{unit.name}: not begun, for no order of the changes keeps a way in: {why}")
+    if approved:
+        _as_approved(run, made, approved)
     if not made.sheet.steps:
-        desk.note({"kind": "run", "state": "nothing to do"}, work.run)
-        return Tightened(made, None, await prove(desk, work.run), resumed)
-    if not await approve(made, resumed):
-        raise OperatorError(f"{desk.unit.name}: not approved; nothing was changed")
-    if not frozen:
-        desk.records.file(
-            desk.unit.name,
-            "target",
-            {
-                "target": target_document(target),
-                "changes": [change_key(c) for c in todo],
-                "run": work.run,
-                "inputs": dict(desk.inputs),
-                "found": document(Reading(plane))["plane"],
-            },
-        )
-        desk.note({"kind": "run", "state": "begun", "steps": len(made.sheet.steps), "by": desk.job.technician}, work.run)
+        unit.note(RunFinished(), run.number)
+        return Tightened(made, None, await prove(unit, run.number), choices.resumed)
+    if not await approve(made, choices.resumed):
+        raise OperatorError(f"{unit.name}: not approved; nothing was changed")
+    _begin(run, made, made.sheet, approved)
+    outcome = await _drive(run, made, made.sheet)
+    if outcome.why:
+        raise _stopped(run, outcome)
+    await run.close()
+    proved = await prove(unit, run.number)
+    unit.note(RunFinished(steps=len(made.sheet.steps)), run.number)
+    return Tightened(made, outcome, proved, choices.resumed)
+
+
+def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:
+    return (target_from(approved.target), ()) if approved else target_of(unit, plane)
+
+
+def _as_approved(run: Run, made: Plan, approved: TargetDocument) -> None:
+    """A run that goes on does what was approved and nothing else. Raises OperatorError where a change lies outside of it."""
+    unit = run.unit
+    changed = [name for name, digest in approved.inputs.items() if unit.inputs.get(name) != digest]
+    if changed:
+        what = f"since the approval: {', '.join(changed)}; the approved target stays"
+        unit.note(InputsChanged(what=what), run.number)
+    if extra := outside_approved(approved.changes, made.changes, made.target):
+        problem = f"the unit changed since the approval; not approved are: {'; '.join(extra)}"
+        raise OperatorError(f"{unit.name}: {problem}. Check it again, then tighten with --anew")
+
+
+def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None) -> None:
+    unit = run.unit
+    if approved:
+        unit.note(RunResumed(steps=len(sheet.steps)), run.number)
     else:
-        desk.note({"kind": "run", "state": "taken up again", "steps": len(made.sheet.steps)}, work.run)
-    prepare(desk, _accounts(made.sheet), f"made for {desk.job.title}, {desk.clock.now()}")
-    ended = await _drive(work, made)
-    if ended.why:
-        done = len(work.finished)
-        back = f"; backed out: {', '.join(ended.backed_out)}" if ended.backed_out else ""
-        raise Stopped(
-            f"{desk.unit.name}: stopped at step {ended.at + 1} of {work.total} ({done} done): {ended.why}{back}. Next: yardbolt check {desk.unit.name}, then tighten again"
-        )
-    await work.close()
-    proven = await prove(desk, work.run)
-    desk.note({"kind": "run", "state": "finished"}, work.run)
-    return Tightened(made, ended, proven, resumed)
+        document = TargetDocument(
+            target=want_rows(made.target), changes=tuple(change_key(change) for change in made.changes),
+            run=run.number, inputs=dict(unit.inputs), found=to_tree(made.plane),
+        )  # fmt: skip
+        unit.records.file(unit.name, document)
+        unit.note(RunBegun(steps=len(sheet.steps), by=unit.job.technician), run.number)
+    prepare(unit, _accounts(sheet), f"made for {unit.job.title}, {unit.clock.now()}")
 
 
 def _accounts(sheet: Sheet) -> tuple[str, ...]:
     """The accounts whose secrets will be sent."""
-    names = []
-    for c in sheet.changes:
-        if isinstance(c, Make) or (isinstance(c, Set) and c.path[-1] == "secret"):
-            names.append(c.path[1])
-    return tuple(dict.fromkeys(names))
+    return tuple(
+        dict.fromkeys(
+            change.path[1]
+            for change in sheet.changes
+            if isinstance(change, Make) or (isinstance(change, Set) and holds_secret(change.path))
+            if change.path[0] == "accounts"
+        )
+    )
 
 
-async def _arrive(work: Work) -> tuple[Plane, frozenset[Way]]:
-    """A fresh reading, and every login of ours that opens, tried within the budget (D8)."""
-    desk = work.desk
-    line, why = await way_in(desk)
-    if line is None:
-        raise UnitError(Trouble.NO_LOGIN, f"{desk.unit.name}: no login of ours opens it ({why}); next: yardbolt enter {desk.unit.name}")
-    work.lines[line.way] = line
-    reading = await line.read()
-    same_unit(desk, reading.plane)
-    plane = reading.plane
-    if exists(plane, ("accounts", line.way.account)) is not True:
-        raise UnitError(Trouble.GARBLED, f"logged in as {line.way.account}, but the unit does not list that account; nothing was changed")
-    if desk.records.latest(desk.unit.name, "as found") is None:  # I8
-        desk.records.file(desk.unit.name, "as found", document(reading, inside=f"read as {line.way.account}", findings=[], complete=True))
-    seen = {line.way.account}
-    plane = put(plane, ("accounts", line.way.account, "secret"), line.way.secret)
-    for way in candidates(desk):
+def _stopped(run: Run, outcome: Outcome) -> YardboltError:
+    back = f"; backed out: {', '.join(outcome.backed_out)}" if outcome.backed_out else ""
+    name = run.unit.name
+    where = f"stopped at step {outcome.at + 1} of {run.total} ({run.finished} done): {outcome.why}{back}"
+    message = f"{name}: {where}. Next: yardbolt check {name}, then tighten again"
+    return IdentityError(message) if isinstance(outcome.error, IdentityError) else Stopped(message)
+
+
+# ---- arriving -------------------------------------------------------------------------------------------------------
+
+
+async def _arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
+    """A fresh reading, and every login of ours that opens, tried within the budget."""
+    unit = run.unit
+    session, why = await way_in(unit)
+    if session is None:
+        problem = f"no login of ours opens it ({why}); next: yardbolt enter {unit.name}"
+        raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {problem}")
+    run.sessions[session.way] = session
+    reading = await session.read()
+    same_unit(unit, reading.plane)
+    plane, account = reading.plane, session.way.account
+    if exists(plane, ("accounts", account)) is not True:
+        problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
+        raise UnitError(Trouble.GARBLED, problem)
+    _file_found(unit, reading, account)
+    plane = put(plane, ("accounts", account, "secret"), session.way.secret)
+    seen = {account}
+    for way in candidates(unit):
         if way.account in seen or exists(plane, ("accounts", way.account)) is not True:
             continue
-        end, more = await desk.enter(way)
+        outcome, more = await unit.enter(way)
         if more is not None:
             seen.add(way.account)
-            work.lines[way] = more
+            run.sessions[way] = more
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
-        elif end.entry is Entry.LOCKED:
-            desk.tell(f"{desk.unit.name}: {way.account} is locked or out of tries")
-    previous = desk.last_plane()
-    for login in desk.family.factory.logins:
+        elif isinstance(outcome, Locked):
+            unit.report(f"{unit.name}: {way.account} is locked or out of tries")
+    plane = _with_published(unit, plane)
+    return {**reading.planes, "live": plane}, frozenset(run.sessions)
+
+
+def _file_found(unit: UnitInWork, reading: Reading, account: str) -> None:
+    """The as-found record exists before the first change."""
+    fields = reading_fields(reading)
+    found = CheckDocument(
+        kind="as found", box=box_of(unit, reading.plane), inside=f"read as {account}", complete=True,
+        family=unit.family.name, **fields,
+    )  # fmt: skip
+    file_once(unit, found, "as found")
+
+
+def _with_published(unit: UnitInWork, plane: Plane) -> Plane:
+    """Accounts that a published login opened at the last check are believed to have it still."""
+    previous = unit.last_plane()
+    for login in unit.family.factory.logins:
         path = ("accounts", login.account)
-        if exists(plane, path) and get(plane, (*path, "secret")) is None and _still_factory(previous, login.account, login.ref):
+        opened = previous is not None and any(
+            trial.account == login.account and trial.secret == login.ref and trial.outcome == "opened"
+            for trial in previous.trials
+        )
+        if opened and exists(plane, path) and get(plane, (*path, "secret")) is None:
             plane = put(plane, (*path, "secret"), login.ref)
-    return plane, frozenset(work.lines)
+    return plane
 
 
-def _still_factory(previous: Plane | None, account: str, ref: Ref) -> bool:
-    """Did the published login open this account at the last check?"""
-    return previous is not None and any(t.account == account and t.secret == ref and t.outcome == "opened" for t in previous.trials.items)
+# ---- carrying out what the executor asks for ------------------------------------------------------------------------
 
 
-async def _drive(work: Work, made: Plan) -> Ended:
-    desk, sheet = work.desk, made.sheet
-    assert isinstance(sheet, Sheet)
-    work.total = len(sheet.steps)
-    executor = carry_out(desk.family, sheet, made.belief, desk.clock.now)
-    told: Any = None
+async def _drive(run: Run, made: Plan, sheet: Sheet) -> Outcome:
+    """Carry out the sheet. Whatever goes wrong while a request is carried out is thrown into the executor, which always ends."""
+    run.total = len(sheet.steps)
+    executor = carry_out(run.unit.family, sheet, made.belief, run.unit.clock.now)
+    answer: Any = None
+    error: YardboltError | None = None
     try:
         while True:
-            told = await _do(work, executor.send(told))
-    except StopIteration as stop:
-        ended: Ended = stop.value
-        return ended
-
-
-async def _do(work: Work, request: Any) -> Any:
-    desk = work.desk
-    match request:
-        case Note(entry):
-            desk.note(entry, work.run)
-            if entry["state"] in ("read back", "proven"):
-                work.finished.append(str(entry["what"]))
-            if "step" in entry:
-                desk.tell(f"{desk.unit.name}: step {entry['step'] + 1} of {work.total}: {entry['what']}: {entry['state']}")
-        case Send(order, via, wait):
-            return await _send(work, order, via, wait)
-        case Read(paths, via):
-            line = work.lines.get(via)
+            request = executor.throw(error) if error else executor.send(answer)
+            error = None
             try:
-                return (await line.read(paths)).plane if line else None
+                answer = await _do(run, request)
+            except YardboltError as e:
+                answer, error = None, e
+    except StopIteration as stop:
+        outcome: Outcome = stop.value
+        return outcome
+
+
+async def _do(run: Run, request: Request) -> Any:
+    match request:
+        case Note():
+            return _note(run, request)
+        case Send(order, via):
+            return await _send(run, order, via)
+        case Read(paths, via):
+            session = run.sessions.get(via)
+            try:
+                return (await session.read(paths)).planes if session else None
+            except IdentityError:
+                raise
             except UnitError:
                 return None
-        case Login(way):
-            end, line = await desk.enter(way, budgeted=way.secret.factory)
-            if line is not None:
-                old = work.lines.pop(way, None)
-                if old is not None:
-                    await old.close()
-                work.lines[way] = line
-            return end.entry
-        case Return(ways, wait):
-            return await _return(work, ways, wait)
+        case LogIn(way):
+            return await _log_in(run, way)
+        case Return(ways, seconds):
+            return await _return(run, ways, seconds)
         case Attempt(belief):
-            return await _attempts(work, belief)
-    return None
+            return await _attempts(run, belief)
 
 
-async def _send(work: Work, order: Any, via: Way, wait: float) -> Sent:
-    line = work.lines.get(via)
-    if line is None:
-        return Sent(closed=True)
-    try:
-        reply = await line.order(order, max(ANSWER, wait))
-    except UnitError as e:
-        return Sent(str(e), closed=e.trouble is Trouble.CLOSED, unclear=True)
-    if reply.closed:
-        await line.close()
-        work.lines.pop(via, None)
-    return Sent(work.desk.scrub(reply.trouble), reply.closed)
+def _note(run: Run, note: Note) -> None:
+    event = note.event
+    run.unit.note(event, run.number)
+    if isinstance(event, ReadBack | Proven):
+        run.finished += 1
+    if isinstance(event, StoppedEvent):
+        return
+    step = getattr(event, "step", None)
+    if step is not None:
+        what = getattr(event, "what", "")
+        run.unit.report(f"{run.unit.name}: step {step + 1} of {run.total}: {what}: {event.event}")
 
 
-async def _return(work: Work, ways: tuple[Way, ...], wait: float) -> Way | None:
-    """Wait for the unit to come back: its port answers, then a login opens, spaced and within the budget (N016, N017)."""
-    desk, loop = work.desk, asyncio.get_running_loop()
-    await work.close()
-    end = loop.time() + max(wait, 30.0)
-    away = False
-    while loop.time() < end:
-        answers = await desk.knocker.knock(desk.place(ways[0].service)) == "admitted" if ways else False
-        if not answers:
+async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | Ended:
+    session = run.sessions.get(via)
+    if session is None:
+        return Ended(sent=False)
+    answer = await session.tell(order)
+    if not session.alive:
+        await session.close()
+        run.sessions.pop(via, None)
+    if isinstance(answer, No):
+        return replace(answer, said=run.unit.scrub(answer.said))
+    return answer
+
+
+async def _log_in(run: Run, way: Way) -> Login:
+    outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
+    if session is not None:
+        old = run.sessions.pop(way, None)
+        if old is not None:
+            await old.close()
+        run.sessions[way] = session
+    return outcome
+
+
+async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Way | None:
+    """Wait for the unit to come back: its port answers, then a login opens, spaced and within the budget."""
+    unit, loop = run.unit, asyncio.get_running_loop()
+    await run.close()
+    if not ways:
+        return None
+    limit = max(seconds, LONGEST_AWAY)
+    began, away = loop.time(), False
+    while loop.time() < began + limit:
+        if not isinstance(await unit.look.knock(ways[0].door, ways[0].source), Open):
             away = True
-            await desk.clock.sleep(0.5)
+            await unit.clock.sleep(POLL)
             continue
-        if away or loop.time() > end - max(wait, 30.0) + RETRY * 2:
-            await desk.clock.sleep(desk.family.factory.ready_after)
-            for way in ways[:2]:
-                got, line = await desk.enter(way)
-                if line is not None:
-                    work.lines[way] = line
-                    return way
-                if got.entry is Entry.LOCKED:
-                    continue
-        await desk.clock.sleep(RETRY)
+        if not away and loop.time() < began + RETRY * 2:
+            await unit.clock.sleep(POLL)  # it has not gone yet
+            continue
+        await unit.clock.sleep(unit.family.factory.ready_after)
+        for way in ways[:2]:
+            _, session = await unit.enter(way)
+            if session is not None:
+                run.sessions[way] = session
+                return way
+        await unit.clock.sleep(RETRY)
     return None
 
 
-async def _attempts(work: Work, belief: Belief) -> tuple[str, ...]:
+async def _attempts(run: Run, belief: Belief) -> tuple[str, ...]:
     """Try out the refusals that gate the next save: strangers turned away, closed services closed."""
     out = []
-    for claim in claims_for(work.desk, belief.active):
+    for claim in claims_for(run.unit, belief.live):
         if claim.sort in (Sort.STRANGER, Sort.CLOSED):
-            proof = await try_claim(work.desk, claim)
-            work.desk.note({"kind": "proof", "state": proof.result.value, "what": claim.text, "saw": proof.saw}, work.run)
+            proof = await try_claim(run.unit, claim)
+            run.unit.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
             if proof.result is Result.FAILS:
                 out.append(f"{claim.text}: {proof.saw}")
     return tuple(out)

@@ -85,12 +85,19 @@ class LineSwitch:
     """The unit itself: live and kept settings, hands, the time since it was started."""
 
     def __init__(
-        self, tick: Callable[[], float], works_number: str = "004417", clock_error: float = -86_400.0 * 212, shy: float = SHY_SECONDS
+        self,
+        tick: Callable[[], float],
+        works_number: str = "004417",
+        clock_error: float = -86_400.0 * 212,
+        shy: float = SHY_SECONDS,
     ) -> None:
         self.tick, self.works_number, self.shy = tick, works_number, shy
         self.clock_error = clock_error
         self.live, self.kept = Settings(), Settings()
-        self.hands = {"foreman": Hand("chief", "foreman", "worksmade", must_change=True), "spanner": Hand("chief", "", "none")}
+        self.hands = {
+            "foreman": Hand("chief", "foreman", "worksmade", must_change=True),
+            "spanner": Hand("chief", "", "none"),
+        }
         self.terms_taken = False
         self.boards: list[Board] = []
         self.seats = itertools.count(1)
@@ -104,7 +111,7 @@ class LineSwitch:
         state = self.live.gates[gate]
         return state.open and admits(state.sources, source)
 
-    def check(self, name: str, phrase: str) -> str:
+    def try_phrase(self, name: str, phrase: str) -> str:
         """`in`, `resting` or `no`. Counts wrong tries, also those turned away while starting."""
         hand = self.hands.get(name)
         if hand is None:
@@ -171,14 +178,16 @@ class Board:
     @property
     def hides(self) -> bool:
         """Is what is typed now not to be shown?"""
-        return self.asking in (self.hear_phrase, self.hear_new, self.hear_again) or getattr(self.asking, "__name__", "").startswith("secret")
+        return self.asking in (self.hear_phrase, self.hear_new, self.hear_again) or getattr(
+            self.asking, "__name__", ""
+        ).startswith("secret")
 
     def hear_name(self, text: str) -> str:
         self.first, self.asking = text.strip(), self.hear_phrase
         return "Phrase: "
 
     def hear_phrase(self, text: str) -> str:
-        got = self.unit.check(self.first, text)
+        got = self.unit.try_phrase(self.first, text)
         if got == "in":
             self.hand = self.first
             return self.entered()
@@ -296,10 +305,16 @@ class Board:
             }
             return "".join(f"{k} {'.' * (18 - len(k))} {v}\n" for k, v in rows.items())
         if w == ["hands"]:
-            table = [f"{n:<14}{h.rank:<9}{'resting' if h.locked_until > unit.tick() else 'working':<9}{h.made}" for n, h in unit.hands.items()]
+            table = [
+                f"{n:<14}{h.rank:<9}{'resting' if h.locked_until > unit.tick() else 'working':<9}{h.made}"
+                for n, h in unit.hands.items()
+            ]
             return "\n".join([f"{'hand':<14}{'rank':<9}{'state':<9}phrase", *table]) + "\n"
         if w == ["gates"]:
-            table = [f"{n:<8}{g.wire:<7}{'open' if g.open else 'shut':<7}{','.join(g.sources)}".rstrip() for n, g in live.gates.items()]
+            table = [
+                f"{n:<8}{g.wire:<7}{'open' if g.open else 'shut':<7}{','.join(g.sources)}".rstrip()
+                for n, g in live.gates.items()
+            ]
             return "\n".join([f"{'gate':<8}{'wire':<7}{'state':<7}from", *table]) + "\n"
         if w == ["kept"]:
             return "".join(f"unlike: {p}\n" for p in unit.unlike()) + f"{len(unit.unlike())} unlike\n"

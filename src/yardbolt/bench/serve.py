@@ -145,7 +145,7 @@ class Stand:
                 return True
 
             def validate_password(self, username: str, password: str) -> bool:
-                got = stand.unit.check(username, password)
+                got = stand.unit.try_phrase(username, password)
                 if got == "resting":
                     self.conn.send_auth_banner("That hand is resting.\r\n")
                 return got == "in"
@@ -173,7 +173,15 @@ class Stand:
             writer.close()
 
         await asyncio.get_running_loop().connect_accepted_socket(
-            lambda: TelnetServer(shell=shell, encoding="utf8", encoding_errors="replace", connect_maxwait=0.3, timeout=0, compression=False), sock
+            lambda: TelnetServer(
+                shell=shell,
+                encoding="utf8",
+                encoding_errors="replace",
+                connect_maxwait=0.3,
+                timeout=0,
+                compression=False,
+            ),
+            sock,
         )
 
     # -- a board on a wire --
@@ -258,9 +266,9 @@ def switch_file(state: Path) -> Callable[[], str]:
     return fault
 
 
-async def up(state: Path, ready: Callable[[list[Stand]], None]) -> None:
-    """Put the bench's units up and keep them up until cancelled. `ready` is told once every door is open."""
-    stands = [Stand(LineSwitch(time.monotonic), "127.83.4.1", switch_file(state))]
+async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) -> None:
+    """Put the bench's units up on `network` (the first three numbers of a 127.x.y.z address) and keep them up until cancelled. `ready` is told once every door is open."""
+    stands = [Stand(LineSwitch(time.monotonic), f"{network}.1", switch_file(state))]
     for stand in stands:
         stand.set_doors()
     ready(stands)

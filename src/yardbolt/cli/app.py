@@ -7,7 +7,22 @@ from typing import Annotated
 
 import typer
 
-from .options import DEFAULT_JOB, Format, JobFile, Jobs, KeyFile, NoColor, Output, Quiet, Units, Yes
+from .options import (
+    DEFAULT_JOB,
+    Format,
+    JobFile,
+    Jobs,
+    KeyFile,
+    NoColor,
+    Output,
+    Ports,
+    Quiet,
+    Units,
+    Yes,
+    found_of,
+    schema_of,
+    span_of,
+)
 
 app = typer.Typer(
     name="yardbolt", rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False,
@@ -15,27 +30,41 @@ app = typer.Typer(
     epilog="Exit codes: 0 done and clean, 1 the tool failed, 2 usage or file error, 3 findings remain, "
     "4 some units could not be judged, 5 stopped part-way safely, 130 interrupted.",
 )  # fmt: skip
-bench_app = typer.Typer(rich_markup_mode=None, help="Simulated units on 127.x.y.z, for learning and trying out.", no_args_is_help=True)
-records_app = typer.Typer(rich_markup_mode=None, help="What is on record: checks, journals, host keys.", invoke_without_command=True)
+bench_app = typer.Typer(
+    rich_markup_mode=None, help="Simulated units on 127.x.y.z, for learning and trying out.", no_args_is_help=True
+)
+records_app = typer.Typer(
+    rich_markup_mode=None, help="What is on record: checks, journals, host keys.", invoke_without_command=True
+)
 family_app = typer.Typer(rich_markup_mode=None, help="Family files: what is known of one make.", no_args_is_help=True)
 baseline_app = typer.Typer(rich_markup_mode=None, help="Baselines: what is demanded.", no_args_is_help=True)
 for name, sub in (("records", records_app), ("family", family_app), ("baseline", baseline_app), ("bench", bench_app)):
     app.add_typer(sub, name=name)
 
-Leap = Annotated[list[str] | None, typer.Option("--leap", metavar="PATH", help="Consent to a step that replaces the only way in at once.")]
-Found = Annotated[str, typer.Option("--found", metavar="keep", help="Keep settings that were live but not saved on arrival.")]
+Leap = Annotated[
+    list[str] | None,
+    typer.Option("--leap", metavar="PATH", help="Consent to a step that replaces the only way in at once."),
+]
+Found = Annotated[
+    str, typer.Option("--found", metavar="keep", help="Keep settings that were live but not saved on arrival.")
+]
+Network = Annotated[
+    str,
+    typer.Option("--network", metavar="127.X.Y", help="Where the bench is: the first three numbers of its addresses."),
+]
+DEMO_NETWORK = "127.83.4"
 
 
 @app.callback(invoke_without_command=True)
-def board(
+def bare(
     context: typer.Context, job: JobFile = DEFAULT_JOB, no_color: NoColor = False,
     version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
 ) -> None:  # fmt: skip
     if context.invoked_subcommand:
         return
-    from . import commands
+    from . import board
 
-    raise typer.Exit(commands.version() if version else commands.board(job, no_color))
+    raise typer.Exit(board.version() if version else board.board(job, no_color))
 
 
 @app.command()
@@ -54,13 +83,18 @@ def new(
     folder: Annotated[Path | None, typer.Argument(metavar="FOLDER", show_default=False)] = None,
     units: Annotated[Path | None, typer.Option("--from", metavar="CSV", help="Units: name,family,at,segment,class,serial,hardware,note.")] = None,
     demo_yard: Annotated[bool, typer.Option("--demo", help="The job of the demo, to be worked by hand on the bench.")] = False,
+    network: Network = DEMO_NETWORK,
     key_file: KeyFile = None,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of the job file and end.")] = False,
 ) -> None:  # fmt: skip
     """Begin a job: a folder with yard.yaml and an empty safe."""
-    from . import commands
+    if schema:
+        from . import records as records_body
 
-    raise typer.Exit(commands.schema("job") if schema else commands.new(folder, units, demo_yard, key_file))
+        raise typer.Exit(records_body.schema("job"))
+    from . import new as body
+
+    raise typer.Exit(body.new(folder, units, demo_yard, network, key_file))
 
 
 @app.command()
@@ -73,24 +107,31 @@ def check(
     ssh_key: Annotated[Path | None, typer.Option("--ssh-key", metavar="FILE", help="With --as: an SSH private key instead of a password.")] = None,
     outside: Annotated[bool, typer.Option("--outside", help="Only from outside.")] = False,
     full: Annotated[bool, typer.Option("--full", help="Also list what holds.")] = False,
-    key_file: KeyFile = None, form: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False, no_color: NoColor = False,
+    key_file: KeyFile = None, ports: Ports = "", form: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False,
+    no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """See how units are set: from outside, then from inside. Changes nothing."""
-    from . import commands, outside_host
-
+    span = span_of(ports)
     if at:
-        raise typer.Exit(outside_host.check(at, source, login or [], form, output, quiet, no_color))
-    raise typer.Exit(commands.check(units, job, account, ssh_key, outside, full, key_file, form, output, jobs, quiet, no_color))
+        from . import check_at
+
+        raise typer.Exit(check_at.check(at, source, login or [], span, form, output, quiet, no_color))
+    from . import check as body
+
+    raise typer.Exit(
+        body.check(units, job, account, ssh_key, outside, full, key_file, span, form, output, jobs, quiet, no_color)
+    )
 
 
 @app.command()
 def enter(
-    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, key_file: KeyFile = None, quiet: Quiet = False, no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False,
+    no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The approved first entry: licence terms and forced passwords, then the reading."""
-    from . import commands
+    from . import enter as body
 
-    raise typer.Exit(commands.enter(units, job, yes, key_file, quiet, no_color))
+    raise typer.Exit(body.enter(units, job, yes, key_file, span_of(ports), quiet, no_color))
 
 
 @app.command()
@@ -99,32 +140,38 @@ def steps(
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The rehearsed step sheet. Sends nothing."""
-    from . import commands
+    from yardbolt.application.steps import Choices
 
-    raise typer.Exit(commands.steps(units, job, frozenset(leap or ()), found, form, output, no_color))
+    from . import steps as body
+
+    choices = Choices(frozenset(leap or ()), found_of(found))
+    raise typer.Exit(body.steps(units, job, choices, form, output, no_color))
 
 
 @app.command()
 def tighten(
     units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "",
     anew: Annotated[bool, typer.Option("--anew", help="Plan anew instead of finishing the run that was cut off.")] = False,
-    key_file: KeyFile = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
+    key_file: KeyFile = None, ports: Ports = "", jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Carry out the steps, guarded and journaled, then prove. Run it again after any interruption."""
-    from . import commands
+    from yardbolt.application.steps import Choices
 
-    raise typer.Exit(commands.tighten(units, job, yes, frozenset(leap or ()), found, anew, key_file, jobs, quiet, no_color))
+    from . import tighten as body
+
+    choices = Choices(frozenset(leap or ()), found_of(found))
+    raise typer.Exit(body.tighten(units, job, yes, choices, anew, key_file, span_of(ports), jobs, quiet, no_color))
 
 
 @app.command()
 def prove(
-    units: Units = None, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, form: Format = "text", output: Output = None, jobs: Jobs = 4,
-    quiet: Quiet = False, no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, ports: Ports = "", form: Format = "text", output: Output = None,
+    jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Read afresh and try everything out. Never writes."""
-    from . import commands
+    from . import prove as body
 
-    raise typer.Exit(commands.prove(units, job, key_file, form, output, jobs, quiet, no_color))
+    raise typer.Exit(body.prove(units, job, key_file, span_of(ports), form, output, jobs, quiet, no_color))
 
 
 @app.command()
@@ -134,97 +181,115 @@ def sheet(
     output: Annotated[Path | None, typer.Option("--output", metavar="DIR", help="Folder for the sheets; `sheets` beside the job file.")] = None,
 ) -> None:  # fmt: skip
     """Write the hand-over sheet of each unit: text, JSON, and a page that prints."""
-    from . import commands
+    from . import sheet as body
 
-    raise typer.Exit(commands.sheet(units, job, form, output))
+    raise typer.Exit(body.sheet(units, job, form, output))
 
 
 @records_app.callback(invoke_without_command=True)
 def records(context: typer.Context, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
     if not context.invoked_subcommand:
-        from . import commands
+        from . import records as body
 
-        raise typer.Exit(commands.records(job, no_color))
+        raise typer.Exit(body.records(job, no_color))
 
 
 @records_app.command("show")
 def records_show(number: int, job: JobFile = DEFAULT_JOB) -> None:
     """One document of the record, as JSON."""
-    from . import commands
+    from . import records as body
 
-    raise typer.Exit(commands.record_show(number, job))
+    raise typer.Exit(body.show(number, job))
 
 
 @records_app.command("journal")
 def records_journal(unit: str, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
     """Everything that was done to a unit, in order, logins included."""
-    from . import commands
+    from . import records as body
 
-    raise typer.Exit(commands.record_journal(unit, job, no_color))
+    raise typer.Exit(body.journal(unit, job, no_color))
 
 
 @records_app.command("forget-key")
 def records_forget(unit: str, job: JobFile = DEFAULT_JOB) -> None:
     """Forget the noted host keys of a unit, once you know why they changed."""
-    from . import commands
+    from . import records as body
 
-    raise typer.Exit(commands.record_forget(unit, job))
+    raise typer.Exit(body.forget_key(unit, job))
+
+
+@records_app.command("schema")
+def records_schema(which: Annotated[str, typer.Argument(metavar="journal|record")] = "record") -> None:
+    """The JSON Schema of an entry of the journal, or of a document of the record."""
+    from . import records as body
+
+    raise typer.Exit(body.schema(schema_of(which)))
 
 
 @family_app.command("list")
 def family_list(no_color: NoColor = False) -> None:
     """The families that come with the program."""
-    from . import commands
+    from . import family as body
 
-    raise typer.Exit(commands.family_list(no_color))
+    raise typer.Exit(body.listed(no_color))
 
 
 @family_app.command("check")
 def family_check(file: Path, no_color: NoColor = False) -> None:
     """Check a family file, and list what it does not read."""
-    from . import commands
+    from . import family as body
 
-    raise typer.Exit(commands.family_check(file, no_color))
+    raise typer.Exit(body.check(file, no_color))
 
 
 @family_app.command("schema")
 def family_schema() -> None:
     """The JSON Schema of family files."""
-    from . import commands
+    from . import records as body
 
-    raise typer.Exit(commands.schema("family"))
+    raise typer.Exit(body.schema("family"))
 
 
 @baseline_app.command("show")
-def baseline_show(name: Annotated[str, typer.Argument(metavar="NAME")] = "hand-tight", job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
+def baseline_show(
+    name: Annotated[str, typer.Argument(metavar="NAME")] = "hand-tight",
+    job: JobFile = DEFAULT_JOB,
+    no_color: NoColor = False,
+) -> None:
     """A baseline, line by line, with its numbers."""
-    from . import commands
+    from . import baseline as body
 
-    raise typer.Exit(commands.baseline_show(name, job, no_color))
+    raise typer.Exit(body.shown(name, job, no_color))
 
 
 @baseline_app.command("schema")
 def baseline_schema() -> None:
     """The JSON Schema of baselines."""
-    from . import commands
+    from . import records as body
 
-    raise typer.Exit(commands.schema("baseline"))
+    raise typer.Exit(body.schema("baseline"))
 
 
-BenchState = Annotated[Path | None, typer.Option("--state", metavar="DIR", help="Where the bench keeps its fault switch.")]
+BenchState = Annotated[
+    Path | None, typer.Option("--state", metavar="DIR", help="Where the bench keeps its fault switch.")
+]
 
 
 @bench_app.command("up")
-def bench_up(state: BenchState = None, fault: Annotated[str, typer.Option("--fault", metavar="KIND")] = "none") -> None:
+def bench_up(
+    state: BenchState = None,
+    network: Network = DEMO_NETWORK,
+    fault: Annotated[str, typer.Option("--fault", metavar="KIND")] = "none",
+) -> None:
     """Put the units up, until Ctrl-C."""
-    from . import benches
+    from . import bench as body
 
-    raise typer.Exit(benches.up(state, fault))
+    raise typer.Exit(body.up(state, network, fault))
 
 
 @bench_app.command("fault")
 def bench_fault(kind: Annotated[str, typer.Argument(metavar="KIND")] = "", state: BenchState = None) -> None:
     """Turn the fault switch of the running bench; without a kind, list the kinds."""
-    from . import benches
+    from . import bench as body
 
-    raise typer.Exit(benches.fault(kind, state))
+    raise typer.Exit(body.fault(kind, state))

@@ -5,21 +5,24 @@ from __future__ import annotations
 import contextlib
 import os
 import secrets
+import socket
 import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
 
-from yardbolt.adapters.safe import write_atomically
 from yardbolt.core.errors import OperatorError, Stopped
 
+from . import wiring
+from .new import DEMO_NETWORK
 from .screen import Screen
 
 UNIT = "sk-sw-04"
+NEW = ("new", ".", "--demo")
 STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("A carton is opened in the depot of Larkmoor Tramway: a line switch for the Skerrow line, as it left the works. The job file and an "
-     "empty safe come first. (This demo opens the safe with a key file; you would type a master password.)", ("new", ".", "--demo"), (0,)),
+     "empty safe come first. (This demo opens the safe with a key file; you would type a master password.)", NEW, (0,)),
     ("Look before touching: every port, every published login, within the try budget. Nothing is changed, no question is answered.",
      ("check", UNIT), (3, 4)),
     ("Both factory logins open, and the unit wants its terms accepted and a first password set. That is a write, so it needs approval; the "
@@ -34,6 +37,20 @@ STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("Where the job stands:", (), (0,)),
 )  # fmt: skip
 
+PROGRAM = (sys.executable, "-m", "yardbolt")
+
+
+def _free_network() -> str:
+    """The network of the demo's units: the usual one, or another where a bench is up there already."""
+    tried = [DEMO_NETWORK, *(f"127.83.{third}" for third in range(5, 250))]
+    for network in tried:
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            with contextlib.suppress(OSError):
+                probe.bind((f"{network}.1", 2022))
+                return network
+    raise Stopped("every network of the bench is taken; end the other benches first")
+
 
 def run(folder: Path | None, no_color: bool) -> int:
     """Tell the story; 0 when every command ended as it should. Raises Stopped on the first that did not, leaving nothing running."""
@@ -42,27 +59,34 @@ def run(folder: Path | None, no_color: bool) -> int:
     work = folder or Path(tempfile.mkdtemp(prefix="yardbolt-demo-"))
     work.mkdir(parents=True, exist_ok=True)
     key = work / "demo.key"
-    write_atomically(key, secrets.token_bytes(64))
+    wiring.write_whole(key, secrets.token_bytes(64))
+    network = _free_network()
     env = {**os.environ, "YARDBOLT_KEY_FILE": str(key.resolve())}
     env.pop("YARDBOLT_MASTER", None)
     if no_color:
         env["NO_COLOR"] = "1"
-    s = Screen(no_color)
+    screen = Screen(no_color)
     began = time.monotonic()
     bench = subprocess.Popen(
-        [sys.executable, "-m", "yardbolt", "bench", "up", "--state", str(work / "bench")], stdout=subprocess.PIPE, text=True, env=env
+        [*PROGRAM, "bench", "up", "--state", str(work / "bench"), "--network", network],
+        stdout=subprocess.PIPE,
+        text=True,
+        env=env,
     )
     try:
         assert bench.stdout is not None
         if not bench.stdout.readline().startswith("up:"):
             raise Stopped("the bench did not come up; is another one running?")
-        for words, command, good in STORY:
-            _act(s, words, command, good, work, env)
-        s.head("Done", f"{time.monotonic() - began:.0f} s; the bench is down, nothing is left running")
+        for comment, command, good in STORY:
+            elsewhere = command is NEW and network != DEMO_NETWORK
+            _act(screen, comment, (*command, "--network", network) if elsewhere else command, good, work, env)
+        screen.head("Done", f"{time.monotonic() - began:.0f} s; the bench is down, nothing is left running")
         for sheet in sorted((work / "sheets").glob("*.html")):
-            s.line(f"The sheet: {sheet}")
-        s.line(f"The job:   {work}   (its safe opens with {key.name}; delete the folder when you have seen enough)")
-        s.line("By hand:   yardbolt bench up in one terminal; in another: yardbolt new job --demo, cd job, yardbolt check ...")
+            screen.say(f"The sheet: {sheet}")
+        screen.say(f"The job:   {work}   (its safe opens with {key.name}; delete the folder when you have seen enough)")
+        screen.say(
+            "By hand:   yardbolt bench up in one terminal; in another: yardbolt new job --demo, cd job, yardbolt check ..."
+        )
         return 0
     finally:
         bench.terminate()
@@ -72,13 +96,15 @@ def run(folder: Path | None, no_color: bool) -> int:
             bench.kill()
 
 
-def _act(s: Screen, words: str, command: tuple[str, ...], good: tuple[int, ...], work: Path, env: dict[str, str]) -> None:
-    s.line("")
-    s.console.rule(characters="=" if s.console.no_color else "─")
-    s.line((words, "next"))
-    s.line("")
-    s.line((f"$ yardbolt {' '.join(command)}".rstrip(), "faint"))
+def _act(
+    screen: Screen, comment: str, command: tuple[str, ...], good: tuple[int, ...], work: Path, env: dict[str, str]
+) -> None:
+    screen.say("")
+    screen.console.rule(characters="=" if screen.console.no_color else "─")
+    screen.say((comment, "next"))
+    screen.say("")
+    screen.say((f"$ yardbolt {' '.join(command)}".rstrip(), "faint"))
     sys.stdout.flush()
-    got = subprocess.run([sys.executable, "-m", "yardbolt", *command], cwd=work, env=env, check=False)
+    got = subprocess.run([*PROGRAM, *command], cwd=work, env=env, check=False)
     if got.returncode not in good:
         raise Stopped(f"'yardbolt {' '.join(command)}' ended with {got.returncode}; the job lies in {work}")

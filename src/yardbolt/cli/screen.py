@@ -22,6 +22,9 @@ STYLES = {
 }  # fmt: skip
 
 
+Cell = str | tuple[str, str]
+
+
 class _Trimmed:
     """A file that takes no blanks at the ends of lines: for pipes and files."""
 
@@ -52,7 +55,13 @@ class Screen:
         width = min(shutil.get_terminal_size().columns, WIDEST) if here else 100
         trimmed = cast(TextIO, self._file if self._file.isatty() else _Trimmed(self._file))
         self.console = Console(
-            file=trimmed, no_color=plain, highlight=False, markup=False, emoji=False, width=width, color_system=None if plain else "auto"
+            file=trimmed,
+            no_color=plain,
+            highlight=False,
+            markup=False,
+            emoji=False,
+            width=width,
+            color_system=None if plain else "auto",
         )
 
     def close(self) -> None:
@@ -60,38 +69,40 @@ class Screen:
         if self.output:
             self._file.close()
 
-    def line(self, *cells: str | tuple[str, str], indent: int = 0) -> None:
+    def say(self, *cells: str | tuple[str, str], indent: int = 0) -> None:
         """One paragraph, wrapped under its own indent."""
         text = Text()
         for cell in cells:
-            words, style = cell if isinstance(cell, tuple) else (cell, "")
-            text.append(words, STYLES.get(style, style))
+            shown, style = cell if isinstance(cell, tuple) else (cell, "")
+            text.append(shown, STYLES.get(style, style))
         self.console.print(Padding(text, (0, 0, 0, indent), expand=False) if indent else text)
 
-    def head(self, words: str, more: str = "") -> None:
+    def head(self, title: str, more: str = "") -> None:
         """A heading with a blank line before it."""
         self.console.print()
-        self.line((words, "head"), (f"  {more}" if more else "", "faint"))
+        self.say((title, "head"), (f"  {more}" if more else "", "faint"))
 
     def rows(self, rows: list[list[str | tuple[str, str]]], indent: int = 2, heads: list[str] | None = None) -> None:
         """A table without lines; where the terminal is narrow, one row becomes a small block. The second line of a cell is faint."""
         if self.console.width < 70 and rows and len(rows[0]) > 3:
             for row in rows:
                 for name, cell in zip(heads or [""] * len(row), row, strict=False):
-                    words, style = cell if isinstance(cell, tuple) else (cell, "")
-                    if words:
-                        self.line((f"{name}: " if name else "", "faint"), (words, style), indent=indent)
+                    shown, style = cell if isinstance(cell, tuple) else (cell, "")
+                    if shown:
+                        self.say((f"{name}: " if name else "", "faint"), (shown, style), indent=indent)
                 self.console.print()
             return
-        table = Table(box=None, show_header=heads is not None, padding=(0, 2, 0, 0), pad_edge=False, header_style=STYLES["faint"])
-        for n in range(len(rows[0]) if rows else 0):
-            table.add_column(heads[n] if heads else "", overflow="fold", no_wrap=False)
+        table = Table(
+            box=None, show_header=heads is not None, padding=(0, 2, 0, 0), pad_edge=False, header_style=STYLES["faint"]
+        )
+        for column in range(len(rows[0]) if rows else 0):
+            table.add_column(heads[column] if heads else "", overflow="fold", no_wrap=False)
         for row in rows:
-            table.add_row(*(self._cell(*(c if isinstance(c, tuple) else (c, ""))) for c in row))
+            table.add_row(*(self._cell(*(one if isinstance(one, tuple) else (one, ""))) for one in row))
         self.console.print(Padding(table, (0, 0, 0, indent), expand=False))
 
-    def _cell(self, words: str, style: str) -> Text:
-        first, _, more = words.partition("\n")
+    def _cell(self, shown: str, style: str) -> Text:
+        first, _, more = shown.partition("\n")
         text = Text(first, STYLES.get(style, style))
         return text.append(f"\n{more}", STYLES["faint"]) if more else text
 

@@ -1,4 +1,4 @@
-"""The wiring: the one module that knows adapters and bench, and puts them together for the use cases."""
+"""The wiring: the one module that knows wires, adapters and bench, and puts them together for the use cases."""
 
 from __future__ import annotations
 
@@ -12,33 +12,37 @@ import os
 import resource
 import secrets as randomness
 import sys
-from collections.abc import Awaitable, Callable, Iterator
+from collections.abc import Awaitable, Callable, Iterator, Mapping
 from pathlib import Path
-from typing import TypeVar
+from typing import TYPE_CHECKING, Any
 
 from yardbolt.adapters import files
 from yardbolt.adapters.clock import LaptopClock
-from yardbolt.adapters.knock import TcpKnocker
 from yardbolt.adapters.records import SqliteRecords
-from yardbolt.application.desk import Desk
+from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, SafeError, YardboltError
-from yardbolt.core.family import Channel as Spec
-from yardbolt.core.family import Family, factory_names
-from yardbolt.core.job import Job, site_of
-from yardbolt.core.ports import Channel
+from yardbolt.core.family.model import Family
+from yardbolt.core.job import Job, UnitEntry, site_of
+from yardbolt.core.judge.baseline import Baseline
+from yardbolt.core.ports import Look, Safe, Wire
+from yardbolt.core.run.events import Troubled
 from yardbolt.core.secret import Ref, Secret
 
 from .options import worst
 
-T = TypeVar("T")
+if TYPE_CHECKING:
+    from yardbolt.application.unit import UnitInWork
+
 MASTER = "YARDBOLT_MASTER"
 MOST_FILES = 8192
+ALL_PORTS = (1, 65535)
+Secrets = Callable[[Ref], Secret | None]
 
 
 def prepare_process() -> None:
     """Foreign libraries say nothing of their own (some would log credentials), and many sockets may be open at once."""
     logging.getLogger().addHandler(logging.NullHandler())
-    for name in ("asyncssh", "telnetlib3", "pykeepass", "sqlalchemy", "asyncio"):
+    for name in ("asyncssh", "telnetlib3", "pykeepass"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     wanted = MOST_FILES if hard == resource.RLIM_INFINITY else min(hard, MOST_FILES)
@@ -47,6 +51,102 @@ def prepare_process() -> None:
 
 
 prepare_process()
+
+
+# ---- wires ----------------------------------------------------------------------------------------------------------
+
+
+def _ssh_console(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.ssh import SshConsole
+
+    return SshConsole(secrets, pin)
+
+
+def _ssh_commands(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.ssh import SshCommands
+
+    return SshCommands(secrets, pin)
+
+
+def _telnet_console(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.telnet import TelnetConsole
+
+    return TelnetConsole(secrets)
+
+
+# Ways of talking and wires are many to many: which wire carries a way over a service.
+WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
+    ("console", "ssh"): _ssh_console,
+    ("console", "telnet"): _telnet_console,
+    ("commands", "ssh"): _ssh_commands,
+}
+
+
+def connect(secrets: Secrets, talk: str, service: str, pin: str) -> Wire:
+    """A wire, not yet opened. Raises OperatorError where none carries this way over this service."""
+    made = WIRES.get((talk, service))
+    if made is None:
+        raise OperatorError(
+            f"no wire carries '{talk}' over {service}; there are {', '.join(' over '.join(k) for k in WIRES)}"
+        )
+    return made(secrets, pin)
+
+
+def look_of(told: Callable[[int], None], span: tuple[int, int] = ALL_PORTS) -> Look:
+    """The look from outside. `told` hears how far it is; `span` limits it to some ports."""
+    from yardbolt.wires.look import TcpLook
+
+    return TcpLook(told, span)
+
+
+# ---- files and secrets ----------------------------------------------------------------------------------------------
+
+
+def common_passwords() -> frozenset[str]:
+    """The list of common passwords."""
+    from yardbolt.adapters.wordlist import common_passwords as listed
+
+    return listed()
+
+
+def make_safe(path: Path, master: Secret | None, key_file: Path | None, copy: Path | None) -> None:
+    """Make an empty safe and its copy. Raises SafeError where one lies there already."""
+    from yardbolt.adapters.safe import create
+
+    create(path, master, key_file, copy)
+
+
+def write_whole(path: Path, content: bytes) -> None:
+    """Write a file so that it is either whole or not there, readable by its owner only. Raises OSError."""
+    from yardbolt.adapters.safe import write_atomically
+
+    write_atomically(path, content)
+
+
+def ask_secret(prompt: str) -> Secret:
+    """A secret typed without echo. Raises OperatorError where nobody can type."""
+    if not sys.stdin.isatty():
+        raise OperatorError(f"{prompt.strip(': ')} is wanted, and nobody is at the keyboard")
+    return Secret(getpass.getpass(prompt))
+
+
+def master_password(confirm: bool = False) -> Secret:
+    """The master password of the safe: from the environment, else from the keyboard. Raises SafeError."""
+    if given := os.environ.get(MASTER):
+        return Secret(given)
+    if not sys.stdin.isatty():
+        raise SafeError(f"no master password: set {MASTER}, or give --key-file")
+    got = ask_secret("Master password of the safe: ")
+    if confirm and ask_secret("Once more: ").reveal() != got.reveal():
+        raise SafeError("the two do not agree; nothing was made")
+    if not got:
+        raise SafeError("a safe needs a master password")
+    return got
+
+
+def place_of(job_file: Path, named: str) -> Path:
+    """A path of the job file: relative to where the job file lies."""
+    return Path(named) if Path(named).is_absolute() else job_file.parent / named
 
 
 class Progress:
@@ -71,48 +171,29 @@ class Progress:
             self.width = 0
 
 
-def ask_secret(prompt: str) -> Secret:
-    """A secret typed without echo. Raises OperatorError where nobody can type."""
-    if not sys.stdin.isatty():
-        raise OperatorError(f"{prompt.strip(': ')} is wanted, and nobody is at the keyboard")
-    return Secret(getpass.getpass(prompt))
-
-
-def master_password(confirm: bool = False) -> Secret:
-    """The master password of the safe: from the environment, else from the keyboard. Raises SafeError."""
-    if given := os.environ.get(MASTER):
-        return Secret(given)
-    if not sys.stdin.isatty():
-        raise SafeError(f"no master password: set {MASTER}, or give --key-file")
-    got = ask_secret("Master password of the safe: ")
-    if confirm and ask_secret("Once more: ").reveal() != got.reveal():
-        raise SafeError("the two do not agree; nothing was made")
-    if not got:
-        raise SafeError("a safe needs a master password")
-    return got
-
-
-def place_of(job_file: Path, written: str) -> Path:
-    """A path of the job file: relative to where the job file lies."""
-    return Path(written) if Path(written).is_absolute() else job_file.parent / written
+# ---- a job with its files -------------------------------------------------------------------------------------------
 
 
 class Yard:
-    """A job with its files: the desk of each unit is made from it."""
+    """A job with its files: the unit in work is made from it."""
 
-    def __init__(self, job_file: Path, quiet: bool = True) -> None:
+    def __init__(self, job_file: Path, quiet: bool = True, span: tuple[int, int] = ALL_PORTS) -> None:
         if not job_file.is_file():
-            raise OperatorError(f"no job file {job_file}; go to the job's folder, say --job FILE, or begin one with 'yardbolt new FOLDER'")
-        self.file = job_file
+            begin = "go to the job's folder, say --job FILE, or begin one with 'yardbolt new FOLDER'"
+            raise OperatorError(f"no job file {job_file}; {begin}")
+        self.file, self.span = job_file, span
         self.job: Job = files.load_job(job_file)
-        self.baseline = files.load_baseline(files.find("baselines", self.job.baseline, job_file.parent))
+        self.baseline = files.load_baseline(self._find("baselines", self.job.baseline))
         self.families: dict[str, Family] = {}
-        self.records = SqliteRecords(job_file.parent / "record.sqlite")
-        self.progress = Progress(quiet)
-        self.safe: object = None
         for unit in self.job.units.values():
             if unit.family not in self.families:
-                self.families[unit.family] = files.load_family(files.find("families", unit.family, job_file.parent))
+                self.families[unit.family] = files.load_family(self._find("families", unit.family))
+        self.records = SqliteRecords(job_file.parent / "record.sqlite")
+        self.progress = Progress(quiet)
+        self.safe: Safe | None = None
+
+    def _find(self, kind: str, name: str) -> Path:
+        return files.find(kind, name, self.file.parent)
 
     def units(self, named: list[str] | None) -> list[str]:
         """The units meant. Raises OperatorError on a name that is not in the job."""
@@ -133,57 +214,52 @@ class Yard:
 
     def needs_safe(self, names: list[str]) -> bool:
         """Did a login from the safe open one of these units, or was one sent to it?"""
-        return any(str(e.get("secret", "")).startswith("safe:") for n in names for e in self.records.journal(n))
+        history = self.records.history()
+        return any(history.of(name).uses_safe() for name in names)
 
-    def desk(self, name: str) -> Desk:
+    def unit(self, name: str) -> UnitInWork:
         """Everything needed to work on one unit."""
-        from yardbolt.adapters.wordlist import common_passwords
+        from yardbolt.application.unit import UnitInWork
 
-        unit = self.job.units[name]
-        family = self.families[unit.family]
-        site = site_of(self.job, unit, factory_names(family))
-        words = frozenset(w for text in (self.job.owner, self.job.title, name, family.title) for w in text.replace(",", " ").split() if len(w) > 2)
-        desk = Desk(
-            self.job, unit, site, family, self.baseline, self.records, LaptopClock(),
-            TcpKnocker(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at")),
-            lambda spec, pin: dial(desk, spec, pin), self.progress, words, common_passwords(), pick=randomness.randbelow,
+        entry = self.job.units[name]
+        family = self.families[entry.family]
+        site = site_of(self.job, entry, family.factory_names(), doors_of(entry, family))
+        texts = (self.job.owner, self.job.title, name, family.title)
+        local = frozenset(word for text in texts for word in text.replace(",", " ").split() if len(word) > 2)
+        unit = UnitInWork(
+            self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
+            look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span),
+            lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
+            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randomness.randbelow,
         )  # fmt: skip
-        desk.inputs = {
+        return unit
+
+    def inputs(self, entry: UnitEntry) -> dict[str, str]:
+        """Digests of the files a plan rests on."""
+        return {
             "job file": _digest(self.file),
-            "baseline": _digest(files.find("baselines", self.job.baseline, self.file.parent)),
-            "family": _digest(files.find("families", unit.family, self.file.parent)),
+            "baseline": _digest(self._find("baselines", self.job.baseline)),
+            "family": _digest(self._find("families", entry.family)),
         }
-        desk.safe = self.safe  # type: ignore[assignment]
-        return desk
+
+
+def doors_of(entry: UnitEntry, family: Family) -> tuple[Door, ...]:
+    """Where each service is met: as the job file says, else as the unit left the works; the best way of talking first."""
+    ports = {**family.factory.ports, **entry.ports}
+    return tuple(Door(s, entry.address, ports[s], s) for s in family.services() if s in ports)
 
 
 def _digest(path: Path) -> str:
     return "sha256:" + hashlib.sha256(path.read_bytes()).hexdigest()
 
 
-def dial(desk: Desk, spec: Spec, pin: str) -> Channel:
-    """A channel of the kind a family names, not yet connected."""
-    return dial_with(desk.secret, spec.speaks, spec.mode, pin)
-
-
-def dial_with(secret: Callable[[Ref], Secret | None], speaks: str, mode: str, pin: str) -> Channel:
-    """A channel by what it speaks."""
-    if speaks == "ssh":
-        from yardbolt.adapters.ssh import SshChannel
-
-        return SshChannel(secret, mode, pin)
-    from yardbolt.adapters.telnet import TelnetChannel
-
-    return TelnetChannel(secret)
-
-
 @contextlib.contextmanager
 def alone(job_file: Path, name: str) -> Iterator[None]:
     """Only one run at a time may write to a unit. Raises OperatorError where another one does."""
     lock = job_file.parent / f".{name}.lock"
-    with lock.open("w") as f:
+    with lock.open("w") as held:
         try:
-            fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             raise OperatorError(f"{name}: another yardbolt works on it right now") from None
         yield
@@ -200,14 +276,52 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 yard.progress.clear()
                 told = str(e) if str(e).startswith(name) else f"{name}: {e}"
                 sys.stderr.write(f"yardbolt: {told}\n")
-                yard.records.append(name, 0, {"kind": "trouble", "state": "told", "error": told})
+                yard.records.append(name, 0, Troubled(error=told))
                 return e.exit_code
 
     async def all_of_them() -> list[int]:
         gate = asyncio.Semaphore(jobs)
-        return list(await asyncio.gather(*(one(n, gate) for n in names)))
+        return list(await asyncio.gather(*(one(name, gate) for name in names)))
 
     try:
         return worst(asyncio.run(all_of_them()))
     finally:
         yard.progress.clear()
+
+
+# ---- files by name, for the commands that only show them ------------------------------------------------------------
+
+
+def load_job(path: Path) -> Job:
+    """A job file. Raises FileError."""
+    return files.load_job(path)
+
+
+def load_family(path: Path) -> Family:
+    """A family file. Raises FileError."""
+    return files.load_family(path)
+
+
+def shipped_families() -> dict[str, Path]:
+    """The families that come with the program."""
+    return files.shipped("families")
+
+
+def baseline(name: str, beside: Path) -> Baseline:
+    """A baseline by name. Raises OperatorError or FileError."""
+    return files.load_baseline(files.find("baselines", name, beside))
+
+
+def schema(which: str) -> dict[str, Any]:
+    """The JSON Schema of one of our files."""
+    return files.schema(which)
+
+
+# ---- the bench ------------------------------------------------------------------------------------------------------
+
+
+def bench() -> Any:
+    """The bench's servers."""
+    from yardbolt.bench import serve
+
+    return serve

@@ -72,7 +72,14 @@ class AddressSet:
         return AddressSet(_both(left))
 
     def __and__(self, other: AddressSet) -> AddressSet:
-        return AddressSet(_both(a if _within(a, b) else b for a in self.nets for b in other.nets if a.version == b.version and a.overlaps(b)))
+        return AddressSet(
+            _both(
+                a if _within(a, b) else b
+                for a in self.nets
+                for b in other.nets
+                if a.version == b.version and a.overlaps(b)
+            )
+        )
 
     def __le__(self, other: AddressSet) -> bool:
         return not (self - other).nets

@@ -58,7 +58,7 @@ class Trouble(Enum):
     CLOSED = "closed"  # the connection ended although nobody asked for it
     SILENT = "silent"  # connected, but no answer in time
     GARBLED = "garbled"  # an answer that is not in the protocol
-    TOO_MUCH = "too much"  # more than the limit (D22)
+    TOO_MUCH = "too much"  # more than the limit
     NO_LOGIN = "no login"  # the login did not open
     NOT_UNDERSTOOD = "not understood"  # the unit said no to what was sent
 

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from .addresses import NOBODY, AddressSet
+from .doors import Door
 from .secret import Ref
 
 
@@ -117,6 +118,11 @@ class Site:
     allows: Allows = Allows()
     factory: frozenset[str] = frozenset()  # names of the factory accounts of this family
     waivers: tuple[Waiver, ...] = ()
+    doors: tuple[Door, ...] = ()  # where its services are met, as the job and its family say
+
+    def door(self, service: str) -> Door | None:
+        """Where a service is met."""
+        return next((one for one in self.doors if one.service == service), None)
 
     def secret(self, account: str) -> Ref:
         """The one entry of the safe that holds what this account shall have."""
@@ -127,7 +133,7 @@ class Site:
         return Ref(f"safe:{self.unit}/{account} (as found)")
 
 
-def site_of(job: Job, unit: UnitEntry, factory: frozenset[str]) -> Site:
+def site_of(job: Job, unit: UnitEntry, factory: frozenset[str], doors: tuple[Door, ...] = ()) -> Site:
     """The view of one unit. Raises KeyError when its segment is not in the job."""
     seg = job.segments[unit.segment]
     laptop = AddressSet.of(seg.laptop) if seg.laptop else NOBODY
@@ -135,5 +141,5 @@ def site_of(job: Job, unit: UnitEntry, factory: frozenset[str]) -> Site:
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
         unit.name, seg.laptop, sources, sources, seg.stranger, unit.serial, unit.hardware,
-        job.accounts, unit.needed, job.banner, job.allows, factory, waivers,
+        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors,
     )  # fmt: skip

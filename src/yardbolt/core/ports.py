@@ -1,23 +1,17 @@
-"""What the use cases need of the outside world, as protocols of at most five methods. Adapters and the bench's tests fulfil them."""
+"""What the use cases need of the outside world, as protocols of at most five methods. Wires and adapters fulfil them."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
-from .dialogue import Heard, Turn
+from .doors import Door
+from .run.documents import Document, Filed
+from .run.events import Event
+from .run.history import History
 from .secret import Ref, Secret
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where to connect, and from which address of the laptop."""
-
-    address: str
-    port: int
-    source: str
-    service: str
+from .talk.outcomes import Login, Port
 
 
 @dataclass(frozen=True)
@@ -30,27 +24,8 @@ class Credential:
 
 
 @dataclass(frozen=True)
-class Opening:
-    """What a channel says of an attempt to open it: opened, refused, locked, closed, silent. `said` is what the unit said."""
-
-    state: str
-    said: str = ""
-    fingerprint: str = ""
-    greeting: str = ""
-
-
-@dataclass(frozen=True)
-class Answer:
-    """The answer to one command: its text, its exit status, and what it said on standard error."""
-
-    text: str
-    status: int
-    errors: str = ""
-
-
-@dataclass(frozen=True)
-class Port:
-    """A TCP port that answers: its first words, and what can be told of it from outside."""
+class Seen:
+    """A port that answers: its first words, and what can be told of it from outside."""
 
     port: int
     speaks: str
@@ -58,28 +33,38 @@ class Port:
     details: Mapping[str, Any] = field(default_factory=dict)
 
 
-class Channel(Protocol):
-    """One connection to a unit. Every await ends within its time; every failure is a UnitError."""
+class Wire(Protocol):
+    """One connection to a unit. Every await ends within its time; what goes wrong is an outcome, and a changed host key an
+    IdentityError, raised before any credential leaves.
 
-    typed: bool
+    `authenticates`: does opening it log in, or is that a conversation afterwards? `fingerprint`: the host key met, empty where the
+    service has none.
+    """
 
-    async def open(self, place: Place, credential: Credential) -> Opening: ...
+    authenticates: bool
+    fingerprint: str
 
-    async def turn(self, turn: Turn) -> Heard: ...
+    async def open(self, door: Door, source: str, credential: Credential) -> Login: ...
 
-    async def fetch(self, command: str, seconds: float) -> Answer: ...
+    async def exchange(self, event: Any) -> Any: ...
 
     async def close(self) -> None: ...
 
 
-class Knocker(Protocol):
-    """Looks at a unit from outside, without logging in."""
+class Look(Protocol):
+    """Looks at a unit from outside, without logging in. `silent` counts the ports that said nothing at the last look; `whole`
+    says whether a look covers all 65,535, `own`
+    are ports of this laptop that answered in the unit's place."""
+
+    silent: int
+    whole: bool
+    own: tuple[int, ...]
 
     async def ports(self, address: str, source: str, rate: int) -> tuple[int, ...]: ...
 
-    async def look(self, address: str, port: int, source: str) -> Port: ...
+    async def look(self, address: str, port: int, source: str) -> Seen: ...
 
-    async def knock(self, place: Place) -> str: ...
+    async def knock(self, door: Door, source: str) -> Port: ...
 
 
 class Safe(Protocol):
@@ -92,20 +77,23 @@ class Safe(Protocol):
     def entries(self) -> tuple[Ref, ...]: ...
 
 
+D = TypeVar("D", bound=Document)
+
+
 class Records(Protocol):
-    """The record of the job: an append-only journal, and documents by kind and unit."""
+    """The record of the job: an append-only journal of events, and documents by kind and unit."""
 
-    def append(self, unit: str, run: int, entry: Mapping[str, Any]) -> None: ...
+    def append(self, unit: str, run: int, event: Event) -> None: ...
 
-    def journal(self, unit: str, run: int | None = None) -> tuple[Mapping[str, Any], ...]: ...
+    def history(self) -> History: ...
 
-    def file(self, unit: str, kind: str, document: Mapping[str, Any]) -> int: ...
+    def file(self, unit: str, document: Document) -> int: ...
 
-    def latest(self, unit: str, kind: str) -> Mapping[str, Any] | None: ...
+    def latest(self, unit: str, kind: str, of: type[D]) -> Filed[D] | None: ...
 
 
 class Clock(Protocol):
-    """The laptop's time."""
+    """The laptop's time (ISO 8601, UTC)."""
 
     def now(self) -> str: ...
 

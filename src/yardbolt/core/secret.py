@@ -1,7 +1,7 @@
-"""Secrets as a type that cannot be shown, and as references that say *which* secret without holding it (D15).
+"""Secrets as a type that cannot be shown, and as references that say *which* secret without holding it.
 
-A plane, a sheet, a journal hold `Ref`s; a message to a unit holds `Slot`s; only a channel adapter turns a slot into characters,
-at the moment of sending, through a `Secret`, whose one door is `reveal()`.
+A plane, a sheet, a journal hold `Ref`s; a message to a unit holds `Slot`s; only a wire turns a slot into characters, at the
+moment of sending, through a `Secret`, whose one door is `reveal()`.
 """
 
 from __future__ import annotations
@@ -52,18 +52,23 @@ class Ref:
         """Does it rest in the safe of the job?"""
         return self.entry.startswith("safe:")
 
+    @property
+    def typed(self) -> bool:
+        """Was it typed at the keyboard in this run?"""
+        return self.entry.startswith("typed:")
+
 
 @dataclass(frozen=True)
 class Slot:
-    """A place in a message that a channel fills with a secret. `form` is how it is spelt there; `plain` is the only form so far."""
+    """A place in a message that a wire fills with a secret. `spelling` is how it is written there."""
 
     ref: Ref
-    form: str = "plain"
+    spelling: str = "plain"
 
 
 Text = tuple["str | Slot", ...]
 
 
-def words(message: Text) -> str:
+def masked(message: Text) -> str:
     """A message for people: its slots as dots."""
-    return "".join(p if isinstance(p, str) else "•••" for p in message)
+    return "".join(part if isinstance(part, str) else "•••" for part in message)

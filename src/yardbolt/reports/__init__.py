@@ -3,25 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any
+
+from yardbolt.core.run.documents import HandOver
 
 
-def _text(record: Mapping[str, Any]) -> str:
+def _text(record: HandOver) -> str:
     from .text import render
 
     return render(record)
 
 
-def _json(record: Mapping[str, Any]) -> str:
+def _json(record: HandOver) -> str:
     from .machine import render
 
     return render(record)
 
 
-def _html(record: Mapping[str, Any]) -> str:
+def _html(record: HandOver) -> str:
     from .page import render
 
     return render(record)
 
 
-FORMATS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {"text": _text, "json": _json, "html": _html}
+FORMATS: Mapping[str, Callable[[HandOver], str]] = {"text": _text, "json": _json, "html": _html}

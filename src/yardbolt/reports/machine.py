@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
-from typing import Any
+from dataclasses import asdict
+
+from yardbolt.core.run.documents import HandOver
 
 
-def render(record: Mapping[str, Any]) -> str:
+def render(record: HandOver) -> str:
     """The record, two blanks a level, UTF-8."""
-    return json.dumps(record, indent=2, sort_keys=True, ensure_ascii=False) + "\n"
+    return json.dumps(asdict(record), indent=2, sort_keys=True, ensure_ascii=False) + "\n"

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from importlib.resources import files
-from typing import Any
 
 from jinja2 import Environment, StrictUndefined
 
+from yardbolt.core.run.documents import HandOver
 
-def render(record: Mapping[str, Any]) -> str:
+
+def render(record: HandOver) -> str:
     """The page of one unit."""
     source = (files("yardbolt") / "data" / "sheet.html.j2").read_text("utf-8")
     env = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)

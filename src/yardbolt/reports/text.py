@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterable, Mapping
-from typing import Any
+from collections.abc import Iterable
+
+from yardbolt.core.run.documents import EntryRow, FindingRow, HandOver, ProofRow
 
 WIDTH = 78
+SIGNATURES = "Handed over by ______________________   Received by ______________________"
+ASKED = {"asked": "asked", "answered": "accepted", "answering": "answered"}
+GATES = {"terms": "licence terms", "change": "a new password", "confirm": "the password again"}
+OPEN = ("fails", "unknown", "waived")
 
 
 def _wrap(text: str, first: str = "", rest: str = "  ") -> str:
@@ -18,51 +23,58 @@ def _part(title: str, lines: Iterable[str]) -> list[str]:
     return ["", title.upper(), *got] if got else []
 
 
-def render(r: Mapping[str, Any]) -> str:
+def render(record: HandOver) -> str:
     """The sheet of one unit."""
-    i = r["identity"]
+    identity = record.identity
+    marks = f"serial {identity.serial or 'not read'}; hardware address {identity.hardware or 'not read'}"
+    baseline = record.baseline
     out = [
-        f"HAND-OVER SHEET: {r['unit']}",
-        _wrap(f"{r['job']}, for {r['owner']}; technician {r['technician']}"),
-        _wrap(
-            f"{r['family']}; serial {i['serial'] or 'not read'}; hardware address {i['hardware'] or 'not read'}; software {i['software'] or 'not read'}"
-        ),
-        _wrap(f"Baseline {r['baseline']['name']} {r['baseline']['version']}: {r['baseline']['meaning']}"),
+        f"HAND-OVER SHEET: {record.unit}",
+        _wrap(f"{record.job}, for {record.owner}; technician {record.technician}"),
+        _wrap(f"{record.family}; {marks}; software {identity.software or 'not read'}"),
+        _wrap(f"Baseline {baseline.name} {baseline.version}: {baseline.meaning}"),
+        *_state("As found", record.found.time, record.found.findings),
+        *_state("As left", record.left.time, record.left.findings),
     ]
-    for side, name in (("found", "As found"), ("left", "As left")):
-        part = r[side]
-        rows = [f for f in part["findings"] if f["state"] in ("fails", "unknown", "waived")]
-        held = sum(f["state"] == "holds" for f in part["findings"])
-        out += _part(f"{name}, {part['time'][:16].replace('T', ' ')} UTC", [
-            f"{sum(f['state'] == 'fails' for f in rows)} fail, {held} hold, {sum(f['state'] == 'unknown' for f in rows)} not judged",
-            *(_wrap(f"{f['state'].upper():<8} {f['severity']:<9} {f['title']}: {f['subject']}: {f['saw']}", "  ", " " * 21) for f in rows),
-        ])  # fmt: skip
-    out += _part("First entry", (_wrap(_entry(e), "  ", "      ") for e in r["entry"]))
-    out += _part("Changed", (_wrap(f"{c['path']}: {c['before']} -> {c['after']}", "  ", "      ") for c in r["changes"]))
-    out += _part("Changed and not planned", (f"  {p}" for p in r["unplanned"]))
-    out += _part("Steps carried out", (_wrap(f"{e['time'][11:19]}  {e['what']}: {e['state']}", "  ", " " * 12) for e in r["steps"]))
-    out += _part(
-        "Proofs",
-        (
-            _wrap(f"{p['result'].upper():<18} {p['text']}: {p['saw']}" + (f" (control: {p['control']})" if p["control"] else ""), "  ", " " * 21)
-            for p in r["proofs"]
-        ),
+    changed = (f"{c.path}: {c.before} -> {c.after}" for c in record.changes)
+    steps = ((f"{s.time[11:19]}  {s.what}: {s.state}") for s in record.steps)
+    back_in = (
+        f"{b.by} to {b.at}, as {b.accounts}, from {b.source}; host key {b.host_key or 'none'}" for b in record.back_in
     )
-    out += _part(
-        "How to get back in",
-        (_wrap(f"{b['by']} to {b['at']}, as {b['as']}, from {b['from']}; host key {b['host key'] or 'none'}", "  ", "      ") for b in r["back in"]),
-    )
-    out += _part("Secrets, by reference only", (f"  {s}" for s in r["secrets"]))
-    out += _part("Owed", (_wrap(o, "  - ", "    ") for o in r["owed"])) or _part("Owed", ["  nothing"])
-    out += _part("Waived", (_wrap(f"{w['rule']}: {w['reason']} ({w['owner']}, until {w['until']})", "  ", "      ") for w in r["waivers"]))
-    out += _part("Recovery", [_wrap(r["recovery"]["reset"] or "no reset is described for this make", "  ", "  ")])
-    out += _part("To look at on site", (f"  [ ] {q}" for q in r["site"]))
-    out += ["", "", "Handed over by ______________________   Received by ______________________", "", "Date ______________________"]
+    waivers = (f"{w.rule}: {w.reason} ({w.owner}, until {w.until})" for w in record.waivers)
+    out += _part("First entry", (_wrap(_entry(one), "  ", "      ") for one in record.entry))
+    out += _part("Changed", (_wrap(one, "  ", "      ") for one in changed))
+    out += _part("Changed and not planned", (f"  {path}" for path in record.unplanned))
+    out += _part("Steps carried out", (_wrap(one, "  ", " " * 12) for one in steps))
+    out += _part("Proofs", (_wrap(_proof(one), "  ", " " * 21) for one in record.proofs))
+    out += _part("How to get back in", (_wrap(one, "  ", "      ") for one in back_in))
+    out += _part("Secrets, by reference only", (f"  {one}" for one in record.secrets))
+    out += _part("Owed", [_wrap(one, "  - ", "    ") for one in record.owed] or ["  nothing"])
+    out += _part("Waived", (_wrap(one, "  ", "      ") for one in waivers))
+    out += _part("Recovery", [_wrap(record.reset or "no reset is described for this make", "  ", "  ")])
+    out += _part("To look at on site", (f"  [ ] {one}" for one in record.site))
+    out += ["", "", SIGNATURES, "", "Date ______________________"]
     return "\n".join(out) + "\n"
 
 
-def _entry(e: Mapping[str, Any]) -> str:
-    words = {"prompted": "asked", "accepted": "accepted", "sending": "answered"}[e["state"]]
-    gates = {"terms": "licence terms", "change": "a new password", "confirm": "the password again"}
-    who = f" by {e['by']}" if e.get("by") else f" of {e['account']}" if e.get("account") else ""
-    return f"{e['time'][11:19]}  {words}{who}: {gates.get(e['gate'], e['gate'])}"
+def _state(name: str, time: str, findings: tuple[FindingRow, ...]) -> list[str]:
+    count = {state: sum(one.state == state for one in findings) for state in ("fails", "holds", "unknown")}
+    totals = f"{count['fails']} fail, {count['holds']} hold, {count['unknown']} not judged"
+    rows = (one for one in findings if one.state in OPEN)
+    return _part(
+        f"{name}, {time[:16].replace('T', ' ')} UTC", [totals, *(_wrap(_finding(one), "  ", " " * 21) for one in rows)]
+    )
+
+
+def _finding(one: FindingRow) -> str:
+    return f"{one.state.upper():<8} {one.severity:<9} {one.title}: {one.subject}: {one.saw}"
+
+
+def _proof(one: ProofRow) -> str:
+    control = f" (control: {one.control})" if one.control else ""
+    return f"{one.result.upper():<18} {one.text}: {one.saw}{control}"
+
+
+def _entry(one: EntryRow) -> str:
+    who = f" by {one.by}" if one.by else f" of {one.account}" if one.account else ""
+    return f"{one.time[11:19]}  {ASKED[one.state]}{who}: {GATES.get(one.gate, one.gate)}"

@@ -1,4 +1,4 @@
-"""Named decoders of open formats, one file per standard (D14): text in, facts out; never one per make.
+"""Named decoders of open formats, one file per standard: a reply in, facts out; never one per make.
 
 A decoder gives facts as (path, value) pairs, and says which rows of the plane it feeds and which lists it reads whole. A line it
 does not understand is a leftover, and then the list is not whole.
@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from . import openssh, sockets, unixfiles
+from . import nftables, openssh, sockets, unixfiles
 from .decoder import Decoder
 
-DECODERS: Mapping[str, Decoder] = {d.name: d for module in (openssh, unixfiles, sockets) for d in module.DECODERS}
+DECODERS: Mapping[str, Decoder] = {
+    d.name: d for module in (openssh, unixfiles, sockets, nftables) for d in module.DECODERS
+}

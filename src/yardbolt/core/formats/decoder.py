@@ -6,14 +6,15 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from ..paths import Path
+from ..plane.path import Path
+from ..talk.conversation import Replies
 
 Pairs = list[tuple[Path, Any]]
 
 
 @dataclass(frozen=True)
 class Decoded:
-    """(path, value) pairs; a path of two parts alone says that the item is there. Leftovers are lines not understood."""
+    """(path, value) pairs; the path of an item alone says that the item is there. Leftovers are lines not understood."""
 
     facts: tuple[tuple[Path, Any], ...]
     leftovers: tuple[str, ...] = ()
@@ -21,10 +22,24 @@ class Decoded:
 
 @dataclass(frozen=True)
 class Decoder:
-    """A named decoder: `decode(reply, key)`, where key is the item asked about or empty. Any text gives a value; nothing is raised."""
+    """A named decoder: `decode(replies, key)`, where key is the item asked about or empty. Any reply gives a value; nothing is raised.
+
+    `private` replies hold secrets and are never quoted as evidence.
+    """
 
     name: str
     standard: str
-    decode: Callable[[str, str], Decoded]
+    decode: Callable[[Replies, str], Decoded]
     feeds: frozenset[Path]
-    whole: tuple[str, ...] = ()
+    whole: tuple[Path, ...] = ()
+    private: bool = False
+
+
+def of_text(decode: Callable[[str, str], Decoded]) -> Callable[[Replies, str], Decoded]:
+    """A decoder of text."""
+    return lambda replies, key: decode(replies.text, key)
+
+
+def of_tree(decode: Callable[[Any], Decoded]) -> Callable[[Replies, str], Decoded]:
+    """A decoder of trees."""
+    return lambda replies, key: decode(replies.tree)

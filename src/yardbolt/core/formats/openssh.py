@@ -6,11 +6,17 @@ import base64
 import binascii
 import hashlib
 
-from ..plane import ABSENT, NEVER
-from .decoder import Decoded, Decoder, Pairs
+from ..plane.kinds import ABSENT, NEVER
+from .decoder import Decoded, Decoder, Pairs, of_text
 
 _SSH = ("services", "ssh")
-_ROOT = {"yes": "yes", "no": "no", "without-password": "keys", "prohibit-password": "keys", "forced-commands-only": "keys"}
+_ROOT = {
+    "yes": "yes",
+    "no": "no",
+    "without-password": "keys",
+    "prohibit-password": "keys",
+    "forced-commands-only": "keys",
+}
 _YES_NO = {"passwordauthentication": "password_login", "permitemptypasswords": "blank_login"}
 _LISTS = {"hostkeyalgorithms": "key_types", "kexalgorithms": "exchanges", "ciphers": "ciphers", "macs": "macs"}
 
@@ -37,7 +43,9 @@ def decode_settings(reply: str, key: str = "") -> Decoded:
     if (port := _number(seen["port"][0])) is not None:
         facts.append(((*_SSH, "port"), port))
     facts.append(((*_SSH, "root_login"), _ROOT.get(seen["permitrootlogin"][0])))
-    facts += [((*_SSH, leaf), {"yes": True, "no": False}.get(seen[word][0])) for word, leaf in _YES_NO.items() if word in seen]
+    facts += [
+        ((*_SSH, leaf), {"yes": True, "no": False}.get(seen[word][0])) for word, leaf in _YES_NO.items() if word in seen
+    ]
     facts += [((*_SSH, leaf), tuple(sorted(seen[word][0].split(",")))) for word, leaf in _LISTS.items() if word in seen]
     facts.append(((*_SSH, "tries"), _number(seen.get("maxauthtries", [""])[0])))
     grace = _number(seen.get("logingracetime", [""])[0])
@@ -45,7 +53,12 @@ def decode_settings(reply: str, key: str = "") -> Decoded:
     # keep-alives end dead connections only; an idle but live client stays unless ChannelTimeout ends it (sshd_config(5))
     facts.append(((*_SSH, "idle"), _channel_timeout(seen.get("channeltimeout", []))))
     allowed = [v for line in seen.get("allowusers", []) for v in line.split()]
-    facts.append(((*_SSH, "accounts"), tuple(sorted(allowed)) if allowed else None if "allowgroups" in seen or "denyusers" in seen else ABSENT))
+    facts.append(
+        (
+            (*_SSH, "accounts"),
+            tuple(sorted(allowed)) if allowed else None if "allowgroups" in seen or "denyusers" in seen else ABSENT,
+        )
+    )
     banner = seen.get("banner", ["none"])[0]
     facts.append((("banner",), ABSENT if banner in ("none", "") else None))
     return Decoded(tuple((p, v) for p, v in facts if v is not None), tuple(left[:20]))
@@ -99,8 +112,8 @@ DECODERS = (
     Decoder(
         "openssh-settings",
         "sshd_config(5)",
-        decode_settings,
+        of_text(decode_settings),
         frozenset({("services", "*"), ("banner",), *(("services", "*", x) for x in _FEEDS)}),
     ),
-    Decoder("openssh-keys", "sshd(8)", decode_keys, frozenset({("accounts", "*", "keys")})),
+    Decoder("openssh-keys", "sshd(8)", of_text(decode_keys), frozenset({("accounts", "*", "keys")})),
 )

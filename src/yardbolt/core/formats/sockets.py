@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .decoder import Decoded, Decoder, Pairs
+from .decoder import Decoded, Decoder, Pairs, of_text
 
 
 def decode_sockets(reply: str, key: str = "") -> Decoded:
@@ -34,4 +34,12 @@ def decode_sockets(reply: str, key: str = "") -> Decoded:
 
 
 _FEEDS = {("listening", "*", x) for x in ("port", "transport", "address", "program")}
-DECODERS = (Decoder("sockets", "ss(8)", decode_sockets, frozenset({("listening",), ("listening", "*"), *_FEEDS}), ("listening",)),)
+DECODERS = (
+    Decoder(
+        "sockets",
+        "ss(8)",
+        of_text(decode_sockets),
+        frozenset({("listening",), ("listening", "*"), *_FEEDS}),
+        (("listening",),),
+    ),
+)

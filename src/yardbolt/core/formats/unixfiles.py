@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..plane import ABSENT
-from .decoder import Decoded, Decoder, Pairs
+from ..plane.kinds import ABSENT
+from .decoder import Decoded, Decoder, Pairs, of_text
 
 _NO_SHELL = ("nologin", "false", "sync", "halt", "shutdown")
 
@@ -86,19 +86,47 @@ def decode_server_command(reply: str, key: str = "") -> Decoded:
             words = words[1:]
         if not words or words[0].rsplit("/", 1)[-1] != "sshd":
             continue
-        given = [words[i + 1] for i, w in enumerate(words[:-1]) if w == "-f"] + [w[2:] for w in words if w.startswith("-f") and len(w) > 2]
+        given = [words[i + 1] for i, w in enumerate(words[:-1]) if w == "-f"] + [
+            w[2:] for w in words if w.startswith("-f") and len(w) > 2
+        ]
         found.append(given[-1] if given else "/etc/ssh/sshd_config")
     if len(set(found)) == 1:
         return Decoded(((("services", "ssh"), True), (("services", "ssh", "config"), found[0])))
-    return Decoded((), ("no SSH server was seen",) if not found else ("several SSH servers with different settings run here",))
+    return Decoded(
+        (), ("no SSH server was seen",) if not found else ("several SSH servers with different settings run here",)
+    )
 
 
-_PASSWD = frozenset({("accounts",), ("accounts", "*"), ("accounts", "*", "role"), ("accounts", "*", "origin"), ("accounts", "*", "storage")})
+_PASSWD = frozenset(
+    {
+        ("accounts",),
+        ("accounts", "*"),
+        ("accounts", "*", "role"),
+        ("accounts", "*", "origin"),
+        ("accounts", "*", "storage"),
+    }
+)
 DECODERS = (
-    Decoder("passwd", "passwd(5)", decode_passwd, _PASSWD, ("accounts",)),
-    Decoder("shadow", "shadow(5)", decode_shadow, frozenset({("accounts", "*", "storage"), ("accounts", "*", "enabled")})),
-    Decoder("os-release", "os-release(5)", decode_os_release, frozenset({("identity", x) for x in ("make", "model", "software")})),
-    Decoder("notice", "sshd_config(5), Banner", decode_notice, frozenset({("banner",)})),
-    Decoder("name", "hostname(1)", decode_name, frozenset({("name",)})),
-    Decoder("sshd-command", "sshd(8)", decode_server_command, frozenset({("services", "*"), ("services", "*", "config")})),
+    Decoder("passwd", "passwd(5)", of_text(decode_passwd), _PASSWD, (("accounts",),)),
+    Decoder(
+        "shadow",
+        "shadow(5)",
+        of_text(decode_shadow),
+        frozenset({("accounts", "*", "storage"), ("accounts", "*", "enabled")}),
+        private=True,
+    ),
+    Decoder(
+        "os-release",
+        "os-release(5)",
+        of_text(decode_os_release),
+        frozenset({("identity", x) for x in ("make", "model", "software")}),
+    ),
+    Decoder("notice", "sshd_config(5), Banner", of_text(decode_notice), frozenset({("banner",)})),
+    Decoder("name", "hostname(1)", of_text(decode_name), frozenset({("name",)})),
+    Decoder(
+        "sshd-command",
+        "sshd(8)",
+        of_text(decode_server_command),
+        frozenset({("services", "*"), ("services", "*", "config")}),
+    ),
 )

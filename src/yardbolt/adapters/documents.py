@@ -1,0 +1,60 @@
+"""Events and documents to JSON and back, through pydantic; and their JSON Schemas, from the same types."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from functools import cache
+from typing import Annotated, Any
+
+from pydantic import Field, TypeAdapter, ValidationError
+
+from yardbolt.core.errors import FileError
+from yardbolt.core.plane.document import schema as plane_schema
+from yardbolt.core.run.documents import Document
+from yardbolt.core.run.events import Event
+
+
+@cache
+def _events() -> TypeAdapter[Event]:
+    return TypeAdapter(Annotated[Event, Field(discriminator="event")])
+
+
+@cache
+def _documents() -> TypeAdapter[Document]:
+    return TypeAdapter(Annotated[Document, Field(discriminator="kind")])
+
+
+def written(value: Event | Document) -> str:
+    """The JSON text (RFC 8259) of an event or a document, keys sorted."""
+    return json.dumps(asdict(value), sort_keys=True, ensure_ascii=False)
+
+
+def event(text: str, where: str) -> Event:
+    """The event a text stands for. Raises FileError where it is none of ours."""
+    try:
+        return _events().validate_json(text)
+    except ValidationError as e:
+        raise FileError(
+            where, 0, "", f"an entry of the journal is not one this version knows ({e.error_count()} faults)"
+        ) from None
+
+
+def filed(text: str, where: str) -> Document:
+    """The document a text stands for. Raises FileError where it is none of ours."""
+    try:
+        return _documents().validate_json(text)
+    except ValidationError as e:
+        raise FileError(where, 0, "", f"a document is not one this version knows ({e.error_count()} faults)") from None
+
+
+def record_schema(which: str) -> dict[str, Any]:
+    """The JSON Schema of an entry of the `journal`, or of a document of the `record`."""
+    if which == "journal":
+        return _events().json_schema()
+    made = _documents().json_schema()
+    made["$defs"]["Plane"] = plane_schema()
+    for part in made["$defs"].values():
+        if "plane" in part.get("properties", {}):
+            part["properties"]["plane"] = {"$ref": "#/$defs/Plane"}
+    return made

@@ -1,0 +1,227 @@
+"""The shape of a family file. What belongs to a way of talking is shaped by that way's own dataclasses, so a new way adds nothing here."""
+
+from __future__ import annotations
+
+import types
+from collections.abc import Mapping
+from dataclasses import MISSING, fields, is_dataclass
+from functools import cache
+from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
+
+from pydantic import Field, create_model
+
+from yardbolt.core.talk.ways import WAYS
+
+from ..yamlfile import Document, Keys, fail, read
+from .base import Flag, Length, Name, PortNumber, Shape, Text, Token
+
+Store = Literal["live", "kept", "staged"]
+
+
+class LoginShape(Shape):
+    account: Text
+    secret: Text
+
+
+class LockoutShape(Shape):
+    tries: Token
+    release: Length
+
+
+class FactoryShape(Shape):
+    address: Text = ""
+    socket: Text = ""
+    ports: dict[Name, PortNumber] = Field({}, description="where each service answers as it left the works")
+    logins: list[LoginShape] = []
+    ready_after: Length = "0"
+    lockout: LockoutShape | None = None
+    reset: Text = ""
+
+
+class PairsShape(Shape):
+    between: Text
+    take: dict[Text, Text]
+
+
+class TextRowsShape(Shape):
+    heading: Text = ""
+    row: Text
+    into: Text
+    whole: Flag = False
+
+
+class LineShape(Shape):
+    row: Text
+    take: dict[Text, Text] = {}
+
+
+class PlaceShape(Shape):
+    at: Text
+    words: dict[Text, Text] = {}
+    join: Text = ""
+    empty: Text | None = None
+    missing: Text | None = None
+
+
+class TreeRowsShape(Shape):
+    at: Text
+    into: Text
+    key: Text
+    leaves: dict[Text, Any] = {}
+    rows: list[TreeRowsShape] = []
+    handles: dict[Text, Text] = {}
+    whole: Flag = False
+
+
+class AskShape(Shape):
+    by: Name | None = Field(None, description="the channel, where there are several")
+    store: Store = "live"
+    each: Text = ""
+    pairs: PairsShape | None = None
+    rows: Any = Field(None, description="text: one table; tree: a list of them")
+    lines: list[LineShape] = []
+    leaves: dict[Text, Any] = Field({}, description="tree: path -> place, or {at, words, join, empty, missing}")
+    decode: Text = ""
+
+
+class OpShape(Shape):
+    by: Name | None = Field(None, description="the channel, where there are several")
+    on: Name | None = Field(None, description="the ask whose places it writes")
+    set: list[Text] = []
+    make: list[Text] = []
+    drop: list[Text] = []
+    does: Literal["save", "activate", "commit", "confirm", "discard", "restart"] | None = None
+    needs: dict[Text, Text] = {}
+    then: dict[Text, Text] = {}
+    effects: dict[Text, Text] = {}
+    by_value: dict[Text, dict[Text, Text]] = {}
+    cuts: Literal["none", "account", "service", "all"] = "none"
+    writes: list[Store] = ["live"]
+    copies: dict[Store, list[Store]] = {}
+    copies_of: list[Text] = []
+    returns: Length = "0"
+    wait: Length = "0"
+    longest: Token = 0
+
+
+class SpellingShape(Shape):
+    words: dict[Text, Text] = {}
+    write: dict[Text, Text] = {}
+    join: Text = ""
+    empty: Text | None = None
+    moment: Flag = False
+    reading_only: Flag = False
+
+
+class TokenShape(Shape):
+    signs: Text = "_-."
+    longest: Token = 32
+
+
+class RangeShape(Shape):
+    from_: Text = Field("", alias="from")
+    below: Text = ""
+
+
+class PasswordShape(Shape):
+    longest: Token = 64
+    barred: Text = ""
+
+
+class FamilyShape(Shape):
+    """A family file: what must be known of one make."""
+
+    family: Name
+    title: Text
+    software: RangeShape = RangeShape()
+    marks: dict[Text, Text] = {}
+    token: TokenShape = TokenShape()
+    factory: FactoryShape = FactoryShape()
+    channels: dict[Name, Any] = Field(min_length=1)
+    keys: dict[Text, dict[Text, Text]] = {}
+    account_stores: dict[Name, list[Name]] = {}
+    password: PasswordShape = PasswordShape()
+    values: dict[Text, SpellingShape] = {}
+    asks: dict[Name, Any] = {}
+    facts: dict[Text, Text] = {}
+    ops: dict[Name, Any] = {}
+    lacks: list[Text] = []
+
+
+# ---- the keys of a way of talking -----------------------------------------------------------------------------------
+
+
+def _field(hint: Any) -> Any:
+    """The type of a key, for scalars that arrive as text."""
+    origin, inner = get_origin(hint), get_args(hint)
+    if is_dataclass(hint):
+        return shape_of(hint, Shape)  # type: ignore[arg-type]  # a class
+    if origin is tuple:
+        return list[_field(inner[0])]  # type: ignore[misc]  # built at run time
+    if origin in (Union, types.UnionType):
+        return _field(inner[0]) | None
+    if isinstance(origin, type) and issubclass(origin, Mapping):
+        return dict[Text, _field(inner[1])]  # type: ignore[misc]  # built at run time
+    return {str: Text, int: Token, bool: Flag}.get(hint, hint)
+
+
+@cache
+def shape_of(cls: type, base: type[Shape]) -> type[Shape]:
+    """The shape of the keys a dataclass takes, added to those of `base`."""
+    hints = get_type_hints(cls)
+    keys: dict[str, Any] = {}
+    for each in fields(cls):
+        needed = each.default is MISSING and each.default_factory is MISSING
+        keys[each.name] = (_field(hints[each.name]), ...) if needed else (_field(hints[each.name]) | None, None)
+    made: type[Shape] = create_model(f"{cls.__module__.rsplit('.', 1)[-1]}{cls.__name__}", __base__=base, **keys)
+    return made
+
+
+def check_ways(doc: Document) -> None:
+    """Check the parts that belong to a way of talking. Raises FileError for the first thing that is wrong in each."""
+    talks: dict[str, str] = {}
+    for name, channel in doc.tree["channels"].items():
+        at: Keys = ("channels", name)
+        talk = str(channel.get("talk")) if isinstance(channel, Mapping) else ""
+        if talk not in WAYS:
+            raise fail(doc, (*at, "talk"), f"found {talk!r}: a way of talking is wanted: {', '.join(WAYS)}")
+        read(doc, shape_of(WAYS[talk].channel, Shape), at)
+        talks[name] = talk
+    for part, base in (("asks", AskShape), ("ops", OpShape)):
+        for name, one in doc.tree.get(part, {}).items():
+            at = (part, name)
+            by = one.get("by", next(iter(talks))) if isinstance(one, Mapping) else next(iter(talks))
+            if by not in talks:
+                raise fail(doc, (*at, "by"), f"found {by!r}: a channel is wanted: {', '.join(talks)}")
+            way = WAYS[talks[by]]
+            read(doc, shape_of(way.ask if part == "asks" else way.op, base), at)
+            _check_trees(doc, at, one)
+
+
+def _check_trees(doc: Document, at: Keys, one: Any) -> None:
+    rows = one.get("rows")
+    if isinstance(rows, Mapping):
+        read(doc, TextRowsShape, (*at, "rows"))
+    elif isinstance(rows, list):
+        for place in range(len(rows)):
+            read(doc, TreeRowsShape, (*at, "rows", place))
+    elif rows is not None:
+        raise fail(doc, (*at, "rows"), "a table or a list of tables is wanted here")
+    for path, place in one.get("leaves", {}).items():
+        if not isinstance(place, str):
+            read(doc, PlaceShape, (*at, "leaves", path))
+
+
+def family_schema() -> dict[str, Any]:
+    """The JSON Schema of family files, the keys of every way of talking included."""
+
+    def any_of(attribute: str, base: type[Shape]) -> Any:
+        return Union[tuple(shape_of(getattr(way, attribute), base) for way in WAYS.values())]
+
+    parts: dict[str, Any] = {
+        "channels": (dict[Name, any_of("channel", Shape)], Field(min_length=1)),  # type: ignore[misc]  # built at run time
+        "asks": (dict[Name, any_of("ask", AskShape)], {}),  # type: ignore[misc]
+        "ops": (dict[Name, any_of("op", OpShape)], {}),  # type: ignore[misc]
+    }
+    whole: type[Shape] = create_model("FamilyFile", __base__=FamilyShape, **parts)
+    return whole.model_json_schema(by_alias=True)

@@ -1,0 +1,80 @@
+"""The shape of yard.yaml."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from .base import Address, Day, Flag, Name, Network, PortNumber, Shape, SourceList, Text
+
+
+class SegmentShape(Shape):
+    network: Network
+    gateway: Address | None = None
+    administrators: SourceList
+    monitoring: SourceList = []
+    laptop: Address
+    stranger: Address | None = None
+
+
+class AccountShape(Shape):
+    rights: Literal["full", "change", "read"]
+    whose: Text
+    until: Day | None = None
+
+
+class UnitShape(Shape):
+    family: Name
+    segment: Name
+    at: Address
+    class_: Name | None = Field(None, alias="class")
+    serial: Text = ""
+    hardware: Text = ""
+    ports: dict[Name, PortNumber] = {}
+    login: Name | None = None
+    note: Text = ""
+
+
+class AllowsShape(Shape):
+    restart: Flag = False
+    remove_factory_accounts: Flag = Field(False, alias="remove factory accounts")
+    terms: Text = Field("", description="who accepts licence terms for the owner; empty = nobody")
+
+
+class ServerShape(Shape):
+    kind: Literal["time", "logs", "login"]
+    at: Address
+    here: Flag = True
+
+
+class WaiverShape(Shape):
+    rule: Name
+    unit: Text = "*"
+    reason: Text
+    owner: Text
+    until: Day
+
+
+class SafeShape(Shape):
+    file: Text = "safe.kdbx"
+    copy_: Text = Field("", alias="copy", description="where the second copy lies")
+    without_copy: Text = Field("", alias="without copy", description="the reason why there is no second copy")
+
+
+class JobShape(Shape):
+    """yard.yaml: one piece of work."""
+
+    job: Text
+    owner: Text
+    technician: Text
+    baseline: Name = "hand-tight"
+    segments: dict[Name, SegmentShape] = Field(min_length=1)
+    accounts: dict[Name, AccountShape] = {}
+    needs: dict[Name, list[Name]] = Field({}, description="services needed, by class of unit; `*` is every class")
+    banner: Text = ""
+    servers: list[ServerShape] = []
+    allows: AllowsShape = AllowsShape()
+    waivers: list[WaiverShape] = []
+    safe: SafeShape = SafeShape()
+    units: dict[Name, UnitShape] = Field(min_length=1)

@@ -1,0 +1,286 @@
+"""Reaching a unit: which ports answer and what they say, which published logins open, and a session to read through.
+
+Nothing here passes a question or writes.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass
+
+from yardbolt.core.doors import Way
+from yardbolt.core.judge.passwords import Demands, weaknesses
+from yardbolt.core.plane.edit import Draft, exists, get
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.ports import Look, Seen
+from yardbolt.core.run.documents import Outside, PortRow, TrialRow
+from yardbolt.core.secret import Ref
+from yardbolt.core.talk.outcomes import (
+    Asked,
+    Cut,
+    Locked,
+    Login,
+    NoListener,
+    Opened,
+    Refused,
+    Silent,
+    Untried,
+    accepted,
+    said_by,
+    told,
+)
+
+from .session import Session
+from .unit import TYPED_KEY, UnitInWork
+
+LOCAL_RATE, RATE = 50_000, 2_000
+MOST_LOOKED_AT = 64
+LONGEST_SAID = 600
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One published login by one service, and how it ended."""
+
+    way: Way
+    outcome: Login
+
+    @property
+    def gate(self) -> str:
+        """The question that stood behind it."""
+        return self.outcome.gate if isinstance(self.outcome, Asked) else ""
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """What a unit shows from outside: ports that answer, how many said nothing, whether all were looked at, and
+    which answers were this laptop's own."""
+
+    ports: tuple[Seen, ...]
+    silent: int
+    whole: bool
+    own: tuple[int, ...] = ()
+
+
+def rate_for(address: str) -> int:
+    """Probes a second: units are spared, this machine is not."""
+    return LOCAL_RATE if address.startswith("127.") or address == "::1" else RATE
+
+
+async def look_at(look: Look, address: str, source: str) -> Surroundings:
+    """Every TCP port of one address that answers, with what can be told of it."""
+    numbers = await look.ports(address, source, rate_for(address))
+    seen = await asyncio.gather(*(look.look(address, port, source) for port in numbers[:MOST_LOOKED_AT]))
+    return Surroundings(tuple(seen), look.silent, look.whole, look.own)
+
+
+# ---- published logins -----------------------------------------------------------------------------------------------
+
+
+async def try_published(unit: UnitInWork, surroundings: Surroundings) -> tuple[Trial, ...]:
+    """The family's published logins by every service whose port answers, within the try budget.
+
+    A refusal while the unit may still be starting proves nothing: that login waits, and is tried once more.
+    """
+    open_ports, met = {seen.port for seen in surroundings.ports}, asyncio.get_running_loop().time()
+    out: list[Trial] = []
+    before = unit.last_plane() or Plane()
+    mute: set[str] = set()
+    locked: set[str] = set()
+    for login in unit.family.factory.logins:
+        for door in unit.site.doors:
+            way = Way(unit.site.laptop, door, login.account, login.ref)
+            if door.service in mute:
+                outcome: Login = Silent(False, "it did not answer the login before")
+            elif login.account in locked:
+                outcome = Locked("the account is locked; left alone")
+            elif door.port not in open_ports:
+                outcome = NoListener("nothing listens on its port")
+            else:
+                gone = exists(before, ("accounts", login.account)) is False  # nothing there to lock
+                outcome = await _once(unit, way, not gone)
+                starting = asyncio.get_running_loop().time() - met < unit.family.factory.ready_after
+                if isinstance(outcome, Refused) and starting and not unit.ready:
+                    await unit.wait_ready(met)
+                    outcome = await _once(unit, way, not gone)
+                mute |= {door.service} if isinstance(outcome, Silent) else set()
+                locked |= {login.account} if isinstance(outcome, Locked) else set()
+            out.append(Trial(way, outcome))
+    return tuple(out)
+
+
+async def _once(unit: UnitInWork, way: Way, budgeted: bool) -> Login:
+    outcome, session = await unit.enter(way, budgeted=budgeted)
+    if session is not None:
+        await session.close()
+    return outcome
+
+
+# ---- a session to work through --------------------------------------------------------------------------------------
+
+
+def candidates(unit: UnitInWork) -> tuple[Way, ...]:
+    """Logins of ours that may open the unit, the likeliest first: what was typed, then newest that opened or was sent."""
+    out: dict[tuple[str, Ref], None] = {}
+    for ref in unit.typed:
+        if unit.entry.account or ref == TYPED_KEY:
+            out[(unit.entry.account, ref)] = None
+    for account, ref in unit.history().logins():
+        if unit.secret(ref) is not None:
+            out.setdefault((account, ref), None)
+    rights = {own.name: own.role for own in unit.site.accounts}
+    ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")
+    return tuple(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in ranked)
+
+
+GATES = {"terms": "licence terms must be accepted", "change": "a first password must be set"}
+
+
+async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[Session | None, str]:
+    """An open session by a login of ours or, failing that, by a published one that opened; else the reasons why there is none."""
+    why: list[str] = []
+    for way in candidates(unit):
+        if any(t.way.account == way.account and isinstance(t.outcome, Locked) for t in published):
+            why.append(f"{way.account} is locked")
+            continue
+        if any(t.way.service == way.service and isinstance(t.outcome, Silent) for t in published):
+            why.append(f"{way.service} says nothing")
+            break
+        outcome, session = await _enter_trusted(unit, way)
+        if session is not None:
+            return session, ""
+        if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
+            how = "says nothing" if isinstance(outcome, Silent) else "refuses or ends connections"
+            why.append(f"{way.service} on port {way.door.port} {how}")
+            break
+        more = outcome.gate if isinstance(outcome, Asked) else said_by(outcome) if isinstance(outcome, Untried) else ""
+        why.append(f"{way.account} by {way.service}: {told(outcome)}" + (f" ({more})" if more else ""))
+    services = unit.family.services()
+    for trial in sorted(published, key=lambda t: services.index(t.way.service)):
+        if isinstance(trial.outcome, Opened):
+            _, session = await unit.enter(trial.way)
+            if session is not None:
+                return session, ""
+    if gates := sorted({trial.gate for trial in published if trial.gate}):
+        why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
+    return None, "; ".join(why) or "no login is known"
+
+
+async def _enter_trusted(unit: UnitInWork, way: Way) -> tuple[Login, Session | None]:
+    """One login; refused what opened it before, the unit may still be starting, and is tried once more."""
+    trusted = unit.history().opened_last(way.account, way.secret)
+    outcome, session = await unit.enter(way)
+    if isinstance(outcome, Refused) and trusted and not unit.ready and unit.family.factory.ready_after:
+        unit.report(f"{unit.name}: refused what opened it before; it may still be starting")
+        await unit.clock.sleep(unit.family.factory.ready_after)
+        return await unit.enter(way)
+    return outcome, session
+
+
+# ---- what that makes of the plane -----------------------------------------------------------------------------------
+
+
+def seen_from_outside(
+    unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], base: Plane | None = None
+) -> Plane:
+    """What the outside tells, on top of what was read inside."""
+    plane = base or Plane()
+    draft = Draft(plane)
+    answering = {seen.port for seen in around.ports}
+    for door in unit.site.doors:  # where we log in is where the service is
+        service = plane.services.get(door.service)
+        if service is not None and service.port is None and door.port in answering:
+            draft.put(("services", door.service, "port"), door.port)
+    draft.put_all(answers(around))
+    plane = draft.freeze()
+    for seen in around.ports:
+        owner = next((s.key for s in plane.services if s.port == seen.port and seen.speaks == "ssh"), "")
+        for name, offered in seen.details.items() if owner else ():
+            if get(plane, ("services", owner, name)) is None:
+                draft.put(("services", owner, name), tuple(offered))
+    if around.whole:
+        draft.whole(("answering",))
+    for trial in tried:
+        path = ("trials", f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
+        draft.make(path).put((*path, "service"), trial.way.service).put((*path, "account"), trial.way.account)
+        draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
+    if tried:
+        opened = any(isinstance(trial.outcome, Opened) for trial in tried)
+        gates = {trial.gate for trial in tried}
+        draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if opened else None)
+        draft.put(("first_run", "forced"), {trial.way.account for trial in tried if trial.gate == "change"})
+    return draft.whole(("trials",)).freeze()
+
+
+def answers(around: Surroundings) -> list[tuple[tuple[str, ...], object]]:
+    """The rows of what answers."""
+    out: list[tuple[tuple[str, ...], object]] = []
+    for seen in around.ports:
+        path = ("answering", f"tcp-{seen.port}")
+        out += [((*path, "port"), seen.port), ((*path, "transport"), "tcp")]
+        out += [((*path, "speaks"), seen.speaks), ((*path, "banner"), seen.banner)]
+    return out
+
+
+def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -> Plane:
+    """Note on each account the published login that opened it, and what is wrong with any password of it that is known to us."""
+    draft = Draft(plane)
+    good = {trial.way.account: trial for trial in tried if accepted(trial.outcome)}
+    for account, trial in good.items():
+        path = ("accounts", account)
+        if account and exists(plane, path) is None:  # a login proves that its account is there
+            draft.make(path).put((*path, "enabled"), True)
+        known = account in draft.keys(("accounts",))
+        if isinstance(trial.outcome, Opened) and known and draft.get((*path, "secret")) is None:
+            draft.put((*path, "secret"), trial.way.secret)
+    floor = floor_of(unit)
+    for account in draft.keys(("accounts",)):
+        held = draft.get(("accounts", account, "secret"))
+        ref = held if isinstance(held, Ref) else good[account].way.secret if account in good else None
+        value = unit.secret(ref) if ref is not None else None
+        if value is not None:
+            why = weaknesses(value.reveal(), floor, unit.local_names | {account}, unit.common)
+            draft.put(("accounts", account, "weakness"), why)
+    return draft.freeze()
+
+
+def with_known_secrets(unit: UnitInWork, plane: Plane) -> Plane:
+    """Note on each account the credential of ours that opened it last, as the journal tells."""
+    draft = Draft(plane)
+    for account, ref in unit.history().opened.items():
+        path = ("accounts", account)
+        if ref.safe and exists(plane, path) and get(plane, (*path, "secret")) is None:
+            draft.put((*path, "secret"), ref)
+    return draft.freeze()
+
+
+def floor_of(unit: UnitInWork) -> Demands:
+    """What the baseline wants of passwords, and what the family's units can take."""
+    wanted = {one.rule: one.params for one in unit.baseline.requirements}
+    runs = wanted.get("password-runs", {"repeat": 3, "run": 3})
+    return Demands(
+        wanted.get("password-length", {"at least": 12})["at least"],
+        wanted.get("password-classes", {"at least": 3})["at least"],
+        runs["repeat"],
+        runs["run"],
+        int(unit.family.password.get("longest", "64")),
+        unit.family.password.get("barred", ""),
+    )
+
+
+def outside_rows(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...]) -> Outside:
+    """The outside look for the record."""
+    return Outside(
+        ports=tuple(
+            PortRow(port=seen.port, speaks=seen.speaks, banner=seen.banner, details=dict(seen.details))
+            for seen in around.ports
+        ),
+        tried=tuple(
+            TrialRow(
+                service=trial.way.service, account=trial.way.account, secret=trial.way.secret.entry,
+                outcome=told(trial.outcome), gate=trial.gate, said=unit.scrub(said_by(trial.outcome))[-LONGEST_SAID:],
+            )
+            for trial in tried
+        ),
+        silent_ports=around.silent,
+    )  # fmt: skip

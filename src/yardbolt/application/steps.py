@@ -1,0 +1,145 @@
+"""Planning one unit: from the latest reading to a rehearsed step sheet. Sends nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from yardbolt.core.doors import Way
+from yardbolt.core.errors import OperatorError
+from yardbolt.core.family.model import LIVE
+from yardbolt.core.judge.baseline import wanted
+from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
+from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.belief import Belief, arrival
+from yardbolt.core.plan.difference import changes
+from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
+from yardbolt.core.plane.document import spell
+from yardbolt.core.plane.path import parse, show
+from yardbolt.core.plane.table import Plane, coerce, item_of
+from yardbolt.core.run.documents import WantRow
+from yardbolt.core.secret import Ref
+
+from .unit import UnitInWork
+
+Planes = Mapping[str, Plane]
+
+
+@dataclass(frozen=True)
+class Plan:
+    """A target and the sheet that reaches it, or why there is none."""
+
+    target: Target
+    gaps: tuple[Gap, ...]
+    sheet: Sheet | Refused
+    plane: Plane
+    belief: Belief
+    changes: tuple[Change, ...]
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What was decided for this plan: leaps by consent, what becomes of settings found unkept, whether a run goes on and was
+    restarted already."""
+
+    leaps: frozenset[str] = frozenset()
+    keep_found: bool = False
+    resumed: bool = False
+    restarted: bool = False
+
+
+PLAIN = Choices()
+
+
+def target_of(unit: UnitInWork, plane: Plane) -> tuple[Target, tuple[Gap, ...]]:
+    """What the baseline wants of this unit. Raises OperatorError where two rules leave no common value."""
+    try:
+        return wanted(plane, unit.baseline, unit.site, unit.clock.now()[:10])
+    except Conflict as e:
+        raise OperatorError(f"{unit.name}: {e}; change the job's needs, or waive one of the two rules") from None
+
+
+def plan(
+    unit: UnitInWork,
+    planes: Planes,
+    ways: Iterable[Way],
+    target: Target,
+    gaps: tuple[Gap, ...],
+    choices: Choices = PLAIN,
+) -> Plan:
+    """The rehearsed sheet for a target. Unkept settings found on arrival block, until the owner says what becomes of them."""
+    plane = planes[LIVE]
+    ours = choices.resumed or choices.keep_found
+    belief = arrival(unit.family, planes, ways, (unit.site.laptop,), ours)
+    todo, more = changes(plane, target, unit.family, unit.site)
+    everything = (*gaps, *more)
+    sheet = arrange(unit.family, belief, todo, unit.site, target, everything, choices.restarted, choices.leaps)
+    return Plan(target, everything, sheet, plane, belief, todo)
+
+
+def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
+    """The step sheet on the latest reading, without touching the unit. Raises OperatorError where nothing was read yet."""
+    filed = unit.last_check()
+    if filed is None:
+        raise OperatorError(f"{unit.name} was not checked yet; next: yardbolt check {unit.name}")
+    checked = filed.document
+    if not checked.complete:
+        problem = f"its settings were not read ({checked.inside}); next: yardbolt enter {unit.name}"
+        raise OperatorError(f"{unit.name}: {problem}")
+    plane = checked.as_plane
+    held = [(account.key, account.secret) for account in plane.accounts if isinstance(account.secret, Ref)]
+    best = [login for login in held if login[1].safe] or held
+    ways = frozenset(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in best)
+    target, gaps = target_of(unit, plane)
+    return plan(unit, {LIVE: plane}, ways, target, gaps, choices)
+
+
+# ---- targets and changes in the record: what is approved is the set of changes --------------------------------------
+
+
+def want_rows(target: Target) -> tuple[WantRow, ...]:
+    """A target for the record."""
+    return tuple(WantRow(path=show(w.path), rule=w.rule, kind=w.kind, value=_spelled(w)) for w in target)
+
+
+def _spelled(want: Want) -> Any:
+    return {name: spell(value) for name, value in want.value} if want.kind == "present" else spell(want.value)
+
+
+def target_from(rows: Iterable[WantRow]) -> Target:
+    """A target from the record."""
+    out = []
+    for row in rows:
+        path = parse(row.path)
+        value: Any = None
+        if row.kind == "present":
+            value = tuple((name, coerce((*path, name), raw)) for name, raw in row.value.items())
+        elif row.kind == "set":
+            value = coerce(path, row.value)
+        out.append(Want(path, row.rule, row.kind, value))
+    return tuple(out)
+
+
+def change_key(change: Change) -> str:
+    """A change as one comparable text, without the value it starts from."""
+    match change:
+        case Set(path, value):
+            return f"set {show(path)} {spell(value)}"
+        case Make(path, values):
+            return f"make {show(path)} {sorted((name, spell(value)) for name, value in values)}"
+        case Drop(path):
+            return f"drop {show(path)}"
+        case Rename(path, key):
+            return f"rename {show(path)} {key}"
+        case Reorder(path, keys):
+            return f"reorder {show(path)} {','.join(keys)}"
+
+
+def outside_approved(approved: Iterable[str], todo: tuple[Change, ...], target: Target) -> tuple[str, ...]:
+    """Changes that are not among the approved ones. A part of an approved item (a leaf of an account to be made) is approved with it."""
+    known = frozenset(approved)
+    whole = {want.path for want in target if want.kind in ("present", "gone")}
+    return tuple(
+        key for change in todo if (key := change_key(change)) not in known and item_of(change.path) not in whole
+    )

@@ -1,0 +1,178 @@
+"""The unit in work: what every use case works with for one unit. The job's view of it, its family, the ports; its secrets, its doors,
+and logins within their try budget."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from yardbolt.core.doors import Door, Way
+from yardbolt.core.errors import IdentityError
+from yardbolt.core.family.model import Family
+from yardbolt.core.job import Job, Site, UnitEntry
+from yardbolt.core.judge.baseline import Baseline
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.ports import Clock, Credential, Look, Records, Safe, Wire
+from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
+from yardbolt.core.run.events import Event, Tried, Trying
+from yardbolt.core.run.history import UnitHistory, scopes
+from yardbolt.core.secret import Ref, Secret, Text
+from yardbolt.core.talk.outcomes import Login, Opened, Silent, Untried, accepted, spends_a_try, told
+from yardbolt.core.talk.replies import reread
+
+from .session import Session, drive
+
+TYPED_KEY = Ref("typed:key")
+Connect = Callable[[str, str, str], Wire]
+
+
+@dataclass
+class UnitInWork:
+    """One unit, with everything needed to work on it.
+
+    `connect` gives a wire for a way of talking, a service and a noted host key; `report` shows progress; `pick(n)` gives an even
+    chance of 0..n-1; `local_names` and `common` are words for the password analysis; `inputs` are digests of the files this was
+    planned from.
+    """
+
+    job: Job
+    entry: UnitEntry
+    site: Site
+    family: Family
+    baseline: Baseline
+    records: Records
+    clock: Clock
+    look: Look
+    connect: Connect
+    report: Callable[[str], None]
+    local_names: frozenset[str] = frozenset()
+    common: frozenset[str] = frozenset()
+    safe: Safe | None = None
+    typed: dict[Ref, Secret] = field(default_factory=dict)
+    key_file: str = ""
+    inputs: Mapping[str, str] = field(default_factory=dict)
+    pick: Callable[[int], int] = lambda n: 0
+    ready: bool = False  # a login was accepted in this run, so refusals mean what they say
+
+    @property
+    def name(self) -> str:
+        """The name the work order gives it."""
+        return self.entry.name
+
+    # -- secrets --
+
+    def secret(self, ref: Ref) -> Secret | None:
+        """The value behind a reference: published, typed in, or from the safe."""
+        if published := self.family.login(ref):
+            return Secret(published.secret)
+        return self.typed.get(ref) or (self.safe.value(ref) if self.safe else None)
+
+    def scrub(self, text: str) -> str:
+        """A text of the unit without any secret of the job; published logins are not scrubbed."""
+        refs = self.safe.entries() if self.safe else ()
+        ours = [ref for ref in refs if "(as found)" not in ref.entry]
+        hidden = [value.reveal() for ref in ours if self.safe and (value := self.safe.value(ref))]
+        hidden += [typed.reveal() for typed in self.typed.values()]
+        for characters in sorted((one for one in hidden if len(one) >= 4), key=len, reverse=True):
+            text = text.replace(characters, "•••")
+        return text
+
+    # -- doors --
+
+    def door(self, service: str) -> Door:
+        """Where a service is met. Raises KeyError on a service no channel uses."""
+        found = self.site.door(service)
+        if found is None:
+            raise KeyError(service)
+        return found
+
+    def best_door(self) -> Door:
+        """Where the best way of talking is met."""
+        return self.door(self.family.services()[0])
+
+    def pin(self, service: str) -> str:
+        """The host key noted for this service, or empty."""
+        noted = self.records.latest(self.name, f"host key {service}", KeyDocument)
+        return noted.document.fingerprint if noted else ""
+
+    # -- the record --
+
+    def note(self, event: Event, run: int = 0) -> None:
+        """Write into the journal of this unit."""
+        self.records.append(self.name, run, event)
+
+    def history(self) -> UnitHistory:
+        """What the journal says of this unit."""
+        return self.records.history().of(self.name)
+
+    def last_check(self) -> Filed[CheckDocument] | None:
+        """The latest check."""
+        return self.records.latest(self.name, "check", CheckDocument)
+
+    def last_plane(self) -> Plane | None:
+        """The plane of the latest check, or None."""
+        filed = self.last_check()
+        return filed.document.as_plane if filed else None
+
+    # -- logins --
+
+    def tries_left(self, way: Way) -> int:
+        """How many wrong tries may still be made on the account of a way."""
+        where = scopes(self.name, way.door.address, self.pin(way.service))
+        return self.records.history().tries_left(way.account, self.family.factory.tries, self.clock.now(), where)
+
+    async def enter(
+        self, way: Way, consents: Mapping[str, Text] | None = None, budgeted: bool = True
+    ) -> tuple[Login, Session | None]:
+        """One login by one way, within the budget, written down before and after. An opened session is the caller's to close.
+
+        Raises IdentityError when the host key is not the one noted.
+        """
+        if budgeted and self.tries_left(way) <= 0 and not self.history().opened_last(way.account, way.secret):
+            return Untried("the try budget of this account is used up; wait an hour, or unlock it by hand"), None
+        pin = self.pin(way.service)
+        self.note(Trying(account=way.account, service=way.service, source=way.source, address=way.door.address,
+                         key=pin, secret=way.secret.entry))  # fmt: skip
+        name, channel, talk = self.family.channel_of(way.service)
+        wire = self.connect(talk.name, way.service, pin)
+        outcome: Login = Silent(True, "interrupted")  # what is not known to have ended counts as a try
+        session, word = None, ""
+        try:
+            outcome = await self._open(way, wire, consents or {})
+            self.ready = self.ready or accepted(outcome)
+            if isinstance(outcome, Opened):
+                session = Session(self, wire, name, channel, talk, way, outcome)
+        except IdentityError:
+            outcome, word = Untried("the host key is not the one noted"), "wrong host key"
+            raise
+        finally:
+            if session is None:
+                await wire.close()
+            gate = getattr(outcome, "gate", "")
+            self.note(
+                Tried(
+                    account=way.account, service=way.service, source=way.source, address=way.door.address,
+                    key=wire.fingerprint or pin, secret=way.secret.entry, outcome=word or told(outcome), gate=gate,
+                    spent=spends_a_try(outcome), accepted=accepted(outcome),
+                )
+            )  # fmt: skip
+        return outcome, session
+
+    async def _open(self, way: Way, wire: Wire, consents: Mapping[str, Text]) -> Login:
+        _, channel, talk = self.family.channel_of(way.service)
+        key_file = self.key_file if way.secret == TYPED_KEY else ""
+        outcome = await wire.open(way.door, way.source, Credential(way.account, way.secret, key_file))
+        if wire.fingerprint and not self.pin(way.service):
+            self.records.file(self.name, KeyDocument(service=way.service, fingerprint=wire.fingerprint))
+        if not isinstance(outcome, Opened):
+            return reread(channel.replies, outcome)
+        ended: Login = await drive(wire, talk.login(channel, way.account, way.secret, wire.authenticates, consents))
+        return ended
+
+    async def wait_ready(self, since: float) -> None:
+        """Wait until the family's start-up time has passed since this run first met the unit (loop time, seconds)."""
+        left = self.family.factory.ready_after - (asyncio.get_running_loop().time() - since)
+        if left > 0:
+            self.report(f"{self.name}: may still be starting; trying again in {left:.0f} s")
+            await self.clock.sleep(left)

@@ -1,0 +1,35 @@
+"""Asking for approval, and the exit codes that findings and proofs give."""
+
+from __future__ import annotations
+
+import sys
+
+from yardbolt.application.prove import Proved
+from yardbolt.core.errors import OperatorError
+from yardbolt.core.judge.rules.rule import State
+from yardbolt.core.run.proofs import Result
+
+
+def agreed(question: str, yes: bool) -> bool:
+    """Was it approved? Raises OperatorError where nobody is there to say so."""
+    if yes:
+        return True
+    if not sys.stdin.isatty():
+        raise OperatorError("this needs approval and nobody is at the keyboard; look at it first, then say --yes")
+    sys.stdout.flush()
+    return input(f"{question} (yes/no) ").strip().lower() == "yes"
+
+
+def findings_code(states: list[State], complete: bool) -> int:
+    """3 where something fails, 4 where something could not be judged."""
+    if State.FAILS in states:
+        return 3
+    return 4 if State.UNKNOWN in states or not complete else 0
+
+
+def proved_code(found: Proved) -> int:
+    """3 where a proof fails or something is not as planned, else as the findings say."""
+    if any(proof.result is Result.FAILS for proof in found.proofs) or found.unplanned or found.missing:
+        return 3
+    tried = not any(proof.result is Result.NOT_TRIED for proof in found.proofs)
+    return findings_code([one.state for one in found.findings], tried)

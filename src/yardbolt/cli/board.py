@@ -1,0 +1,44 @@
+"""The job board: where each unit stands, and the next command."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from yardbolt import __version__
+
+BEGIN = """No job here. Begin with one of:
+  yardbolt demo                     the whole job on a simulated unit
+  yardbolt new FOLDER               a job of your own
+  yardbolt check --at ADDRESS       look at any host from outside
+"""
+
+
+def version() -> int:
+    """The version."""
+    sys.stdout.write(f"yardbolt {__version__}\n")
+    return 0
+
+
+def board(job: Path, no_color: bool) -> int:
+    """The job board, or where to begin."""
+    if not job.is_file():
+        sys.stdout.write(BEGIN)
+        return 0 if job == Path("yard.yaml") else 2
+    from yardbolt.application.handover import stage
+
+    from . import wiring
+    from .screen import Cell, Screen
+
+    yard = wiring.Yard(job)
+    screen = Screen(no_color)
+    screen.say((f"{yard.job.title}, for {yard.job.owner}", "head"))
+    table: list[list[Cell]] = []
+    for name in yard.job.units:
+        stands = stage(yard.unit(name))
+        unknown = f", {stands.unknown} unknown" if stands.unknown else ""
+        state = f"{stands.fails} failing{unknown}" if stands.checked else ""
+        style = "bad" if stands.fails else "good"
+        table.append([stands.unit, stands.stage, (state, style), stands.worst, (stands.next, "next")])
+    screen.rows(table, indent=0, heads=["unit", "stage", "findings", "worst", "next"])
+    return 0

@@ -1,0 +1,175 @@
+"""`check --at`: look at any host from outside, with no job and no family; nothing is written down but on request."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Any
+
+from yardbolt.application.reach import Surroundings, answers, look_at
+from yardbolt.core.addresses import NOBODY
+from yardbolt.core.doors import Door
+from yardbolt.core.errors import OperatorError, Trouble, UnitError
+from yardbolt.core.job import Site
+from yardbolt.core.judge.baseline import Baseline, Finding, judge
+from yardbolt.core.judge.passwords import Demands, weaknesses
+from yardbolt.core.judge.rules.rule import State
+from yardbolt.core.plane.edit import Draft
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.ports import Credential, Seen
+from yardbolt.core.run.documents import finding_rows
+from yardbolt.core.secret import Ref, Secret
+from yardbolt.core.talk.console import clean
+from yardbolt.core.talk.outcomes import Login, Opened, said_by, told
+
+from . import show, wiring
+from .options import output_format
+from .screen import Cell, Screen
+
+RULES = ("plain-service", "ssh-old", "unexplained-port", "factory-login", "weak-password")
+MOST_TRIES = 2
+
+
+@dataclass(frozen=True)
+class TypedLogin:
+    """A login that was typed, by the first door that takes it, and how it ended."""
+
+    port: int
+    account: str
+    outcome: Login
+    fingerprint: str
+    weakness: tuple[str, ...]
+
+    def row(self) -> Mapping[str, Any]:
+        """It as JSON."""
+        return {
+            "port": self.port, "account": self.account, "outcome": told(self.outcome),
+            "said": clean(said_by(self.outcome))[:200], "host key": self.fingerprint, "weakness": list(self.weakness),
+        }  # fmt: skip
+
+
+def check(
+    at: str,
+    source: str,
+    logins: list[str],
+    ports: tuple[int, int],
+    form: str,
+    output: Path | None,
+    quiet: bool,
+    no_color: bool,
+) -> int:
+    """Look, try what was typed, show. Raises OperatorError on a wrong address, UnitError when nothing answers."""
+    for text in filter(None, (at, source)):
+        try:
+            ip_address(text)
+        except ValueError:
+            raise OperatorError(f"found '{text}'; an IPv4 or IPv6 address is wanted, such as 192.0.2.1") from None
+    output_format(form)
+    if len(logins) > MOST_TRIES:
+        many = f"{len(logins)} logins to try; {MOST_TRIES} at most"
+        raise OperatorError(f"{many}, because the lock-out of this host is not known")
+    typed = [(name, wiring.ask_secret(f"Password of {name} (may be blank): ")) for name in logins]
+    progress = wiring.Progress(quiet)
+    around, tried = asyncio.run(_look(at, source, typed, ports, progress))
+    progress.clear()
+    if not around.ports:
+        raise UnitError(
+            Trouble.UNREACHABLE, f"{at}: no port answers; check the address, the cable and your own address"
+        )
+    found = _judged(around, tried, source)
+    screen = Screen(no_color, output)
+    if form == "json":
+        screen.raw(json.dumps(_document(at, around, tried, found), indent=2, sort_keys=True))
+    else:
+        _show(screen, at, source, around, tried, found)
+    screen.close()
+    return 3 if any(one.state is State.FAILS for one in found) else 4
+
+
+def _judged(around: Surroundings, tried: list[TypedLogin], source: str) -> tuple[Finding, ...]:
+    whole = wiring.baseline("hand-tight", Path())
+    part = tuple(one for one in whole.requirements if one.rule in RULES)
+    baseline = Baseline(whole.name, whole.version, whole.meaning, part)
+    findings = judge(_plane(around, tried), baseline, Site("", source, NOBODY, NOBODY))
+    return tuple(one for one in findings if one.state is not State.NOT_APPLICABLE)
+
+
+async def _look(
+    at: str, source: str, typed: list[tuple[str, Secret]], ports: tuple[int, int], progress: wiring.Progress
+) -> tuple[Surroundings, list[TypedLogin]]:
+    look = wiring.look_of(lambda done: progress(f"{at}: {done:,} of 65,535 ports looked at"), ports)
+    around = await look_at(look, at, source)
+    tried = []
+    for name, secret in typed:
+        seen = next((one for one in around.ports if one.speaks == "ssh"), None)
+        if seen is not None:
+            progress(f"{at}: trying {name} on port {seen.port}")
+            tried.append(await _try(at, source, seen, name, secret))
+    return around, tried
+
+
+async def _try(at: str, source: str, seen: Seen, name: str, secret: Secret) -> TypedLogin:
+    wire = wiring.connect(lambda ref: secret, "commands", "ssh", "")
+    try:
+        outcome = await wire.open(Door("ssh", at, seen.port, "ssh"), source, Credential(name, Ref("typed:0")))
+    finally:
+        await wire.close()
+    weak: tuple[str, ...] = ()
+    if isinstance(outcome, Opened):
+        floor, words = Demands(12, 3, 3, 3), {name, *seen.banner.split("-")}
+        weak = weaknesses(secret.reveal(), floor, words, wiring.common_passwords())
+    return TypedLogin(seen.port, name, outcome, wire.fingerprint, weak)
+
+
+def _plane(around: Surroundings, tried: list[TypedLogin]) -> Plane:
+    draft = Draft().put_all(answers(around))
+    if around.whole:
+        draft.whole(("answering",))
+    for seen in (one for one in around.ports if one.speaks == "ssh"):
+        first = "ssh" not in draft.keys(("services",))
+        path = ("services", "ssh" if first else f"ssh-{seen.port}")
+        facts = (("port", seen.port), ("enabled", True), ("encrypted", True), *seen.details.items())
+        draft.put_all(((*path, name), value) for name, value in facts)
+    for login in tried:
+        if isinstance(login.outcome, Opened):
+            draft.put_all([(("accounts", login.account, "weakness"), login.weakness)])
+    return draft.freeze()
+
+
+def _document(at: str, around: Surroundings, tried: list[TypedLogin], found: tuple[Finding, ...]) -> dict[str, Any]:
+    return {
+        "at": at,
+        "ports": [asdict(seen) for seen in around.ports],
+        "logins": [login.row() for login in tried],
+        "findings": [asdict(row) for row in finding_rows(found)],
+    }
+
+
+def _show(
+    screen: Screen, at: str, source: str, around: Surroundings, tried: list[TypedLogin], found: tuple[Finding, ...]
+) -> None:
+    where = f"  from outside only{f', from {source}' if source else ''}"
+    screen.say((at, "head"), f"{where}; no family, so the settings inside stay unknown")
+    screen.head("Doors", f"{len(around.ports)} of {'65,535 ports' if around.whole else 'the ports looked at'} answer")
+    for seen in around.ports:
+        plain = ("  PLAIN TEXT", "bad") if seen.speaks in ("telnet", "http", "ftp") else ""
+        screen.say((f"{seen.port:<6}", "head"), f"{seen.speaks:<8} {seen.banner}", plain, indent=2)
+        for name, value in seen.details.items():
+            shown = ", ".join(value) if isinstance(value, tuple | list) else str(value)
+            screen.say((f"{name.replace('_', ' ')}: ", "faint"), shown, indent=17)
+    if tried:
+        screen.head("Logins that were typed")
+        screen.rows([_row(login) for login in tried])
+    show.findings(screen, found)
+    screen.say("")
+    screen.say(("Next: ", "next"), "yardbolt new FOLDER, with this unit in yard.yaml, to read it inside")
+
+
+def _row(login: TypedLogin) -> list[Cell]:
+    style = "bad" if isinstance(login.outcome, Opened) else "good"
+    more = ", ".join(login.weakness) or login.fingerprint
+    return [login.account, f"port {login.port}", (told(login.outcome), style), more]

@@ -1,0 +1,75 @@
+"""`enter`: the approved first entry of units, one after the other."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from yardbolt.application.enter import Question, questions
+from yardbolt.application.enter import enter as run
+from yardbolt.application.unit import UnitInWork
+from yardbolt.core.errors import OperatorError
+
+from . import show, wiring
+from .approval import agreed
+from .screen import Screen
+
+
+def enter(
+    units: list[str] | None,
+    job: Path,
+    yes: bool,
+    key_file: Path | None,
+    ports: tuple[int, int],
+    quiet: bool,
+    no_color: bool,
+) -> int:
+    """Ask for approval of what each unit asks, and enter."""
+    yard = wiring.Yard(job, quiet, ports)
+    names = yard.units(units)
+    yard.open_safe(key_file)
+    screen = Screen(no_color)
+
+    async def work(name: str) -> int:
+        unit = yard.unit(name)
+        with wiring.alone(job, name):
+            asked = await questions(unit)
+            yard.progress.clear()
+            _ask(screen, unit, asked)
+            if asked and not agreed(f"Enter {name}?", yes):
+                raise OperatorError(f"{name}: not approved; nothing was changed")
+            entered = await run(unit, asked)
+            yard.progress.clear()
+            screen.head("Done")
+            for done in entered.done:
+                screen.say(done, indent=2)
+            screen.say("")
+            show.checked(screen, entered.checked, unit, False)
+            screen.say("")
+            screen.say(("Next: ", "next"), f"yardbolt steps {name}")
+            return 0
+
+    return wiring.each(yard, names, 1, work)
+
+
+def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:
+    """What the unit asks, and what approving means."""
+    screen.say((unit.name, "head"), f"  {unit.family.title}  {unit.entry.address}")
+    if not asked:
+        screen.say("It asks nothing more.", indent=2)
+        return
+    screen.head("It asks", "found by logging in and answering nothing")
+    for question in asked:
+        told = {"terms": "licence terms", "change": f"a new password for {question.account}"}
+        what = told.get(question.gate, question.gate)
+        screen.say((f"{what} ", "head"), (f"(at the login of {question.account})", "faint"), indent=2)
+    said = next((question.said for question in asked if question.gate == "terms"), "")
+    for line in said.split("\n") if said else ():
+        screen.say((f"| {line}", "faint"), indent=4)
+    screen.say("")
+    if said:
+        accepts = unit.job.allows.terms or "nobody"
+        screen.say(f"Accepting binds the owner; the job file names: {accepts}", indent=2)
+    _, channel, _ = unit.family.channel_of(unit.best_door().service)
+    if "change" in set(channel.gates_named()) - {question.gate for question in asked}:
+        screen.say("Behind that it may ask for a new password; approving approves that too.", indent=2)
+    screen.say(f"Each new password rests in {unit.job.safe} and its copy before it is sent.", indent=2)

@@ -1,0 +1,41 @@
+"""`family`: what is known of one make."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from yardbolt.core.plane.path import show
+from yardbolt.core.plane.table import TABLE
+
+from . import wiring
+from .screen import Cell, Screen
+
+SEEN_FROM_OUTSIDE = ("trials", "answering", "first_run")
+
+
+def listed(no_color: bool) -> int:
+    """The shipped families."""
+    rows: list[list[Cell]] = []
+    for name, path in wiring.shipped_families().items():
+        family = wiring.load_family(path)
+        ops = f"{len(family.ops)} ops" if family.ops else "reads only"
+        rows.append([name, family.title, ", ".join(family.services()), f"{len(family.asks)} asks", ops])
+    Screen(no_color).rows(rows, indent=0)
+    return 0
+
+
+def check(file: Path, no_color: bool) -> int:
+    """Check a family file, and list what it does not read."""
+    family = wiring.load_family(file)
+    screen = Screen(no_color)
+    covered = family.covers()
+    unread = [
+        show(path)
+        for path, row in TABLE.items()
+        if row.unit not in ("list", "item") and path not in covered and path[0] not in SEEN_FROM_OUTSIDE
+    ]
+    screen.say((family.title, "head"), f"  {len(family.asks)} asks, {len(family.ops)} ops: the file is sound")
+    screen.head("Not read by this family", "these stay unknown")
+    for path in unread:
+        screen.say(path, indent=2)
+    return 0

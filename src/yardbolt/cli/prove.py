@@ -1,0 +1,46 @@
+"""`prove`: read afresh and try everything out. Never writes."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from yardbolt.application.prove import prove as run
+
+from . import show, wiring
+from .approval import proved_code
+from .options import output_format
+from .screen import Screen
+
+
+def prove(
+    units: list[str] | None, job: Path, key_file: Path | None, ports: tuple[int, int], form: str, output: Path | None,
+    jobs: int, quiet: bool, no_color: bool,
+) -> int:  # fmt: skip
+    """Prove units and show what held."""
+    output_format(form)
+    yard = wiring.Yard(job, quiet, ports)
+    names = yard.units(units)
+    yard.open_safe(key_file)
+    screen = Screen(no_color, output)
+    documents: dict[str, Any] = {}
+
+    async def work(name: str) -> int:
+        unit = yard.unit(name)
+        found = await run(unit)
+        yard.progress.clear()
+        if form == "json":
+            documents[name] = asdict(found.document)
+        else:
+            show.proved(screen, found, unit)
+            screen.say("")
+            screen.say(("Next: ", "next"), f"yardbolt sheet {name}")
+        return proved_code(found)
+
+    code = wiring.each(yard, names, jobs, work)
+    if form == "json":
+        screen.raw(json.dumps(documents, indent=2, sort_keys=True))
+    screen.close()
+    return code

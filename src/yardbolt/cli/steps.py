@@ -1,0 +1,68 @@
+"""`steps`: the rehearsed step sheets. Sends nothing."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from yardbolt.application.steps import Choices, Plan, change_key
+from yardbolt.application.steps import steps as run
+from yardbolt.core.errors import YardboltError
+from yardbolt.core.plan.arrange import Refused
+from yardbolt.core.plan.words import describe_step
+
+from . import show, wiring
+from .options import output_format, worst
+from .screen import Screen
+
+
+def steps(units: list[str] | None, job: Path, choices: Choices, form: str, output: Path | None, no_color: bool) -> int:
+    """Plan units and show their sheets."""
+    output_format(form)
+    yard = wiring.Yard(job)
+    screen = Screen(no_color, output)
+    documents: dict[str, Any] = {}
+    codes = []
+    for name in yard.units(units):
+        unit = yard.unit(name)
+        try:
+            made = run(unit, choices)
+        except YardboltError as e:
+            sys.stderr.write(f"yardbolt: {e}\n")
+            codes.append(e.exit_code)
+            continue
+        if form == "json":
+            documents[name] = _document(made)
+        else:
+            show.plan(screen, made, unit)
+            if not isinstance(made.sheet, Refused) and made.sheet.steps:
+                screen.say("")
+                screen.say(("Next: ", "next"), f"yardbolt tighten {name}")
+        codes.append(5 if isinstance(made.sheet, Refused) else 4 if made.gaps else 0)
+    if form == "json":
+        screen.raw(json.dumps(documents, indent=2))
+    screen.close()
+    return worst(codes)
+
+
+def _document(made: Plan) -> dict[str, Any]:
+    sheet = made.sheet
+    if isinstance(sheet, Refused):
+        return {"refused": list(sheet.why)}
+    rows = [
+        {
+            "kind": step.kind.value,
+            "does": describe_step(step, made.plane),
+            "change": change_key(step.change) if step.change else None,
+            "phase": step.phase,
+            "reason": step.reason,
+            "standing": step.standing.value,
+            "still in by": [f"{way.account} by {way.service}" for way in step.still],
+            "back-out": step.back,
+        }
+        for step in sheet.steps
+    ]
+    gaps = [{"path": "/".join(gap.path), "why": gap.why, "rule": gap.rule} for gap in made.gaps]
+    return {"steps": rows, "gaps": gaps}

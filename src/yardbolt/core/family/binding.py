@@ -1,0 +1,35 @@
+"""Bindings: which place of a tree a leaf of the plane stands in. Read both ways, so an op names its ask and repeats no field."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from ..plane.path import Path
+
+
+@dataclass(frozen=True)
+class Place:
+    """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty field or null
+    means, `missing` what an absent one means: without it the leaf is not read."""
+
+    path: Path
+    at: str
+    words: Mapping[str, str] = field(default_factory=dict)
+    join: str = ""
+    empty: str | None = None
+    missing: str | None = None
+
+
+@dataclass(frozen=True)
+class TreeRows:
+    """Items of a list: one for each node at `at`, its key at `key` (`#` is the key or place in the tree). `rows` are lists within
+    each item, their `into` relative to it. `handles` are names the unit allots, looked up afresh and never kept."""
+
+    at: str
+    into: Path
+    key: str
+    leaves: tuple[Place, ...] = ()
+    rows: tuple[TreeRows, ...] = ()
+    handles: Mapping[str, str] = field(default_factory=dict)
+    whole: bool = False

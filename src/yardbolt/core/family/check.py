@@ -1,0 +1,344 @@
+"""From the tree of a family file to a `Family`: finds what a shape check cannot.
+
+Paths that are not on the plane, columns that feed nothing, slots that nothing fills, words that could not be read back, ops whose
+change no ask reads. The keys that belong to a way of talking are the fields of its dataclasses.
+"""
+
+from __future__ import annotations
+
+import difflib
+import types
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import MISSING, fields, is_dataclass
+from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
+
+from ..errors import FamilyError
+from ..formats import DECODERS
+from ..plane.kinds import seconds
+from ..plane.path import Path, parse, show
+from ..plane.table import LISTS, TABLE, holds_secret, pattern_of
+from ..secret import Ref
+from ..talk.conversation import How, Keys, Talk
+from ..talk.patterns import PatternError, row, sign, slots
+from ..talk.ways import WAYS
+from .binding import Place, TreeRows
+from .model import KEPT, LIVE, Ask, Factory, FactoryLogin, Family, Op, Pairs, Spelling, TextLine, TextRows
+from .spelling import NOTATIONS, meant
+
+Tree = Mapping[str, Any]
+ALWAYS = frozenset({"key", "value", "secret", "old", "now"})
+
+
+def made(cls: Any, tree: Any) -> Any:
+    """A value of a type from a tree of texts whose shape was checked: dataclasses, tuples, mappings, single values."""
+    origin, inner = get_origin(cls), get_args(cls)
+    if is_dataclass(cls):
+        hints = get_type_hints(cls)
+        return cls(**{name: made(hints[name], value) for name, value in tree.items()})  # type: ignore[operator]  # a class
+    if origin is tuple:
+        return tuple(made(inner[0], each) for each in tree)
+    if origin in (Union, types.UnionType):
+        return made(inner[0], tree)
+    if isinstance(origin, type) and issubclass(origin, Mapping):
+        return dict(tree)
+    if cls is int:
+        return int(tree)
+    return tree if origin is Literal or cls is str else cls(tree)
+
+
+def keys_of(cls: type) -> tuple[str, ...]:
+    """The keys of the family file that a way's dataclass takes."""
+    return tuple(each.name for each in fields(cls))
+
+
+def needed_keys(cls: type) -> tuple[str, ...]:
+    """Those of them that cannot be left out."""
+    return tuple(e.name for e in fields(cls) if e.default is MISSING and e.default_factory is MISSING)
+
+
+class _Checker:
+    """Walks the tree with the keys it came by, so that each complaint can name its line."""
+
+    def __init__(self, file: str, line_of: Callable[[Keys], int], ways: Mapping[str, Talk], channels: Tree) -> None:
+        self.file, self.line_of, self.ways, self.channels = file, line_of, ways, channels
+
+    def fail(self, keys: Keys, problem: str) -> FamilyError:
+        return FamilyError(self.file, self.line_of(keys), ".".join(str(k) for k in keys), problem)
+
+    def one_of(self, keys: Keys, word: str, allowed: Iterable[str], what: str) -> None:
+        known = tuple(allowed)
+        if word not in known:
+            raise self.fail(keys, f"{word} is not {what}; they are {', '.join(known)}")
+
+    def path(self, keys: Keys, written: str) -> Path:
+        try:
+            return pattern_of(parse(written))
+        except ValueError as e:
+            raise self.fail(keys, str(e)) from e
+        except KeyError:
+            near = difflib.get_close_matches(written, [show(p) for p in TABLE], 1)
+            hint = f"; nearest is {near[0]}" if near else ""
+            raise self.fail(keys, f"{written} is not on the plane{hint} (see docs/plane.md)") from None
+
+    def pattern(self, keys: Keys, read: Callable[[str], Any], written: str) -> Any:
+        try:
+            return read(written)
+        except PatternError as e:
+            raise self.fail(keys, str(e)) from e
+
+    def word(self, keys: Keys, path: Path, word: str) -> Any:
+        try:
+            return meant(path, word)
+        except (ValueError, TypeError) as e:
+            raise self.fail(keys, f"{word!r} does not suit {show(path)}: {e}") from e
+
+    # -- channels, and how asks and ops go through them --
+
+    def channel(self, name: str, tree: Tree) -> Any:
+        at: Keys = ("channels", name)
+        self.one_of((*at, "talk"), tree["talk"], self.ways, "a way of talking")
+        channel = made(self.ways[tree["talk"]].channel, tree)
+        for keys, written in channel.signs():
+            self.pattern((*at, *keys), sign, written)
+        return channel
+
+    def by(self, at: Keys, tree: Tree) -> tuple[str, Talk]:
+        name = tree.get("by", "")
+        if not name and len(self.channels) > 1:
+            raise self.fail(at, f"say by which channel: by: {' or '.join(self.channels)}")
+        name = name or next(iter(self.channels))
+        self.one_of((*at, "by"), name, self.channels, "a channel")
+        return name, self.ways[self.channels[name]["talk"]]
+
+    def how(self, at: Keys, cls: type, tree: Tree) -> How:
+        mine = {key: tree[key] for key in keys_of(cls) if key in tree}
+        if missing := [key for key in needed_keys(cls) if key not in mine]:
+            raise self.fail(at, f"{missing[0]} is missing")
+        how: How = made(cls, mine)
+        for keys, written in how.signs():
+            self.pattern((*at, *keys), sign, written)
+        return how
+
+    # -- asks --
+
+    def ask(self, name: str, tree: Tree) -> Ask:
+        at: Keys = ("asks", name)
+        by, talk = self.by(at, tree)
+        feeds: set[Path] = set()
+        whole: list[Path] = []
+        pairs, rows, lines = self.pairs(at, tree, feeds), None, self.lines(at, tree, feeds)
+        leaves = self.leaves((*at, "leaves"), tree.get("leaves", {}), (), feeds)
+        tree_rows: tuple[TreeRows, ...] = ()
+        if isinstance(tree.get("rows"), Mapping):
+            rows = self.text_rows(at, tree["rows"], feeds, whole)
+        elif tree.get("rows"):
+            tree_rows = tuple(self.tree_rows((*at, "rows", n), r, (), feeds, whole) for n, r in enumerate(tree["rows"]))
+        decode = tree.get("decode", "")
+        if decode:
+            self.one_of((*at, "decode"), decode, DECODERS, "a decoder")
+            feeds |= DECODERS[decode].feeds
+            whole += DECODERS[decode].whole
+        if not feeds:
+            raise self.fail(at, "the reply feeds nothing; give pairs, rows, lines, leaves or decode")
+        store = tree.get("store", LIVE)
+        return Ask(
+            name, by, self.how(at, talk.ask, tree), frozenset(feeds), tuple(whole), store, tree.get("each", ""),
+            pairs, rows, lines, decode, leaves, tree_rows,
+        )  # fmt: skip
+
+    def pairs(self, at: Keys, tree: Tree, feeds: set[Path]) -> Pairs | None:
+        found = tree.get("pairs")
+        if not found:
+            return None
+        feeds |= {self.path((*at, "pairs", "take", k), v) for k, v in found["take"].items() if v != "-"}
+        return Pairs(found["between"], dict(found["take"]))
+
+    def text_rows(self, at: Keys, table: Tree, feeds: set[Path], whole: list[Path]) -> TextRows:
+        into = self.list_at((*at, "rows", "into"), table["into"], ())
+        names = self.pattern((*at, "rows", "row"), row, table["row"]).names
+        if "key" not in names:
+            raise self.fail((*at, "rows", "row"), "no column is named key, so its rows cannot be told apart")
+        feeds |= {self.path((*at, "rows", "row"), f"{table['into']}/*/{c}") for c in names if c not in ("key", "skip")}
+        feeds.add((*into, "*"))
+        if _yes(table.get("whole")):
+            whole.append(into)
+            feeds.add(into)
+        return TextRows(table["row"], into, table.get("heading", ""), _yes(table.get("whole")))
+
+    def list_at(self, keys: Keys, written: str, above: Path) -> Path:
+        into = parse(written)
+        if (*above, *into) not in LISTS:
+            known = ", ".join(show(p) for p in sorted(LISTS) if len(p) == 1)
+            raise self.fail(keys, f"{written} is not a list; lists are {known}")
+        return into
+
+    def lines(self, at: Keys, tree: Tree, feeds: set[Path]) -> tuple[TextLine, ...]:
+        out = []
+        for place, line in enumerate(tree.get("lines", ())):
+            names = self.pattern((*at, "lines", place, "row"), row, line["row"]).names
+            for column, written in line.get("take", {}).items():
+                keys: Keys = (*at, "lines", place, "take", column)
+                if column not in names:
+                    raise self.fail(keys, f"the row has no column {column}; it has {', '.join(names) or 'none'}")
+                feeds.add(self.path(keys, written))
+            out.append(TextLine(line["row"], dict(line.get("take", {}))))
+        return tuple(out)
+
+    def leaves(self, keys: Keys, tree: Tree, above: Path, feeds: set[Path]) -> tuple[Place, ...]:
+        out = []
+        for written, place in tree.items():
+            path = self.path((*keys, written), show((*above, *parse(written))) if above else written)
+            feeds.add(path)
+            told: dict[str, Any] = {"at": place} if isinstance(place, str) else dict(place)
+            for theirs, ours in told.get("words", {}).items():
+                self.word((*keys, written, "words", theirs), path, ours)
+            for meaning in ("empty", "missing"):
+                if meaning in told:
+                    self.word((*keys, written, meaning), path, told[meaning])
+            own = path[len(above) :] if above else path
+            out.append(
+                Place(
+                    own, told["at"], told.get("words", {}), told.get("join", ""), told.get("empty"), told.get("missing")
+                )
+            )
+        return tuple(out)
+
+    def tree_rows(self, keys: Keys, tree: Tree, above: Path, feeds: set[Path], whole: list[Path]) -> TreeRows:
+        into = self.list_at((*keys, "into"), tree["into"], above)
+        base = (*above, *into, "*")
+        feeds.add(base)
+        leaves = self.leaves((*keys, "leaves"), tree.get("leaves", {}), base, feeds)
+        inner = tuple(
+            self.tree_rows((*keys, "rows", n), r, base, feeds, []) for n, r in enumerate(tree.get("rows", ()))
+        )
+        if _yes(tree.get("whole")):
+            feeds.add((*above, *into))
+            if not above:
+                whole.append(into)
+        return TreeRows(
+            tree["at"], into, tree["key"], leaves, inner, dict(tree.get("handles", {})), _yes(tree.get("whole"))
+        )
+
+    # -- ops --
+
+    def op(self, name: str, tree: Tree, keeps: bool) -> Op:
+        at: Keys = ("ops", name)
+        by, talk = self.by(at, tree)
+        kinds = {k: tuple(self.path((*at, k), p) for p in tree.get(k, ())) for k in ("set", "make", "drop")}
+        everything = kinds["set"] + kinds["make"] + kinds["drop"]
+        if not everything and not tree.get("does"):
+            raise self.fail(at, "it changes nothing; give set, make, drop or does")
+        how = self.how(at, talk.op, tree)
+        self.slots(at, how, kinds["make"])
+        writes = tuple(tree.get("writes", (LIVE,)))
+        if not keeps and LIVE in writes and KEPT not in writes:
+            writes = (*writes, KEPT)  # a make without an op that keeps: what is live survives by itself
+        effects = tuple(self.effect((*at, "effects", k), k, v) for k, v in tree.get("effects", {}).items())
+        by_value = {
+            value: tuple(self.effect((*at, "by_value", value, k), k, v) for k, v in more.items())
+            for value, more in tree.get("by_value", {}).items()
+        }
+        for word, value in tree.get("then", {}).items():
+            for base in everything:
+                path = self.path((*at, "then", word), show((*base[:2], word)))
+                self.word((*at, "then", word), path, value)
+        return Op(
+            name, by, how, kinds["set"], kinds["make"], kinds["drop"], tree.get("on", ""), tree.get("does", ""),
+            tuple((self.path((*at, "needs", k), k), v) for k, v in tree.get("needs", {}).items()),
+            tuple(tree.get("then", {}).items()), effects, by_value, tree.get("cuts", "none"), writes if everything else (),
+            tuple((source, tuple(into)) for source, into in tree.get("copies", {}).items()),
+            tuple(self.path((*at, "copies_of"), p) for p in tree.get("copies_of", ())),
+            seconds(tree.get("returns", "0")), seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
+        )  # fmt: skip
+
+    def effect(self, keys: Keys, written: str, word: str) -> tuple[Path, str]:
+        path = self.path(keys, written)
+        if word != "unknown":
+            self.word(keys, path, word)
+        return path, word
+
+    def slots(self, at: Keys, how: How, makes: tuple[Path, ...]) -> None:
+        known = ALWAYS | {path[-1] for base in makes for path in TABLE if path[:-1] == base}
+        for keys, template in how.templates():
+            for name, notation in self.pattern((*at, *keys), slots, template):
+                if name not in known:
+                    near = difflib.get_close_matches(name, known, 1)
+                    hint = f"; nearest is {{{near[0]}}}" if near else ""
+                    raise self.fail((*at, *keys), f"{{{name}}} cannot be filled{hint}")
+                if notation and notation not in NOTATIONS:
+                    allowed = ", ".join(NOTATIONS)
+                    raise self.fail((*at, *keys), f"{notation} is not a notation; notations are {allowed}")
+
+    # -- the rest --
+
+    def facts(self, tree: Tree) -> Iterator[tuple[Path, Any]]:
+        for written, word in tree.items():
+            keys: Keys = ("facts", written)
+            yield parse(written), self.word(keys, self.path(keys, written), word)
+
+    def spelling(self, tree: Tree) -> Iterator[tuple[Path, Spelling]]:
+        for written, told in tree.items():
+            keys: Keys = ("values", written)
+            path = self.path(keys, written)
+            seen: dict[Any, str] = {}
+            for theirs, ours in told.get("words", {}).items():
+                value = self.word((*keys, "words", theirs), path, ours)
+                if value in seen and not _yes(told.get("reading_only")):
+                    problem = f"{theirs} and {seen[value]} both mean {ours}: writing could not be undone by reading"
+                    raise self.fail((*keys, "words", theirs), problem)
+                seen.setdefault(value, theirs)
+            if "empty" in told:
+                self.word((*keys, "empty"), path, told["empty"])
+            for ours in told.get("write", {}):
+                self.word((*keys, "write", ours), path, ours)
+            words, write = dict(told.get("words", {})), dict(told.get("write", {}))
+            yield path, Spelling(words, write, told.get("join", ""), told.get("empty"), _yes(told.get("moment")))
+
+
+def _yes(raw: Any) -> bool:
+    return raw is True or raw == "yes"
+
+
+def _factory(tree: Tree) -> Factory:
+    logins = tuple(
+        FactoryLogin(one["account"], one["secret"], Ref(f"factory:{place}"))
+        for place, one in enumerate(tree.get("logins", ()), 1)
+    )
+    lock = tree.get("lockout", {})
+    ports = {service: int(port) for service, port in tree.get("ports", {}).items()}
+    return Factory(
+        tree.get("address", ""), tree.get("socket", ""), ports, logins, seconds(tree.get("ready_after", "0")),
+        int(lock.get("tries", 0)), seconds(lock.get("release", "0")), tree.get("reset", ""),
+    )  # fmt: skip
+
+
+def family_of(
+    tree: Tree, file: str = "", line_of: Callable[[Keys], int] = lambda keys: 0, ways: Mapping[str, Talk] = WAYS
+) -> Family:
+    """A family from the tree of its file, whose shape has been checked. Raises FamilyError(file, line, key, problem)."""
+    checker = _Checker(file, line_of, ways, tree["channels"])
+    channels = {name: checker.channel(name, one) for name, one in tree["channels"].items()}
+    keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
+    token, software = tree.get("token", {}), tree.get("software", {})
+    family = Family(
+        tree["family"], tree["title"], channels, _factory(tree.get("factory", {})),
+        tuple(checker.ask(name, one) for name, one in tree.get("asks", {}).items()),
+        tuple(checker.op(name, one, keeps) for name, one in tree.get("ops", {}).items()),
+        dict(checker.spelling(tree.get("values", {}))),
+        tuple(checker.path(("lacks", place), written) for place, written in enumerate(tree.get("lacks", ()))),
+        tuple((checker.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),
+        token.get("signs", "_-."), int(token.get("longest", 32)), dict(tree.get("password", {})),
+        (software.get("from", ""), software.get("below", "")),
+        {listed: dict(words) for listed, words in tree.get("keys", {}).items()}, tuple(checker.facts(tree.get("facts", {}))),
+        {store: tuple(services) for store, services in tree.get("account_stores", {}).items()}, ways,
+    )  # fmt: skip
+    used = {service for channel in channels.values() for service in channel.services}
+    for service in family.factory.ports:
+        checker.one_of(("factory", "ports", service), service, used, "a service of a channel")
+    covered = family.covers()
+    for op in family.ops:
+        for path in (*op.sets, *op.makes, *op.drops):
+            if path not in covered and not holds_secret(path):
+                problem = f"it writes {show(path)}, which no ask reads: the change could never be proven"
+                raise checker.fail(("ops", op.name), problem)
+    return family

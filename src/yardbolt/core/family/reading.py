@@ -1,0 +1,374 @@
+"""Replies to facts, and facts to a reading. Every line is matched or reported as left over; doubt never becomes a value."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from ..errors import Trouble, UnitError
+from ..formats import DECODERS
+from ..plane.edit import Draft, exists, get, listing
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, filled, parse, show
+from ..plane.table import LISTS, Plane, coerce, is_item, pattern_of, steady
+from ..talk.conversation import Replies
+from ..talk.patterns import row
+from ..talk.tree import MISSING, Tree, as_text, one, pick
+from .binding import Place, TreeRows
+from .model import LIVE, Ask, Family, Spelling, TextLine
+from .spelling import meant, read_value, spelling_of
+
+MOST_ITEMS = 10_000
+LONGEST_LEFTOVER = 200
+
+
+@dataclass(frozen=True)
+class Fact:
+    """One path has one value, says one ask. The path of an item with the value True says that the item is there."""
+
+    path: Path
+    value: Any
+    ask: str
+    store: str = LIVE
+
+
+@dataclass(frozen=True)
+class Whole:
+    """This list was read in full."""
+
+    path: Path
+    ask: str
+    store: str = LIVE
+
+
+@dataclass(frozen=True)
+class Leftover:
+    """A line that was not understood; the list it belongs to is then not whole."""
+
+    ask: str
+    line: str
+
+
+Part = Fact | Whole | Leftover
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What was asked, by whom, when (ISO 8601), and what came back: a SHA-256 of all of it and the first lines."""
+
+    id: str
+    ask: str
+    channel: str
+    account: str
+    rights: str
+    time: str
+    digest: str
+    excerpt: str
+
+
+@dataclass(frozen=True)
+class Blind:
+    """An area that could not be read, and why."""
+
+    area: str
+    why: str
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What was read: one plane for each store, with what it rests on."""
+
+    planes: Mapping[str, Plane] = field(default_factory=lambda: {LIVE: Plane()})
+    evidence: tuple[Evidence, ...] = ()
+    origin: Mapping[Path, tuple[str, ...]] = field(default_factory=dict)
+    conflicts: tuple[Path, ...] = ()
+    leftovers: tuple[Leftover, ...] = ()
+    blind: tuple[Blind, ...] = ()
+
+    @property
+    def plane(self) -> Plane:
+        """The live store."""
+        return self.planes[LIVE]
+
+
+# ---- one reply ------------------------------------------------------------------------------------------------------
+
+
+class _Facts:
+    """Facts of one reply; a value that does not suit its leaf is a leftover, never a guess."""
+
+    def __init__(self, family: Family, ask: Ask, now: datetime | None) -> None:
+        self.family, self.ask, self.now = family, ask, now
+        self.parts: list[Part] = []
+        self.doubt = False
+
+    def left(self, line: str) -> None:
+        self.doubt = True
+        self.parts.append(Leftover(self.ask.name, line[:LONGEST_LEFTOVER]))
+
+    def add(self, path: Path, value: Any) -> None:
+        self.parts.append(Fact(path, value, self.ask.name, self.ask.store))
+
+    def read(self, path: Path, raw: str, spelling: Spelling | None = None) -> None:
+        try:
+            self.add(path, read_value(spelling or spelling_of(self.family, path), path, raw, self.now))
+        except (ValueError, TypeError):
+            self.left(f"{show(path)}: {raw}")
+
+    def word(self, path: Path, word: str) -> None:
+        self.add(path, meant(path, word))
+
+
+def extract(family: Family, ask: Ask, replies: Replies, key: str = "", now: datetime | None = None) -> tuple[Part, ...]:
+    """The facts of a reply. `key` is the item an `each` ask was about; `now` the laptop's time, for a clock.
+
+    Any reply gives parts; nothing is raised but UnitError on more rows than the limit.
+    """
+    facts = _Facts(family, ask, now)
+    lines = [line for line in replies.text.splitlines() if line.strip()]
+    if len(lines) > MOST_ITEMS:
+        raise UnitError(Trouble.TOO_MUCH, f"{ask.name}: more than {MOST_ITEMS:,} lines")
+    if ask.decode:
+        _decoded(ask, replies, key, facts)
+    elif ask.rows:
+        _rows(ask, lines, facts)
+    elif ask.pairs:
+        _pairs(ask, lines, facts)
+    elif ask.leaves or ask.tree_rows:
+        _tree(ask, replies.tree, key, facts)
+    else:
+        for line in lines:
+            _line(ask.lines, line, facts)
+    if not facts.doubt:
+        facts.parts += [Whole(filled(path, ("", key)), ask.name, ask.store) for path in ask.whole]
+    return tuple(facts.parts)
+
+
+def _decoded(ask: Ask, replies: Replies, key: str, facts: _Facts) -> None:
+    decoded = DECODERS[ask.decode].decode(replies, key)
+    for path, value in decoded.facts:
+        facts.add(path, True if is_item(path) else coerce(path, value))
+    for line in decoded.leftovers:
+        facts.left(line)
+
+
+def _line(patterns: Iterable[TextLine], line: str, facts: _Facts) -> None:
+    for pattern in patterns:
+        if match := row(pattern.row).regex.match(line):
+            for column, written in pattern.take.items():
+                facts.read(parse(written), match[column])
+            return
+    facts.left(line)
+
+
+def _rows(ask: Ask, lines: list[str], facts: _Facts) -> None:
+    table = ask.rows
+    assert table is not None
+    regex = row(table.row).regex
+    if table.heading:  # by position: an account may be called like a heading
+        if not lines or lines[0].split() != table.heading.split():
+            facts.left(lines[0] if lines else "(no heading)")
+        lines = lines[1:]
+    for line in lines:
+        match = regex.match(line)
+        if not match:
+            _line(ask.lines, line, facts)
+            continue
+        if not facts.family.is_token(match["key"]):
+            facts.left(line)
+            continue
+        base = (*table.into, facts.family.our_key(table.into[0], match["key"]))
+        facts.add(base, True)
+        for name, raw in match.groupdict().items():
+            if name not in ("key", "skip"):
+                facts.read((*base, name), raw)
+
+
+def _pairs(ask: Ask, lines: list[str], facts: _Facts) -> None:
+    assert ask.pairs is not None
+    for line in lines:
+        label, value = _cut(line, ask.pairs.between)
+        written = ask.pairs.take.get(label)
+        if written is None:
+            facts.left(line)
+        elif written != "-":
+            facts.read(parse(written), value)
+
+
+def _cut(line: str, leader: str) -> tuple[str, str]:
+    """Label and value around the first run of `leader` that has blanks (or nothing but the label) before and a blank after it."""
+    at = 0
+    while (at := line.find(leader, at)) >= 0:
+        end = at
+        while line.startswith(leader, end):
+            end += len(leader)
+        if end == len(line) or line[end].isspace():
+            return line[:at].strip(), line[end:].strip()
+        at = end
+    return line.strip(), ""
+
+
+# ---- trees ----------------------------------------------------------------------------------------------------------
+
+
+def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
+    for place in ask.leaves:
+        _place(place, filled(place.path, ("", key)), tree, facts)
+    for rows in ask.tree_rows:
+        _tree_rows(rows, (), tree, facts)
+
+
+def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
+    """One leaf. An absent field and an empty one mean what the family says they mean, and nothing where it says nothing."""
+    found = one(node, place.at)
+    if found is MISSING:
+        if place.missing is not None:
+            facts.word(path, place.missing)
+        return
+    if found is None or found == "" or found == []:
+        if place.empty is not None:
+            facts.word(path, place.empty)
+        return
+    own = Spelling(words=place.words, join=place.join) if place.words or place.join else None
+    texts = [as_text(each) for each in found] if isinstance(found, list | tuple) else [as_text(found)]
+    if any(text is None for text in texts):
+        facts.left(f"{show(path)}: not a single value")
+    elif isinstance(found, list | tuple):
+        try:
+            facts.add(path, coerce(path, texts))
+        except (ValueError, TypeError):
+            facts.left(show(path))
+    else:
+        facts.read(path, str(texts[0]), own)
+
+
+def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
+    into = (*above, *rows.into)
+    for count, (keys, found) in enumerate(pick(node, rows.at)):
+        if count >= MOST_ITEMS:
+            raise UnitError(Trouble.TOO_MUCH, f"{facts.ask.name}: more than {MOST_ITEMS:,} items")
+        named = (keys[-1] if keys else None) if rows.key == "#" else as_text(one(found, rows.key))
+        if named is None or not facts.family.is_token(named):
+            facts.left(f"{show(into)}: {named}")
+            continue
+        base = (*into, facts.family.our_key(into[0], named))
+        facts.add(base, True)
+        for place in rows.leaves:
+            _place(place, (*base, *place.path), found, facts)
+        for inner in rows.rows:
+            _tree_rows(inner, base, found, facts)
+            if inner.whole and not facts.doubt:
+                facts.parts.append(Whole((*base, *inner.into), facts.ask.name, facts.ask.store))
+
+
+# ---- all replies ----------------------------------------------------------------------------------------------------
+
+
+class Merging:
+    """Facts folded into a reading, in one pass. Two asks that disagree within a store make the path unknown and a conflict."""
+
+    def __init__(self, family: Family) -> None:
+        self.family = family
+        self.drafts: dict[str, Draft] = {LIVE: Draft()}
+        self.origin: dict[Path, tuple[str, ...]] = {}
+        self.leftovers: list[Leftover] = []
+        self._seen: dict[tuple[str, Path], Any] = {}
+        self._clash: dict[tuple[str, Path], None] = {}
+
+    def add(self, parts: Iterable[Part]) -> None:
+        """Take the facts of one reply in."""
+        for part in parts:
+            match part:
+                case Leftover():
+                    self.leftovers.append(part)
+                case Whole(path, _, store):
+                    self._draft(store).whole(path)
+                case Fact(path, value, ask, store):
+                    self._fact(path, value, ask, store)
+
+    def _draft(self, store: str) -> Draft:
+        return self.drafts.setdefault(store, Draft())
+
+    def _fact(self, path: Path, value: Any, ask: str, store: str) -> None:
+        draft = self._draft(store)
+        if value is True and is_item(path):
+            draft.make(path)
+            return
+        if value is None:
+            return
+        key = (store, path)
+        if key in self._seen and self._seen[key] != value and steady(path):
+            self._clash[key] = None
+        self._seen[key] = value
+        known = self.origin.get(path)
+        if known is None or ask not in known:
+            self.origin[path] = (*(known or ()), ask)
+        try:
+            draft.put(path, value)
+        except KeyError:
+            # its item is there, if only because it has this value
+            draft.make(path[:2]).put(path, value)
+
+    def keys(self, path: Path) -> tuple[str, ...]:
+        """The keys of a list as far as it was read."""
+        return self.drafts[LIVE].keys(path)
+
+    def so_far(self, path: Path) -> Any:
+        """A value as far as it was read; None where it, or its item, was not."""
+        try:
+            return self.drafts[LIVE].get(path)
+        except KeyError:
+            return None
+
+    def reading(self, evidence: tuple[Evidence, ...] = (), blind: tuple[Blind, ...] = ()) -> Reading:
+        """The reading, with what the manual says added."""
+        for store, path in self._clash:
+            self._draft(store).put(path, None)
+        planes = {store: with_manual(self.family, draft.freeze()) for store, draft in self.drafts.items()}
+        clash = tuple(sorted({path for _, path in self._clash}))
+        return Reading(planes, evidence, self.origin, clash, tuple(self.leftovers), blind)
+
+
+def merge(
+    family: Family, parts: Iterable[Part], evidence: tuple[Evidence, ...] = (), blind: tuple[Blind, ...] = ()
+) -> Reading:
+    """Fold facts into a reading: never last-one-wins."""
+    merging = Merging(family)
+    merging.add(parts)
+    return merging.reading(evidence, blind)
+
+
+def with_manual(family: Family, plane: Plane) -> Plane:
+    """The plane with what the manual says: known facts of items that are there, and ABSENT for what this make does not have."""
+    draft = Draft(plane)
+    for path, value in family.facts:
+        if (len(path) < 3 or exists(plane, path[:2])) and get(plane, path) is None:
+            draft.put(path, value)
+    for pattern in family.lacks:
+        if pattern in LISTS:
+            if not len(listing(plane, pattern)):
+                draft.whole(pattern)
+            continue
+        for path in _concrete(plane, pattern):
+            if get(plane, path) is None:
+                draft.put(path, ABSENT)
+    return draft.freeze()
+
+
+def _concrete(plane: Plane, pattern: Path) -> Iterator[Path]:
+    """The pattern for each item that is there."""
+    if "*" not in pattern:
+        yield pattern
+        return
+    at = pattern.index("*")
+    for key in listing(plane, pattern[:at]).by_key:
+        yield from _concrete(plane, (*pattern[:at], key, *pattern[at + 1 :]))
+
+
+def asks_for(family: Family, paths: Iterable[Path]) -> tuple[Ask, ...]:
+    """The asks that read these paths back."""
+    rows = {pattern_of(path) for path in paths}
+    rows |= {row_path[:at] for row_path in rows for at, step in enumerate(row_path) if step == "*"}
+    return tuple(ask for ask in family.asks if ask.feeds & rows)

@@ -1,0 +1,85 @@
+"""How a unit writes values, in both directions. The plane holds meanings; the family owns the spelling."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from datetime import datetime
+from typing import Any
+
+from ..addresses import ANYONE, NOBODY, AddressSet
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, show
+from ..plane.table import coerce, pattern_of
+from .model import Family, Spelling
+
+MEANINGS: Mapping[str, Any] = {
+    "anyone": ANYONE,
+    "nobody": NOBODY,
+    "never": math.inf,
+    "yes": True,
+    "no": False,
+    "not set": ABSENT,
+}
+NOTATIONS: Mapping[str, Callable[[float], str]] = {
+    "minutes": lambda value: str(max(1, round(value / 60))),
+    "seconds": lambda value: str(round(value)),
+}
+DEFAULT = Spelling()
+
+
+def meant(path: Path, word: str) -> Any:
+    """The value one of our own words stands for at a path. Raises ValueError."""
+    return coerce(path, MEANINGS.get(word, word))
+
+
+def spelling_of(family: Family, path: Path) -> Spelling:
+    """How this family writes a path."""
+    return family.spelling.get(pattern_of(path), DEFAULT)
+
+
+def read_value(spelling: Spelling, path: Path, raw: str, now: datetime | None) -> Any:
+    """A text of the unit as a value of the plane. Raises ValueError or TypeError where it does not suit the leaf.
+
+    `now` is the laptop's time, for a clock; without it a moment is not read.
+    """
+    raw = raw.strip()
+    if spelling.moment:
+        if now is None:
+            return None
+        told = datetime.fromisoformat(raw.replace(" ", "T", 1).replace(" ", ""))
+        return (told - now).total_seconds() if told.tzinfo else None
+    if raw in spelling.words:
+        return meant(path, spelling.words[raw])
+    if spelling.empty and not raw:
+        return meant(path, spelling.empty)
+    return coerce(path, [one.strip() for one in raw.split(spelling.join) if one.strip()] if spelling.join else raw)
+
+
+def spelled(family: Family, path: Path, value: Any, notation: str = "") -> str:
+    """A value as this unit writes it. Raises ValueError where it cannot be written."""
+    return spelled_by(spelling_of(family, path), path, value, notation)
+
+
+def spelled_by(spelling: Spelling, path: Path, value: Any, notation: str = "") -> str:
+    """A value in one spelling. Raises ValueError where it cannot be written."""
+    for ours, theirs in spelling.write.items():
+        if meant(path, ours) == value:
+            return theirs
+    for theirs, ours in spelling.words.items():
+        if meant(path, ours) == value:
+            return theirs
+    if spelling.empty and meant(path, spelling.empty) == value:
+        return ""
+    if isinstance(value, AddressSet) and value not in (ANYONE, NOBODY):
+        return (spelling.join or ",").join(value.texts())
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, tuple):
+        return (spelling.join or ",").join(map(str, value))
+    if notation in NOTATIONS and isinstance(value, int | float) and not math.isinf(value):
+        return NOTATIONS[notation](value)
+    if isinstance(value, str | int):
+        return str(value)
+    shown = "not set" if value is ABSENT or value is None else "never" if isinstance(value, float) else str(value)
+    raise ValueError(f"{show(path)}: this unit has no way to write '{shown}'")

@@ -1,0 +1,228 @@
+"""Changes to messages, and what a message will bring about: which op, how it is filled, what the stores are after it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
+from ..plane.edit import Draft, get
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, filled, fits, show
+from ..plane.table import Plane, holds_secret, item_of, steady
+from ..secret import Ref, Slot, Text
+from ..talk.conversation import ANSWER, Order
+from ..talk.patterns import slot_key, slots
+from .model import Family, Op
+from .reading import asks_for
+from .spelling import meant, spelled, spelled_by, spelling_of
+
+LONGEST_LINE = 400
+A_MOMENT = "2000-01-01T00:00:00+00:00"  # stands for the laptop's time while rehearsing
+
+
+@dataclass(frozen=True)
+class Filling:
+    """Everything a slot of an op may be filled from."""
+
+    family: Family
+    op: Op
+    change: Change
+    values: Mapping[str, Any]
+    key: str
+    old: Ref | None
+    now: str
+
+
+def op_for(family: Family, change: Change) -> Op | None:
+    """The op that carries out a change, the most specific first."""
+    found = [
+        (pattern.count("*"), op) for op in family.ops for pattern in _patterns(op, change) if fits(pattern, change.path)
+    ]
+    return min(found, key=lambda pair: pair[0])[1] if found else None
+
+
+def _patterns(op: Op, change: Change) -> tuple[Path, ...]:
+    match change:
+        case Make():
+            return op.makes
+        case Drop():
+            return op.drops
+        case Set() | Rename() | Reorder():
+            return op.sets
+
+
+def takes(op: Op) -> frozenset[str]:
+    """The names of the slots of an op."""
+    return frozenset(name for _, template in op.how.templates() for name, _ in slots(template))
+
+
+def unmet(op: Op, plane: Plane, path: Path) -> tuple[str, ...]:
+    """Preconditions of an op that do not hold on this plane; what is not known does not hold."""
+    bad = []
+    for pattern, word in op.needs:
+        here = filled(pattern, path)
+        value = get(plane, here)
+        if value is None or (word != "known" and value != meant(here, word)):
+            bad.append(f"{show(here)} must be {word}")
+    return tuple(bad)
+
+
+# ---- the message ----------------------------------------------------------------------------------------------------
+
+
+def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -> Order:
+    """The order for a change, rendered for the plane before it. `now` is the laptop's time (ISO 8601), for ops that set a clock.
+
+    Raises ValueError where the unit cannot be told so: no op, a key that may not be put into a command, a value out of its reach.
+    """
+    op = op_for(family, change)
+    if op is None:
+        raise ValueError(f"{family.title} has no way to change {show(change.path)}")
+    inside = item_of(change.path)
+    key = inside[-1] if inside else ""
+    if inside and not family.is_token(key):
+        raise ValueError(f"{show(change.path)}: {key!r} may not be put into a command")
+    values: dict[str, Any] = {}
+    old: Ref | None = None
+    if isinstance(change, Set):
+        values = {"value": change.value, "secret": change.value}
+        held = get(before, change.path) if holds_secret(change.path) else None
+        old = held if isinstance(held, Ref) else None
+    elif isinstance(change, Make):
+        values = dict(change.values)
+    told = family.their_key(change.path[0], key) if inside else ""
+    filling = Filling(family, op, change, values, told, old, now)
+    order = Order(op.how, _fill(filling), max(ANSWER, op.wait))
+    family.ways[_talk_of(family, op)].message(op.how, order.fill)
+    return order
+
+
+def _talk_of(family: Family, op: Op) -> str:
+    return str(family.channels[op.by].talk)  # type: ignore[attr-defined]  # a channel says its own way
+
+
+def _fill(filling: Filling) -> dict[str, Text]:
+    fill: dict[str, Text] = {}
+    for _, template in filling.op.how.templates():
+        for name, notation in slots(template):
+            text = _one(filling, name, notation)
+            if text is not None:
+                fill[slot_key(name, notation)] = text
+    ask = next((a for a in filling.family.asks if a.name == filling.op.on), None)
+    if ask is not None and isinstance(filling.change, Set):
+        fill |= _bound(filling, filling.change)
+    return fill
+
+
+def _bound(filling: Filling, change: Set) -> dict[str, Text]:
+    """The change as the place of a tree that its ask reads it from."""
+    ask = next(a for a in filling.family.asks if a.name == filling.op.on)
+    rows = [(place, place.path) for place in ask.leaves]
+    rows += [(place, (*row.into, "*", *place.path)) for row in ask.tree_rows for place in row.leaves]
+    for place, pattern in rows:
+        if not fits(pattern, change.path):
+            continue
+        if isinstance(change.value, Ref):
+            return {place.at: (Slot(change.value),)}
+        own = spelling_of(filling.family, change.path)
+        if place.words or place.join:
+            own = type(own)(words=place.words, join=place.join)
+        if place.empty is not None and meant(change.path, place.empty) == change.value:
+            return {place.at: ()}
+        return {place.at: (spelled_by(own, change.path, change.value),)}
+    return {}
+
+
+def _one(filling: Filling, name: str, notation: str) -> Text | None:
+    """What fills one slot; None where nothing does, which only a question for the present secret may leave open."""
+    if name == "key":
+        return (filling.key,)
+    if name == "now":
+        return (filling.now,)
+    if name == "old":
+        return (Slot(filling.old),) if filling.old is not None else None
+    value = filling.values.get(name)
+    if isinstance(value, Ref):
+        return (Slot(value, notation or "plain"),)
+    path = filling.change.path if name == "value" else (*filling.change.path, name)
+    text = spelled(filling.family, path, value, notation)
+    longest = filling.op.longest or LONGEST_LINE
+    if not text.isprintable() or len(text) > longest:
+        raise ValueError(f"{show(path)}: {len(text)} characters, the unit takes {longest} printable ones on one line")
+    return (text,) if text else ()
+
+
+def plain_order(op: Op) -> Order:
+    """The order of an op that stands alone: saving, activating, restarting."""
+    return Order(op.how, {}, max(ANSWER, op.wait))
+
+
+def inverse(family: Family, change: Change, before: Plane) -> Change | None:
+    """The change that takes this one back, or None where there is no way back."""
+    back: Change | None = None
+    match change:
+        case Set(path, _):
+            old = get(before, path)
+            back = None if old is None or not steady(path) else Set(path, old, "back-out")
+        case Make(path, _):
+            back = Drop(path, "back-out")
+    if back is None or op_for(family, back) is None:
+        return None
+    try:
+        render(family, back, before if isinstance(change, Set) else forecast(family, before, change))
+    except (ValueError, KeyError):
+        return None
+    return back
+
+
+# ---- the forecast ---------------------------------------------------------------------------------------------------
+
+
+def forecast(family: Family, plane: Plane, change: Change) -> Plane:
+    """The store the change leads to, with everything the family says it brings along. Raises KeyError on an item that is not there."""
+    op = op_for(family, change)
+    draft = Draft(apply(plane, change))
+    base = change.path if isinstance(change, Make) else (item_of(change.path) or ())
+    if isinstance(change, Make):
+        for lacked in family.lacks:
+            if len(lacked) == len(change.path) + 1 and fits(lacked[:-1], change.path):
+                draft.put((*change.path, lacked[-1]), ABSENT)
+        for name, value in change.values:
+            draft.put((*change.path, name), value)
+    if op is None:
+        return draft.freeze()
+    for name, word in op.then if not isinstance(change, Drop) else ():
+        if not (isinstance(change, Make) and name in dict(change.values)):
+            draft.put((*base, name), meant((*base, name), word))
+    for pattern, word in (*op.effects, *_by_value(op, change)):
+        _effect(draft, filled(pattern, change.path), word)
+    return draft.freeze()
+
+
+def _by_value(op: Op, change: Change) -> tuple[tuple[Path, str], ...]:
+    """What a value brings with it beyond itself, where the family says so for that value."""
+    if not isinstance(change, Set) or not op.by_value:
+        return ()
+    return op.by_value.get(str(change.value), ())
+
+
+def _effect(draft: Draft, path: Path, word: str) -> None:
+    try:
+        draft.put(path, None if word == "unknown" else meant(path, word))
+    except KeyError:
+        return  # the family speaks of an item this unit does not have
+
+
+def with_effects(plane: Plane, op: Op) -> Plane:
+    """The store after an op that stands alone, with its declared effects."""
+    draft = Draft(plane)
+    for path, word in op.effects:
+        _effect(draft, path, word)
+    return draft.freeze()
+
+
+def readable(family: Family, paths: Iterable[Path]) -> frozenset[Path]:
+    """Those of the paths that some ask reads back, and that a unit shows at all."""
+    return frozenset(path for path in paths if not holds_secret(path) and asks_for(family, (path,)))

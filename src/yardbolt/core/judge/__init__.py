@@ -1,0 +1,1 @@
+"""Rules, baselines, demands, access, passwords: what is good, and who gets in."""

@@ -1,0 +1,331 @@
+"""Who can get in: may source S log in as account A through door D? Three-valued, with every condition and the paths it rests on.
+
+The planner relies on *surely*, the judge on *possibly*. A login that succeeded proves each of its conditions; after a change the
+way stays proven exactly when every condition the change touched is surely true.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from ipaddress import ip_address, ip_interface
+
+from ..addresses import ANYONE, NOBODY, AddressSet
+from ..doors import Door, Way
+from ..plane.compare import difference
+from ..plane.edit import exists, get
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, show, touches
+from ..plane.table import InputRule, Plane
+from ..secret import Ref
+
+
+@dataclass(frozen=True)
+class Condition:
+    """One thing that must hold for a login. `holds` is None where it was not read; `paths` is what was looked at to tell."""
+
+    paths: frozenset[Path]
+    holds: bool | None
+    why: str
+
+
+@dataclass(frozen=True)
+class Admission:
+    """The answer: one sure no decides, else one unknown, else yes."""
+
+    admitted: bool | None
+    conditions: tuple[Condition, ...]
+
+    @property
+    def because(self) -> tuple[Condition, ...]:
+        """The conditions that decided it: those that fail, or else those not known."""
+        return tuple(c for c in self.conditions if c.holds is False) or tuple(
+            c for c in self.conditions if c.holds is None
+        )
+
+
+def admit(plane: Plane, way: Way) -> Admission:
+    """May this way be used, as far as this plane tells?"""
+    found = conditions(plane, way)
+    verdicts = {c.holds for c in found}
+    return Admission(False if False in verdicts else None if None in verdicts else True, found)
+
+
+def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
+    """Everything that must hold for this way."""
+    service, account = ("services", way.service), ("accounts", way.account)
+    found = [_single(path, exists(plane, path), f"{show(path)} is there") for path in (service, account)]
+    for path in ((*service, "enabled"), (*account, "enabled")):
+        value = get(plane, path)
+        found.append(_single(path, value if isinstance(value, bool) else None, f"{show(path)} is {value}"))
+    found += [_limit(plane, (*owner, "permitted"), way.source) for owner in (service, account)]
+    found.append(_account_list((*service, "accounts"), get(plane, (*service, "accounts")), way))
+    found.append(_port((*service, "port"), get(plane, (*service, "port")), way.door))
+    held = get(plane, (*account, "secret"))
+    known = held == way.secret if isinstance(held, Ref) else None
+    found.append(_single((*account, "secret"), known, f"the credential of {way.account}"))
+    return (*found, *_address(plane, way), _binding(plane, way.door), passage(plane, way))
+
+
+def _single(path: Path, holds: bool | None, why: str) -> Condition:
+    return Condition(frozenset({path}), holds, why)
+
+
+def _limit(plane: Plane, path: Path, source: str) -> Condition:
+    permitted = get(plane, path)
+    if isinstance(permitted, AddressSet):
+        return _single(path, source in permitted, f"{show(path)} is {permitted}")
+    if permitted is ABSENT:
+        return _single(path, True, f"{show(path)} has no limit")
+    return _single(path, None, f"{show(path)} was not read")
+
+
+def _account_list(path: Path, allowed: object, way: Way) -> Condition:
+    if allowed is ABSENT:
+        return _single(path, True, "every account may use it")
+    if not isinstance(allowed, tuple):
+        return _single(path, None, f"{show(path)} was not read")
+    for entry in allowed:
+        name, _, where = entry.partition("@")
+        if any(sign in entry for sign in "*?!"):
+            return _single(path, None, f"{show(path)} holds the pattern {entry}")
+        if name == way.account and (not where or where == way.source):
+            return _single(path, True, f"{show(path)} names {entry}")
+    return _single(path, False, f"{show(path)} does not name {way.account}")
+
+
+def _port(path: Path, port: object, door: Door) -> Condition:
+    if port is None:
+        return _single(path, None, f"{show(path)} was not read")
+    # a service that has no port of its own to set is met where it was met before
+    return _single(path, port in (door.port, ABSENT), f"{show(path)} is {port}")
+
+
+# ---- where the unit is met ------------------------------------------------------------------------------------------
+
+
+def _address(plane: Plane, way: Way) -> tuple[Condition, ...]:
+    """The unit must have the door's address, and be able to answer the source."""
+    if not len(plane.interfaces):
+        # nothing was read of its sockets: the address is the one it was met at, until something moves it
+        return (Condition(frozenset({("interfaces",)}), True, f"{way.door.address} is where it was met"),)
+    key = way.door.interface or _interface_of(plane, way.door.address)
+    if not key:
+        unread = not plane.interfaces.complete or any(i.addresses is None for i in plane.interfaces)
+        return (
+            Condition(frozenset({("interfaces",)}), None if unread else False, f"no socket has {way.door.address}"),
+        )
+    path: Path = ("interfaces", key, "addresses")
+    listed = get(plane, path)
+    mine = (
+        tuple(one for one in listed or () if str(ip_interface(one).ip) == way.door.address)
+        if isinstance(listed, tuple)
+        else ()
+    )
+    has = bool(mine) if isinstance(listed, tuple) else False if listed is ABSENT else None
+    gateway_path: Path = ("interfaces", key, "gateway")
+    near = any(ip_address(way.source) in ip_interface(one).network for one in mine)
+    gateway = get(plane, gateway_path)
+    answers = True if near else None if gateway is None or has is None else gateway is not ABSENT
+    return (
+        Condition(frozenset({path}), has, f"{show(path)} is {listed}"),
+        Condition(frozenset({path, gateway_path}), answers, f"{key} can answer {way.source}"),
+    )
+
+
+def _interface_of(plane: Plane, address: str) -> str:
+    for one in plane.interfaces:
+        if isinstance(one.addresses, tuple) and any(str(ip_interface(a).ip) == address for a in one.addresses):
+            return one.key
+    return ""
+
+
+def _binding(plane: Plane, door: Door) -> Condition:
+    path: Path = ("services", door.service, "interfaces")
+    bound = get(plane, path)
+    if bound is ABSENT:
+        return _single(path, True, "it is bound to every socket")
+    if not isinstance(bound, tuple):
+        return _single(path, None, f"{show(path)} was not read")
+    key = door.interface or _interface_of(plane, door.address)
+    return Condition(frozenset({path, ("interfaces",)}), (key in bound) if key else None, f"{show(path)} is {bound}")
+
+
+def door(plane: Plane, service: str, interface: str = "", met: Door | None = None) -> Door | None:
+    """Where a service would be met on this plane. `met` is where the unit was met, which stands for an address or a port that was
+    not read. None where neither tells."""
+    listed = get(plane, ("interfaces", interface, "addresses")) if interface else None
+    address = str(ip_interface(listed[0]).ip) if isinstance(listed, tuple) and listed else (met.address if met else "")
+    port = get(plane, ("services", service, "port"))
+    number = port if isinstance(port, int) else met.port if met and met.service == service else 0
+    if not address or not number:
+        return None
+    return Door(met.scheme if met and met.service == service else service, address, number, service, interface)
+
+
+# ---- the packet filter ----------------------------------------------------------------------------------------------
+
+_SAYS = {True: "accepts it", False: "drops it", None: "may drop it"}
+_FILTER: Path = ("input_filter",)
+_RULES: Path = ("input_rules",)
+_LOOKED_AT = ("position", "action", "enabled", "sources", "list", "list_negated", "group", "transport", "ports")
+
+
+def passage(plane: Plane, way: Way) -> Condition:
+    """Does the packet filter let this way through? Rules are looked at in order up to the first that surely matches; what stands
+    behind it, and any comment, is not rested on. A name that was not read rests on all lists."""
+    default = plane.input_filter.default
+    rests: set[Path] = {(*_FILTER, "default")}
+    if default is ABSENT:
+        return Condition(frozenset(rests), True, "there is no packet filter")
+    ordered = plane.input_rules.complete and all(isinstance(r.position, int) for r in plane.input_rules)
+    if not ordered:
+        return Condition(
+            frozenset({_RULES, ("address_lists",), ("interface_groups",), *rests}),
+            None,
+            "the rules were not read whole",
+        )
+    possible: set[str | None] = set()
+    for rule in sorted(plane.input_rules, key=lambda r: (r.position or 0, r.key)):
+        rests |= {(*_RULES, rule.key, leaf) for leaf in _LOOKED_AT}
+        matched = _matches(plane, rule, way, rests)
+        if matched is False:
+            continue
+        possible.add(rule.action if rule.action in ("accept", "drop") else None)
+        if matched is True and rule.action in ("accept", "drop"):
+            break
+    else:
+        possible.add(default if default in ("accept", "drop") else None)
+    holds = True if possible == {"accept"} else False if possible == {"drop"} else None
+    return Condition(frozenset(rests), holds, f"the packet filter {_SAYS[holds]}")
+
+
+def _matches(plane: Plane, rule: InputRule, way: Way, rests: set[Path]) -> bool | None:
+    if rule.enabled is False:
+        return False
+    verdicts = [
+        True if rule.enabled in (True, ABSENT) else None,
+        _in_sources(rule.sources, way.source),
+        _in_list(plane, rule, way.source, rests),
+        _in_group(plane, rule, way.door, rests),
+        _transport(rule.transport),
+        _in_ports(rule.ports, way.door.port),
+    ]
+    return False if False in verdicts else None if None in verdicts else True
+
+
+def _in_sources(members: object, source: str) -> bool | None:
+    if members is ABSENT:
+        return True
+    return source in members if isinstance(members, AddressSet) else None
+
+
+def _in_list(plane: Plane, rule: InputRule, source: str, rests: set[Path]) -> bool | None:
+    if rule.list is ABSENT:
+        return True
+    if not isinstance(rule.list, str):
+        rests.add(("address_lists",))
+        return None
+    rests |= {("address_lists", rule.list), (*_FILTER, "empty_list")}
+    found = plane.address_lists.get(rule.list)
+    members = found.members if found else None
+    if not isinstance(members, AddressSet) or rule.list_negated is None:
+        return None
+    if not members:
+        inside = {"anyone": True, "nobody": False}.get(str(plane.input_filter.empty_list))
+        if inside is None:
+            return None
+    else:
+        inside = source in members
+    return not inside if rule.list_negated is True else inside
+
+
+def _in_group(plane: Plane, rule: InputRule, at: Door, rests: set[Path]) -> bool | None:
+    if rule.group is ABSENT:
+        return True
+    if not isinstance(rule.group, str):
+        rests |= {("interface_groups",), ("interfaces",)}
+        return None
+    key = at.interface or _interface_of(plane, at.address)
+    rests |= {("interface_groups", rule.group), ("interfaces",)}
+    if not key:
+        return None
+    if rule.group == key:
+        return True
+    if rule.group in plane.interfaces:
+        return False
+    found = plane.interface_groups.get(rule.group)
+    if found is None:
+        return False if plane.interface_groups.complete and plane.interfaces.complete else None
+    return key in found.members if isinstance(found.members, tuple) else None
+
+
+def _transport(transport: object) -> bool | None:
+    if transport is ABSENT:
+        return True
+    return transport == "tcp" if isinstance(transport, str) else None
+
+
+def _in_ports(ports: object, port: int) -> bool | None:
+    if ports is ABSENT:
+        return True
+    if not isinstance(ports, tuple):
+        return None
+    spans = [(first, last or first) for first, _, last in (entry.partition("-") for entry in ports)]
+    if not all(first.isdigit() and last.isdigit() for first, last in spans):
+        return None
+    return any(int(first) <= port <= int(last) for first, last in spans)
+
+
+# ---- what stays, and who at all -------------------------------------------------------------------------------------
+
+
+def stays(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
+    """The ways of which every condition that was touched is surely true afterwards. What was looked at counts before and after."""
+    moved = difference(before, after)
+    if not moved:
+        return frozenset(ways)
+    return frozenset(way for way in ways if _stays(before, after, way, moved))
+
+
+def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path]) -> bool:
+    was, now = conditions(before, way), conditions(after, way)
+    if len(was) != len(now):
+        # what is asked of the way changed its shape, so every condition counts as touched
+        return all(c.holds is True for c in now)
+    return all(new.holds is True for old, new in zip(was, now, strict=True) if touches(moved, old.paths | new.paths))
+
+
+@dataclass(frozen=True)
+class Sources:
+    """From where a service lets somebody log in: surely, possibly, and what decides it."""
+
+    sure: AddressSet
+    possible: AddressSet
+    because: tuple[Path, ...]
+
+
+def who(plane: Plane, service: str) -> Sources:
+    """The sources from which at least one account may log in through `service`, in both address families."""
+    path = ("services", service)
+    found = plane.services.get(service)
+    if exists(plane, path) is False or (found is not None and found.enabled is False):
+        return Sources(NOBODY, NOBODY, ((*path, "enabled"),))
+    if found is None:
+        return Sources(NOBODY, ANYONE, (path,))
+    gate_sure, gate_possible = _bounds(found.permitted, found.enabled is True)
+    sure, possible = NOBODY, NOBODY
+    for account in plane.accounts:
+        if account.enabled is False:
+            continue
+        low, high = _bounds(account.permitted, account.enabled is True and found.accounts is ABSENT)
+        sure, possible = sure | (low & gate_sure), possible | (high & gate_possible)
+    if not plane.accounts.complete:
+        possible = possible | gate_possible
+    return Sources(sure, possible, ((*path, "permitted"),))
+
+
+def _bounds(permitted: object, certain: bool) -> tuple[AddressSet, AddressSet]:
+    high = permitted if isinstance(permitted, AddressSet) else ANYONE
+    known = isinstance(permitted, AddressSet) or permitted is ABSENT
+    return (high if certain and known else NOBODY), high

@@ -1,0 +1,92 @@
+"""Rules about what the unit demands of passwords, and what it does with wrong ones."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ...job import Site
+from ...plane.edit import get
+from ...plane.kinds import ABSENT, NEVER, number, seconds
+from ...plane.table import Plane
+from ...plane.words import human
+from ..demands import Between, Demand
+from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
+
+LENGTH, CLASSES = ("policy", "min_length"), ("policy", "classes")
+TRIES, RELEASE = ("lockout", "tries"), ("lockout", "release")
+
+
+def _length(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    yield on_leaf(plane, LENGTH, lambda v: bool(v >= params["at least"]), f"at least {params['at least']} characters")
+
+
+def _want_length(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    yield Between(LENGTH, "password-length", low=params["at least"])
+
+
+def _classes(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    yield on_leaf(
+        plane, CLASSES, lambda v: bool(v >= params["at least"]), f"at least {params['at least']} of the four classes"
+    )
+
+
+def _want_classes(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    yield Between(CLASSES, "password-classes", low=params["at least"])
+
+
+def _repeats(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for path, limit in ((("policy", "max_repeat"), params["repeat"]), (("policy", "max_run"), params["run"])):
+        if get(plane, path) is ABSENT:
+            yield Verdict(path, State.FAILS, f"not limited; wanted at most {limit}")
+        else:
+            yield on_leaf(plane, path, limit.__ge__, f"at most {limit} (the value itself is still allowed)")
+
+
+def _want_repeats(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for path, limit in ((("policy", "max_repeat"), params["repeat"]), (("policy", "max_run"), params["run"])):
+        yield Between(path, "password-runs", high=limit)
+
+
+def _lockout(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    low, high, hold = params["tries at least"], params["tries at most"], params["release at least"]
+    yield on_leaf(plane, TRIES, lambda v: bool(low <= v <= high), f"{low} to {high} tries")
+    release = get(plane, RELEASE)
+    if release == NEVER:
+        yield Verdict(RELEASE, State.FAILS, "locked until somebody unlocks it: a stranger can shut you out")
+    else:
+        yield on_leaf(plane, RELEASE, lambda v: bool(v >= hold), f"at least {human(RELEASE, hold)}")
+
+
+def _want_lockout(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    yield Between(TRIES, "lock-out", params["tries at least"], params["tries at most"])
+    yield Between(RELEASE, "lock-out", params["release at least"], 86400.0)
+
+
+RULES = (
+    Rule(
+        "password-length", "passwords have a minimum length",
+        "Short passwords are guessed by trying them all.",
+        Severity.HIGH, _length, _want_length, {"at least": Param(number, "characters", 12)},
+    ),
+    Rule(
+        "password-classes", "passwords mix classes of characters",
+        "A single class makes guessing cheaper. Counted: how many of lower case, upper case, digit, sign.",
+        Severity.MEDIUM, _classes, _want_classes, {"at least": Param(number, "classes of four", 3)},
+    ),
+    Rule(
+        "password-runs", "repeats and runs are limited",
+        "aaaa, abcd and 4321 are tried first.",
+        Severity.LOW, _repeats, _want_repeats,
+        {"repeat": Param(number, "longest repeat still allowed", 3), "run": Param(number, "longest run still allowed, either way", 3)},
+    ),
+    Rule(
+        "lock-out", "wrong tries lock an account for a while",
+        "Without it a program may try passwords all night; locked for good, a stranger can shut you out.",
+        Severity.MEDIUM, _lockout, _want_lockout,
+        {
+            "tries at least": Param(number, "fewest wrong tries before the lock", 3),
+            "tries at most": Param(number, "most wrong tries before the lock", 10),
+            "release at least": Param(seconds, "shortest lock", 60.0),
+        },
+    ),
+)  # fmt: skip

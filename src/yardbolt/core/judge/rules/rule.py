@@ -1,0 +1,85 @@
+"""The shape of a rule, and the small judgements many rules share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from enum import Enum
+from typing import Any
+
+from ...job import Site
+from ...plane.edit import get
+from ...plane.kinds import ABSENT
+from ...plane.path import Path
+from ...plane.table import Plane
+from ...plane.words import human
+from ..demands import Demand
+
+Params = Mapping[str, Any]
+
+
+class State(Enum):
+    """What a rule says of one subject. Unknown never counts as good."""
+
+    FAILS = "fails"
+    HOLDS = "holds"
+    UNKNOWN = "unknown"
+    NOT_APPLICABLE = "not applicable"
+    WAIVED = "waived"
+
+
+class Severity(Enum):
+    """How bad, worst first."""
+
+    CRITICAL = "critical"
+    HIGH = "high"
+    MEDIUM = "medium"
+    LOW = "low"
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """One subject, what was seen there, and on what basis: `tried` (behaviour) or `read` (settings)."""
+
+    subject: Path
+    state: State
+    saw: str
+    basis: str = "read"
+
+
+@dataclass(frozen=True)
+class Param:
+    """A number or length of time a baseline may set for a rule. `kind` raises ValueError on what it does not take."""
+
+    kind: Callable[[Any], Any]
+    meaning: str
+    default: Any
+
+
+def no_demand(plane: Plane, site: Site, params: Params) -> Iterable[Demand]:
+    """A rule that only judges."""
+    return ()
+
+
+@dataclass(frozen=True)
+class Rule:
+    """One thing a baseline can demand."""
+
+    id: str
+    title: str
+    why: str
+    severity: Severity
+    judge: Callable[[Plane, Site, Params], Iterable[Verdict]]
+    demand: Callable[[Plane, Site, Params], Iterable[Demand]] = no_demand
+    params: Mapping[str, Param] = field(default_factory=dict)
+
+
+def on_leaf(plane: Plane, path: Path, good: Callable[[Any], bool], needed: str) -> Verdict:
+    """Judge one leaf: not read is unknown; not set fails."""
+    value = get(plane, path)
+    if value is None:
+        return Verdict(path, State.UNKNOWN, "not read", "")
+    holds = value is not ABSENT and good(value)
+    return Verdict(
+        path, State.HOLDS if holds else State.FAILS, f"{human(path, value)}" + ("" if holds else f"; wanted {needed}")
+    )

@@ -1,0 +1,217 @@
+"""Rules about ways in: plain text, needless services, sources, unexplained ports, the settings of SSH."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ...addresses import ANYONE
+from ...job import Site
+from ...plane.edit import get
+from ...plane.kinds import ABSENT, number
+from ...plane.path import Path
+from ...plane.table import Plane, Service
+from ..access import who
+from ..demands import Between, Demand, exactly
+from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
+
+PLAIN = frozenset({"telnet", "http", "ftp"})
+OLD_KEYS = frozenset({"ssh-dss", "ssh-rsa"})
+OLD_PARTS = ("-sha1", "group1-", "3des", "arcfour", "blowfish", "-cbc", "hmac-md5", "umac-64", "hmac-ripemd")
+
+
+def _running(plane: Plane) -> tuple[Service, ...]:
+    return tuple(s for s in plane.services if s.enabled is not False)
+
+
+def _whole(plane: Plane, what: str) -> Iterator[Verdict]:
+    if not plane.services.complete:
+        yield Verdict(("services",), State.UNKNOWN, f"the services were not all read, so {what}", "")
+
+
+def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in plane.services:
+        path = ("services", s.key)
+        answers = any(a.port == s.port for a in plane.answering)
+        if s.enabled is False and not answers:
+            yield Verdict(
+                path, State.HOLDS, "switched off" + (" and its port is closed" if plane.answering.complete else "")
+            )
+        elif s.encrypted is False:
+            yield Verdict(
+                path, State.FAILS, f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
+            )
+        elif s.encrypted is None:
+            yield Verdict(path, State.UNKNOWN, "whether it encrypts was not read", "")
+        else:
+            yield Verdict(path, State.HOLDS, f"{s.key} is encrypted")
+    known = {s.port for s in plane.services}
+    for a in plane.answering:
+        if a.speaks in PLAIN and a.port not in known:
+            yield Verdict(("answering", a.key), State.FAILS, f"port {a.port} speaks {a.speaks}", "tried")
+    yield from _whole(plane, "a plain one may be missing here")
+
+
+def _no_plain(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for s in plane.services:
+        if s.encrypted is False:
+            yield exactly(("services", s.key, "enabled"), "plain-service", False)
+
+
+def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in plane.services:
+        path = ("services", s.key)
+        if s.enabled is None:
+            yield Verdict(path, State.UNKNOWN, "whether it runs was not read", "")
+        elif s.enabled and s.key not in site.needed:
+            yield Verdict(path, State.FAILS, f"{s.key} runs and the job does not need it")
+        elif not s.enabled and s.key in site.needed:
+            yield Verdict(path, State.FAILS, f"{s.key} is needed and switched off")
+        else:
+            yield Verdict(path, State.HOLDS, f"{s.key} is " + ("needed and on" if s.enabled else "off"))
+    yield from _whole(plane, "a needless one may be missing here")
+
+
+def _want_needed(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for s in plane.services:
+        if s.enabled is not False and s.key not in site.needed:
+            yield exactly(("services", s.key, "enabled"), "needed-services", False)
+        elif s.key in site.needed:
+            yield exactly(("services", s.key, "enabled"), "needed-services", True)
+
+
+def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in _running(plane):
+        path: Path = ("services", s.key, "permitted")
+        got = who(plane, s.key)
+        if s.permitted is None:
+            yield Verdict(path, State.UNKNOWN, "who may connect was not read", "")
+        elif got.possible <= site.may:
+            yield Verdict(path, State.HOLDS, f"only {got.possible} may log in")
+        else:
+            beyond = got.possible - site.may
+            count = "anyone" if got.possible == ANYONE else f"{beyond.count():,} addresses more than the job allows"
+            yield Verdict(path, State.FAILS, f"{count} may reach {s.key}")
+    yield from _whole(plane, "an open one may be missing here")
+
+
+def _limit(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for s in _running(plane):
+        if s.encrypted is not False and s.key in site.needed:
+            yield Between(("services", s.key, "permitted"), "open-sources", site.must, site.may)
+
+
+def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if not plane.answering.complete:
+        yield Verdict(("answering",), State.UNKNOWN, "the ports were not all looked at", "")
+        return
+    readable = plane.services.complete or plane.listening.complete
+    for a in plane.answering:
+        service = next((s for s in plane.services if s.port == a.port and s.enabled is not False), None)
+        socket = next((x for x in plane.listening if x.port == a.port and x.transport == "tcp"), None)
+        path = ("answering", a.key)
+        if service:
+            yield Verdict(path, State.HOLDS, f"port {a.port} is {service.key}", "tried")
+        elif socket and socket.program in site.needed:
+            yield Verdict(path, State.HOLDS, f"port {a.port} is {socket.program}", "tried")
+        elif not readable:
+            yield Verdict(
+                path,
+                State.UNKNOWN,
+                f"port {a.port} answers ({a.speaks}); the settings that would explain it were not read",
+                "tried",
+            )
+        else:
+            by = f", opened by {socket.program}" if socket and socket.program else ""
+            yield Verdict(
+                path, State.FAILS, f"port {a.port} answers ({a.speaks}){by}; nothing in the job explains it", "tried"
+            )
+
+
+def _ssh(plane: Plane) -> tuple[Service, ...]:
+    return tuple(s for s in _running(plane) if s.key == "ssh")
+
+
+def _root(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in _ssh(plane):
+        if s.root_login is not ABSENT:
+            yield on_leaf(
+                plane, ("services", s.key, "root_login"), lambda v: v == "no", "no: a person first, root afterwards"
+            )
+
+
+def _blank(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in _ssh(plane):
+        if s.blank_login is not ABSENT:
+            yield on_leaf(plane, ("services", s.key, "blank_login"), lambda v: v is False, "no blank passwords")
+
+
+def _tries(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in _ssh(plane):
+        if s.tries is not ABSENT:
+            yield on_leaf(
+                plane,
+                ("services", s.key, "tries"),
+                lambda v: bool(v <= params["at most"]),
+                f"at most {params['at most']} tries",
+            )
+
+
+def _old(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in _running(plane):
+        for field in ("key_types", "exchanges", "ciphers", "macs"):
+            path = ("services", s.key, field)
+            offered = get(plane, path)
+            if isinstance(offered, tuple):
+                weak = [x for x in offered if x in OLD_KEYS or any(p in x for p in OLD_PARTS)]
+                yield Verdict(
+                    path,
+                    State.FAILS if weak else State.HOLDS,
+                    f"offers {', '.join(weak)}" if weak else f"{len(offered)} offered, none outdated",
+                    "tried",
+                )
+            elif s.key == "ssh" and offered is None:
+                yield Verdict(path, State.UNKNOWN, "not read", "")
+
+
+RULES = (
+    Rule(
+        "plain-service", "no service carries passwords readable",
+        "Anyone on the line reads the password as it goes by.",
+        Severity.CRITICAL, _plain, _no_plain,
+    ),
+    Rule(
+        "open-sources", "only the job's sources may log in",
+        "A login anybody can reach will be tried by everybody.",
+        Severity.HIGH, _open, _limit,
+    ),
+    Rule(
+        "needed-services", "what runs is what the site needs",
+        "Each further service is one more way in to guard.",
+        Severity.MEDIUM, _needless, _want_needed,
+    ),
+    Rule(
+        "unexplained-port", "every port that answers is explained",
+        "What answers and is not in the settings was put there by somebody else.",
+        Severity.HIGH, _unexplained,
+    ),
+    Rule(
+        "ssh-root", "root does not log in over SSH",
+        "One shared name with all rights cannot be told from another.",
+        Severity.HIGH, _root,
+    ),
+    Rule(
+        "ssh-blank", "SSH takes no blank password",
+        "An account without a password is open to whoever knows its name.",
+        Severity.CRITICAL, _blank,
+    ),
+    Rule(
+        "ssh-tries", "few tries in one SSH connection",
+        "Each connection is a free round of guesses.",
+        Severity.LOW, _tries, params={"at most": Param(number, "tries", 4)},
+    ),
+    Rule(
+        "ssh-old", "SSH offers nothing outdated",
+        "Old keys, exchanges and ciphers can be broken or forced upon you.",
+        Severity.MEDIUM, _old,
+    ),
+)  # fmt: skip

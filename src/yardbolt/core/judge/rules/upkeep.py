@@ -1,0 +1,142 @@
+"""Rules about keeping order: idle sessions, notice, name, clock, live and kept settings, who is inside."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+from ...job import Site
+from ...plane.edit import get
+from ...plane.kinds import ABSENT, seconds
+from ...plane.table import Plane
+from ...plane.words import duration
+from ..demands import Between, Demand, exactly
+from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
+
+
+def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    limit: float = params["at most"]
+
+    def good(value: float) -> bool:
+        return 0 < value <= limit
+
+    wanted = f"at most {duration(limit)}; 0 and never both fail"
+    own = [s for s in plane.services if s.enabled is not False and s.idle is not ABSENT and s.idle is not None]
+    for s in own:
+        yield on_leaf(plane, ("services", s.key, "idle"), good, wanted)
+    if plane.idle is not ABSENT and (plane.idle is not None or not own):
+        yield on_leaf(plane, ("idle",), good, wanted)
+
+
+def _want_idle(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if plane.idle is not ABSENT:
+        yield Between(("idle",), "idle-timeout", 60.0, params["at most"])
+
+
+def _banner(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if site.banner:
+        yield on_leaf(plane, ("banner",), lambda v: v == site.banner, "the owner's text")
+    else:
+        yield Verdict(("banner",), State.NOT_APPLICABLE, "the job file gives no notice", "")
+
+
+def _want_banner(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if site.banner:
+        yield exactly(("banner",), "banner", site.banner)
+
+
+def _name(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    yield on_leaf(plane, ("name",), lambda v: v == site.unit, site.unit)
+
+
+def _want_name(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    yield exactly(("name",), "name", site.unit)
+
+
+def _clock(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    path, limit = ("clock", "offset"), params["within"]
+    offset = get(plane, path)
+    if isinstance(offset, float):
+        state = State.HOLDS if abs(offset) <= limit else State.FAILS
+        side = "ahead of" if offset > 0 else "behind"
+        yield Verdict(path, state, f"{duration(abs(offset))} {side} the laptop; at most {duration(limit)} wanted")
+    else:
+        yield Verdict(path, State.UNKNOWN, "not read", "")
+
+
+def _want_clock(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    offset = get(plane, ("clock", "offset"))
+    if isinstance(offset, float) and abs(offset) > params["within"]:
+        yield Between(("clock", "offset"), "clock", 0.0, 0.0)
+
+
+def _stores(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if plane.stores.differences is not ABSENT:
+        yield on_leaf(
+            plane, ("stores", "differences"), lambda v: v == 0, "none: what is live is what the next start brings"
+        )
+
+
+def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    ours = (site.laptop,)
+    for s in plane.sessions:
+        if s.source not in ours:
+            yield Verdict(
+                ("sessions", s.key),
+                State.FAILS,
+                f"{s.account} is inside from {s.source or 'an unknown place'} by {s.service}",
+            )
+    if not plane.sessions.complete:
+        yield Verdict(("sessions",), State.UNKNOWN, "who is inside was not read", "")
+    elif all(s.source in ours for s in plane.sessions):
+        count = len(plane.sessions)
+        yield Verdict(("sessions",), State.HOLDS, f"{count} session{'' if count == 1 else 's'}, all from this laptop")
+
+
+def _same(wanted: str, value: str) -> bool:
+    return value.lower() == wanted.lower()
+
+
+def _identity(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for field, wanted in (("serial", site.serial), ("hardware", site.hardware)):
+        if wanted:
+            yield on_leaf(plane, ("identity", field), partial(_same, wanted), f"{wanted} (work order)")
+
+
+RULES = (
+    Rule(
+        "identity", "it is the unit on the work order",
+        "Fresh units look alike; work on the wrong one changes somebody else's.",
+        Severity.CRITICAL, _identity,
+    ),
+    Rule(
+        "idle-timeout", "idle sessions end",
+        "An unattended session is an open door with your name on it.",
+        Severity.MEDIUM, _idle, _want_idle, {"at most": Param(seconds, "longest idle time", 600.0)},
+    ),
+    Rule(
+        "banner", "the owner's notice is shown at login",
+        "It tells an intruder he has no business here. Not a strong control.",
+        Severity.LOW, _banner, _want_banner,
+    ),
+    Rule(
+        "name", "the unit carries its own name",
+        "Logs, keys and backups of nameless units cannot be told apart.",
+        Severity.LOW, _name, _want_name,
+    ),
+    Rule(
+        "clock", "its clock is right",
+        "Log times, expiry and certificates rest on it.",
+        Severity.MEDIUM, _clock, _want_clock, {"within": Param(seconds, "largest difference", 30.0)},
+    ),
+    Rule(
+        "stores", "live and kept settings agree",
+        "What is not kept is gone after a power cut; what somebody left unkept would be published by our saving.",
+        Severity.HIGH, _stores,
+    ),
+    Rule(
+        "sessions", "nobody else is inside",
+        "The only place to find somebody who came before you.",
+        Severity.HIGH, _sessions,
+    ),
+)  # fmt: skip

@@ -1,0 +1,1 @@
+"""From a target to a rehearsed sheet: differences, precedence, belief, rehearsal, arrangement."""

@@ -1,0 +1,298 @@
+"""From changes to a rehearsed step sheet: in which order, and what is refused.
+
+Phases, no search: open -> prove -> save -> close -> prove -> save -> restart -> remove -> prove -> save -> move -> prove -> save.
+Within a phase the first change whose needs hold and that keeps a way in. Where edits are staged, each phase ends with their
+activation; where that goes back by itself, with its confirmation once a login has proven it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from ..doors import Way
+from ..family.model import LIVE, Family
+from ..family.writing import A_MOMENT, op_for, render, unmet
+from ..job import Site
+from ..judge.access import admit, door
+from ..judge.demands import Gap, Target
+from ..plane.change import Change, Drop, Make, Set
+from ..plane.edit import get
+from ..plane.kinds import ABSENT
+from ..plane.path import show
+from ..plane.table import Plane, holds_secret, item_of
+from ..secret import Ref
+from .belief import Belief, Standing, full, standing
+from .precedence import CLOSE, MOVE, OPEN, REMOVE, Rank, is_own, rank
+from .rehearse import KIND_OF, Kind, Step, rehearse_step, removes, store_of
+from .words import describe, way_back
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """The step sheet of one unit: rehearsed steps, what cannot be planned, and what is believed at the end."""
+
+    unit: str
+    steps: tuple[Step, ...]
+    gaps: tuple[Gap, ...]
+    changes: tuple[Change, ...]
+    forecast: Belief
+
+
+@dataclass(frozen=True)
+class Refused:
+    """No order of the changes keeps a way in, or something must be decided first. Each line says what is blocked and why."""
+
+    why: tuple[str, ...]
+
+
+def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[Way, ...]:
+    """The ways worth proving, best first: the owner's accounts by the services that stay, then what is proven by another service."""
+    ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
+    logins = [(own.name, site.secret(own.name)) for own in sorted(site.accounts, key=lambda own: own.role != "full")]
+    logins += [(way.account, way.secret) for way in sorted(belief.proven)]
+    doors = [door(belief.live, s, "", site.door(s)) for s in family.services() if s not in ending]
+    ways = (Way(belief.laptops[0], at, name, ref) for name, ref in logins for at in doors if at is not None)
+    return tuple(dict.fromkeys(ways))
+
+
+class _Arranging:
+    """One run of the planner: belief, steps so far, what is left."""
+
+    def __init__(
+        self,
+        family: Family,
+        belief: Belief,
+        todo: tuple[Change, ...],
+        site: Site,
+        wish: tuple[Way, ...],
+        leaps: frozenset[str],
+    ) -> None:
+        self.family, self.belief, self.site, self.wish, self.leaps = family, belief, site, wish, leaps
+        self.ranks: dict[Change, Rank] = {change: rank(change, belief.live, site) for change in todo}
+        self.left = sorted(todo, key=lambda change: (self.ranks[change].place, _lesser(change)))
+        self.steps: list[Step] = []
+        self.wrote = False
+
+    def add(self, step: Step) -> None:
+        back = way_back(self.family, step.change, self.plane_for(step.change)) if step.change else ""
+        self.belief = rehearse_step(self.family, self.belief, step)
+        here = (way for way in self.belief.proven if way.source in self.belief.laptops)
+        still = tuple(sorted(here, key=self.preference))
+        kept = standing(self.belief, self.wish) if step.standing is Standing.PROVEN else step.standing
+        self.steps.append(replace(step, standing=kept, still=still, back=back))
+
+    def preference(self, way: Way) -> tuple[bool, int, Way]:
+        """Full rights first, then in the order of the ways that shall exist."""
+        return not full(self.belief.live, way), self.wish.index(way) if way in self.wish else len(self.wish), way
+
+    def plane_for(self, change: Change) -> Plane:
+        """The store a change is made on."""
+        return self.belief.stores.get(store_of(self.family, change), self.belief.live)
+
+    def may(self, change: Change) -> tuple[Standing | None, str]:
+        """How surely one could still get in after this change; None and the reason where it cannot be made now."""
+        op = op_for(self.family, change)
+        assert op is not None
+        plane = self.plane_for(change)
+        bad = list(unmet(op, plane, change.path))
+        inside = item_of(change.path)
+        if isinstance(change, Set) and inside and get(plane, inside) is None:
+            bad.append(f"{show(inside)} is not there yet")
+        if _closes_an_account(change) and not is_own(change, self.site):
+            bad += self.guard(change)
+        if bad:
+            return None, ", ".join(bad)
+        try:
+            render(self.family, change, plane, A_MOMENT)
+        except ValueError as e:
+            return None, str(e)
+        return self.judged(Step(Kind.WRITE, change), show(change.path), self.successors(change))
+
+    def judged(self, step: Step, consent: str, coming: tuple[Way, ...]) -> tuple[Standing | None, str]:
+        """How surely one could get in after a step, or why it may not be made."""
+        then = rehearse_step(self.family, self.belief, step)
+        found = standing(then, (*self.wish, *coming))
+        if found is Standing.LOST:
+            why = dict.fromkeys(c.why for way in (*coming, *self.wish)[:2] for c in admit(then.live, way).because[:1])
+            reasons = f" ({'; '.join(why)})" if why else ""
+            return None, f"nobody with full rights could surely log in afterwards{reasons}"
+        if found is Standing.LEAP and consent not in self.leaps:
+            return None, f"only by a leap; consent with --leap {consent}"
+        return found, ""
+
+    def successors(self, *made: Change) -> tuple[Way, ...]:
+        """The ways that take the place of those a change ends: a new secret, or a new address or port."""
+        out: list[Way] = []
+        for change in made:
+            match change:
+                case Set(path, Ref() as ref) if holds_secret(path):
+                    known = sorted({w for w in self.belief.proven if w.account == path[1]} or self.belief.proven)
+                    out += [replace(way, account=path[1], secret=ref) for way in known[:1]]
+                case Set(path, _) if path[0] in ("interfaces", "services"):
+                    out += self.moved(change)
+        return tuple(dict.fromkeys(out))
+
+    def moved(self, change: Change) -> list[Way]:
+        """The proven ways, met where they will be after the change, from each address the laptop will have."""
+        after = rehearse_step(self.family, self.belief, Step(Kind.WRITE, change))
+        plane = after.stores.get(store_of(self.family, change), after.live)
+        out = []
+        for way in sorted(self.belief.proven):
+            at = door(plane, way.service, way.door.interface, way.door)
+            if at is not None and at != way.door:
+                out += [replace(way, door=at, source=source) for source in self.belief.laptops]
+        return out
+
+    def guard(self, change: Change) -> list[str]:
+        """A factory account is touched only once one of the owner's accounts is proven, and that is saved."""
+        names = {own.name for own in self.site.accounts}
+        owned = [w for w in self.belief.proven if w.account in names and full(self.belief.live, w)]
+        if removes(change) and not owned:
+            return ["no account of the owner with full rights has logged in yet"]
+        if owned and self.belief.unsaved:
+            return ["the new account is proven but not saved yet"]
+        return []
+
+    # -- what stands between the changes --
+
+    def prove(self, again: bool = False, extra: tuple[Way, ...] = ()) -> None:
+        """Log in by every way that shall exist and is not proven (or, `again`, by the best one in any case)."""
+        done = False
+        for way in dict.fromkeys((*self.wish, *extra)):
+            known = get(self.belief.live, ("accounts", way.account, "secret")) == way.secret
+            if not known or way.source not in self.belief.laptops or admit(self.belief.live, way).admitted is False:
+                continue
+            if way not in self.belief.proven or (again and not done):
+                phase = self.steps[-1].phase if self.steps else OPEN
+                self.add(Step(Kind.PROVE, way=way, phase=phase, reason="a new connection proves it"))
+                done = True
+
+    def alone(self, kind: Kind, phase: str, reason: str) -> None:
+        """An op that stands alone, of the kind, where the family has one."""
+        for does, of_kind in KIND_OF.items():
+            op = self.family.op_doing(does) if of_kind is kind else None  # type: ignore[arg-type]  # a key of the table
+            if op is not None:
+                self.add(Step(kind, op=op, phase=phase, reason=reason))
+                return
+
+    def save(self, phase: str) -> None:
+        if self.belief.unsaved and self.family.op_doing("save"):
+            self.alone(Kind.SAVE, phase, "what is proven must survive a power cut")
+
+    def activate(self, phase: str, made: tuple[Change, ...]) -> list[str]:
+        """Put what was staged in force, prove it, and confirm where it would go back by itself; the reason where that may not be."""
+        op = self.family.op_activating()
+        if op is None or not self.belief.waiting:
+            return []
+        coming = self.successors(*made)
+        step = Step(
+            Kind.ACTIVATE, op=op, phase=phase, reason="staged edits let nobody in or out until they are in force"
+        )
+        found, why = self.judged(step, op.name, coming)
+        if found is None:
+            return [f"put the staged edits in force: {why}"]
+        self.add(replace(step, standing=found))
+        self.prove(again=self.belief.fallback is not None, extra=coming)
+        if self.belief.fallback is not None:
+            self.alone(Kind.CONFIRM, phase, "a login has proven it, so it need not go back by itself")
+        return []
+
+    def phase(self, name: str) -> list[str]:
+        """Carry out the changes of one phase; the reasons of those that are blocked."""
+        made: list[Change] = []
+        while True:
+            blocked = []
+            for change in [one for one in self.left if self.ranks[one].phase == name]:
+                found, reason = self.may(change)
+                if found is None:
+                    blocked.append(f"{describe(change, self.belief.live)}: {reason}")
+                    continue
+                coming = self.successors(change)
+                self.add(Step(Kind.WRITE, change, phase=name, reason=self.ranks[change].reason, standing=found))
+                self.left.remove(change)
+                self.wrote = True
+                made.append(change)
+                if store_of(self.family, change) == LIVE:
+                    self.prove(extra=coming)
+                break
+            else:
+                return blocked + self.activate(name, tuple(made))
+
+    def run(self, restarted: bool) -> list[str]:
+        self.prove()
+        for name in (OPEN, CLOSE):
+            before = len(self.steps)
+            blocked = self.phase(name)
+            if name == CLOSE and any(step.kind is Kind.WRITE for step in self.steps[before:]):
+                self.prove(again=True)
+                self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
+            self.save(name)
+            if blocked:
+                return blocked
+        removals = [change for change in self.left if self.ranks[change].phase == REMOVE]
+        if (self.wrote or removals) and not restarted and self.site.allows.restart and self.family.op_doing("restart"):
+            self.alone(Kind.RESTART, "restart", "what is kept must come back by itself")
+            self.prove(again=True)
+        for name in (REMOVE, MOVE):
+            had = any(self.ranks[change].phase == name for change in self.left)
+            blocked = self.phase(name)
+            if had:
+                self.prove(again=True)
+            self.save(name)
+            if blocked:
+                return blocked
+        return []
+
+
+def _lesser(change: Change) -> bool:
+    """Accounts with full rights are made first: they are the ones to rely on."""
+    return isinstance(change, Make) and dict(change.values).get("role") != "full"
+
+
+def _closes_an_account(change: Change) -> bool:
+    if change.path[0] != "accounts":
+        return False
+    return isinstance(change, Drop) or (isinstance(change, Set) and holds_secret(change.path))
+
+
+def found_waiting(family: Family, belief: Belief) -> Refused | None:
+    """Settings that were live but not kept, or staged but not live, on arrival: ours would publish them."""
+    live = belief.live
+    if family.op_activating() is not None and live.stores.waiting not in (0, ABSENT):
+        if live.stores.waiting is None:
+            return Refused(("whether edits wait to be put in force was not read, and ours would publish them",))
+        names = ", ".join(sorted(show(path) for path in belief.waiting)) or f"{live.stores.waiting} edits"
+        return Refused((f"staged on arrival and not in force: {names}; our activation would publish them",))
+    differences = live.stores.differences
+    if family.op_keeping() is None or differences in (0, ABSENT) or belief.surviving:
+        return None
+    if differences is None:
+        return Refused(
+            ("whether live and kept settings agree was not read, so nothing can be relied on after a power cut",)
+        )
+    many = "1 setting was" if differences == 1 else f"{differences} settings were"
+    return Refused(
+        (f"{many} live but not kept on arrival; our saving would publish them: look at them, then say --found keep",)
+    )
+
+
+def arrange(
+    family: Family, belief: Belief, todo: tuple[Change, ...], site: Site, target: Target, gaps: tuple[Gap, ...] = (),
+    restarted: bool = False, leaps: frozenset[str] = frozenset(),
+) -> Sheet | Refused:  # fmt: skip
+    """The rehearsed order of the changes, or the reasons why there is none.
+
+    `restarted`: a restart was already survived in this run. `leaps`: paths (or op names) that may break the way in, by consent.
+    """
+    if refused := found_waiting(family, belief):
+        return refused
+    arranging = _Arranging(family, belief, todo, site, wishes(family, site, target, belief), leaps)
+    if not todo and not belief.unsaved:
+        return Sheet(site.unit, (), gaps, (), belief)
+    if not todo:
+        arranging.prove(again=True)
+    blocked = arranging.run(restarted)
+    if blocked or arranging.left:
+        turns = tuple(f"{describe(change, arranging.belief.live)}: its turn never came" for change in arranging.left)
+        return Refused(tuple(blocked) or turns)
+    return Sheet(site.unit, tuple(arranging.steps), gaps, todo, arranging.belief)

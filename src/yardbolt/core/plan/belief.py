@@ -1,0 +1,166 @@
+"""Belief: what we hold to be true of a unit, store by store, and how surely one can still get in.
+
+Each store (staged, live, kept) has its plane and the ways in that are proven to open while it is in force. Staged edits let nobody
+in until they are activated, so no way is ever proven on them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from enum import Enum
+
+from ..doors import Way
+from ..family.model import KEPT, LIVE, STAGED, Family
+from ..judge.access import admit
+from ..plane.compare import unlike
+from ..plane.edit import Draft, get, leaves
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, fits
+from ..plane.table import Plane
+
+
+class Standing(Enum):
+    """How surely the technician can still get in, best first."""
+
+    PROVEN = "proven"
+    HELD = "held by a live session"
+    LEAP = "leap"
+    LOST = "lost"
+
+
+@dataclass(frozen=True)
+class Fallback:
+    """What the unit goes back to by itself after so many seconds, unless the change is confirmed."""
+
+    seconds: float
+    stores: Mapping[str, Plane]
+    ways: Mapping[str, frozenset[Way]]
+
+
+@dataclass(frozen=True)
+class Belief:
+    """What we hold to be true. `ways` are logins that succeeded and that nothing since could have taken away; `sessions` are alive;
+    `laptops` are the laptop's addresses, the present one first and then those it will have."""
+
+    stores: Mapping[str, Plane]
+    ways: Mapping[str, frozenset[Way]]
+    sessions: frozenset[Way]
+    laptops: tuple[str, ...]
+    fallback: Fallback | None = field(default=None, compare=False)
+
+    @property
+    def live(self) -> Plane:
+        """What is in force."""
+        return self.stores[LIVE]
+
+    @property
+    def kept(self) -> Plane:
+        """What the next start brings."""
+        return self.stores[KEPT]
+
+    @property
+    def proven(self) -> frozenset[Way]:
+        """The ways that open now."""
+        return self.ways[LIVE]
+
+    @property
+    def surviving(self) -> frozenset[Way]:
+        """The ways that would also open after a power cut."""
+        return self.ways[KEPT]
+
+    @property
+    def unsaved(self) -> bool:
+        """Would a power cut take something back (or is it not known that it would not)?"""
+        return bool(unlike(self.live, self.kept))
+
+    @property
+    def waiting(self) -> frozenset[Path]:
+        """Staged edits that are not in force yet."""
+        return unlike(self.stores[STAGED], self.live) if STAGED in self.stores else frozenset()
+
+    def without(self, way: Way) -> Belief:
+        """The same, that session gone."""
+        return replace(self, sessions=self.sessions - {way})
+
+
+def arrival(
+    family: Family, planes: Mapping[str, Plane], ways: Iterable[Way], laptops: tuple[str, ...], ours: bool = False
+) -> Belief:
+    """What is held to be true before the first step. `ours`: unkept settings were left by an earlier part of this run."""
+    live, proven = planes[LIVE], frozenset(ways)
+    stores = {LIVE: live, KEPT: planes.get(KEPT, live)}
+    surviving = proven
+    differences = live.stores.differences
+    if KEPT not in planes and family.op_keeping() is not None and differences not in (0, ABSENT):
+        stores[KEPT] = _as_saved(family, live) if ours else Plane()
+        surviving = proven if ours else frozenset()
+    if family.op_activating() is not None:
+        stores[STAGED] = planes.get(STAGED, live if live.stores.waiting == 0 else Plane())
+    return Belief(stores, {LIVE: proven, KEPT: surviving}, proven, laptops)
+
+
+def _as_saved(family: Family, live: Plane) -> Plane:
+    """The live plane without what reaches the kept store only by saving: that is not known there."""
+    draft = Draft(live)
+    late = [op for op in family.ops if LIVE in op.writes and KEPT not in op.writes]
+    for path, value in leaves(live):
+        if value is not None and any(fits(pattern, path) for op in late for pattern in op.sets):
+            draft.put(path, None)
+    return draft.freeze()
+
+
+def full(plane: Plane, way: Way) -> bool:
+    """Does the way lead to full rights? Only such a way keeps the technician in; rights that were not read do not count."""
+    return bool(get(plane, ("accounts", way.account, "role")) == "full")
+
+
+def learn(belief: Belief, way: Way) -> Belief:
+    """A login that succeeded proves that account and service are there and on, and which credential opens."""
+    saved = not belief.unsaved
+    stores = dict(belief.stores)
+    for store in stores:
+        if store != KEPT or saved:
+            stores[store] = _learned(stores[store], way)
+    ways = {**belief.ways, LIVE: belief.proven | {way}}
+    if saved:
+        stores[KEPT] = stores[LIVE] if belief.kept is belief.live else stores[KEPT]
+        ways[KEPT] = belief.surviving | {way}
+    return replace(belief, stores=stores, ways=ways, sessions=belief.sessions | {way})
+
+
+def _learned(plane: Plane, way: Way) -> Plane:
+    draft = Draft(plane)
+    account, service = plane.accounts.get(way.account), plane.services.get(way.service)
+    if account is not None:
+        draft.put(("accounts", way.account, "secret"), way.secret)
+        if account.enabled is None:
+            draft.put(("accounts", way.account, "enabled"), True)
+    if service is not None and service.enabled is None:
+        draft.put(("services", way.service, "enabled"), True)
+    return draft.freeze()
+
+
+def standing(belief: Belief, successors: Iterable[Way]) -> Standing:
+    """How surely the technician can get in with full rights, on the live store and on the kept one.
+
+    `successors` are ways that are not proven and that the planes say should open. A timed return counts as a leap as long as what it
+    goes back to has a way.
+    """
+    coming = tuple(successors)
+
+    def ours(ways: Iterable[Way], plane: Plane) -> list[Way]:
+        return [way for way in ways if way.source in belief.laptops and full(plane, way)]
+
+    def surely(store: str) -> bool:
+        plane = belief.stores[store]
+        return any(admit(plane, way).admitted is True for way in ours((*coming, *belief.proven), plane))
+
+    goes_back = belief.fallback is not None and bool(ours(belief.fallback.ways[LIVE], belief.fallback.stores[LIVE]))
+    if not ours(belief.surviving, belief.kept) and not surely(KEPT) and not goes_back:
+        return Standing.LOST
+    if ours(belief.proven, belief.live):
+        return Standing.PROVEN
+    if any(admit(belief.live, way).admitted is True for way in ours(coming, belief.live)):
+        return Standing.HELD if belief.sessions else Standing.LEAP
+    return Standing.LEAP if goes_back else Standing.LOST

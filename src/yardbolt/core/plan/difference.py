@@ -1,0 +1,81 @@
+"""Target minus plane: the changes to make, and the gaps that cannot be planned."""
+
+from __future__ import annotations
+
+from ..family.model import Family
+from ..family.spelling import meant
+from ..family.writing import op_for, takes
+from ..job import Site
+from ..judge.demands import Gap, Target, Want
+from ..plane.change import Change, Drop, Make, Set
+from ..plane.edit import exists, get
+from ..plane.path import show
+from ..plane.table import Plane, item_of, reached
+from ..secret import Ref
+
+Found = tuple[list[Change], list[Gap]]
+
+
+def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[tuple[Change, ...], tuple[Gap, ...]]:
+    """What has to change for the plane to be as wanted, and what of it cannot be planned."""
+    out: dict[Change, None] = {}
+    gaps: list[Gap] = []
+    for want in target:
+        more, missing = _of_want(plane, want, family, site)
+        out |= dict.fromkeys(more)
+        gaps += missing
+    return tuple(out), tuple(gaps)
+
+
+def _of_want(plane: Plane, want: Want, family: Family, site: Site) -> Found:
+    if want.kind == "gone":
+        return _gone(plane, want, family, site)
+    if want.kind == "present":
+        return _present(plane, want, family)
+    inside = item_of(want.path)
+    there = exists(plane, inside) if inside else True
+    if there is not True and inside:
+        return [], [Gap(want.path, want.rule, f"{show(inside[:-1])} were not read whole")] if there is None else []
+    if reached(want.path, get(plane, want.path), want.value):
+        return [], []
+    change = Set(want.path, want.value, want.rule)
+    if op_for(family, change) is None:
+        return [], [Gap(want.path, want.rule, f"{family.title} has no way to set it")]
+    return [change], []
+
+
+def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
+    there = exists(plane, want.path)
+    if there is False:
+        return [], []
+    if there is None:
+        problem = f"{show(want.path[:-1])} were not read whole, so nothing unseen is removed"
+        return [], [Gap(want.path, want.rule, problem)]
+    if op_for(family, Drop(want.path)) is None:
+        return [], [Gap(want.path, want.rule, f"{family.title} has no way to remove it")]
+    out: list[Change] = []
+    if want.path[0] == "accounts":
+        secret, storage = get(plane, (*want.path, "secret")), get(plane, (*want.path, "storage"))
+        shut = Set((*want.path, "secret"), site.secret(want.path[1]), want.rule)
+        published = (isinstance(secret, Ref) and secret.factory) or storage in ("factory", "blank")
+        if published and op_for(family, shut):
+            out.append(shut)  # the door is shut at once; the account itself goes last
+    return [*out, Drop(want.path, want.rule)], []
+
+
+def _present(plane: Plane, want: Want, family: Family) -> Found:
+    there = exists(plane, want.path)
+    if there is None:
+        return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read whole")]
+    out: list[Change] = []
+    now = {name: get(plane, (*want.path, name)) for name, _ in want.value}
+    if not there:
+        op = op_for(family, Make(want.path, ()))
+        if op is None:
+            return [], [Gap(want.path, want.rule, f"{family.title} has no way to make it")]
+        given = tuple((name, value) for name, value in want.value if name in takes(op))
+        out.append(Make(want.path, given, want.rule))
+        now = {name: meant((*want.path, name), word) for name, word in op.then} | dict(given)
+    sets = [Set((*want.path, name), value, want.rule) for name, value in want.value if now.get(name) != value]
+    gaps = [Gap(one.path, want.rule, f"{family.title} has no way to set it") for one in sets if not op_for(family, one)]
+    return [*out, *(one for one in sets if op_for(family, one))], gaps

@@ -1,0 +1,110 @@
+"""Precedence: the one table of order. The first row that fits gives a change its phase and its place; `docs/precedence.md` says why."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from ..addresses import AddressSet
+from ..job import Site
+from ..plane.change import Change, Drop, Make, Set
+from ..plane.edit import get
+from ..plane.table import Plane, holds_secret
+
+OPEN, CLOSE, REMOVE, MOVE = "open", "close", "remove", "move"
+PHASES = (OPEN, CLOSE, REMOVE, MOVE)
+Test = Callable[[Change, Plane, Site], bool]
+
+
+def _set(change: Change, leaf: str, value: Any = ...) -> bool:
+    return isinstance(change, Set) and change.path[-1] == leaf and (value is ... or change.value is value)
+
+
+def _own(change: Change, plane: Plane, site: Site) -> bool:
+    return isinstance(change, Set) and is_own(change, site)
+
+
+def is_own(change: Change, site: Site) -> bool:
+    """Is it about an account of the owner?"""
+    return change.path[0] == "accounts" and change.path[1] in {own.name for own in site.accounts}
+
+
+def _sources(change: Change) -> bool:
+    return isinstance(change, Set) and isinstance(change.value, AddressSet)
+
+
+def _wider(change: Change, plane: Plane, site: Site) -> bool:
+    if not isinstance(change, Set) or not isinstance(change.value, AddressSet):
+        return False
+    now = get(plane, change.path)
+    return isinstance(now, AddressSet) and now <= change.value
+
+
+def _factory_secret(change: Change, plane: Plane, site: Site) -> bool:
+    return isinstance(change, Set) and change.path[0] == "accounts" and holds_secret(change.path)
+
+
+def _moves(change: Change, plane: Plane, site: Site) -> bool:
+    return change.path[0] == "interfaces" and (_set(change, "addresses") or _set(change, "gateway"))
+
+
+@dataclass(frozen=True)
+class Row:
+    """One row: its name, the phase of what fits it, the reason, and the test."""
+
+    name: str
+    phase: str
+    reason: str
+    fits: Test
+
+
+PRECEDENCE: tuple[Row, ...] = (
+    Row("clock", OPEN, "clock before what has dates", lambda change, plane, site: change.path[0] == "clock"),
+    Row("name", OPEN, "name before keys and logs", lambda change, plane, site: change.path == ("name",)),
+    Row(
+        "policy", OPEN, "policy before the passwords it binds",
+        lambda change, plane, site: change.path[0] in ("policy", "lockout"),
+    ),
+    Row(
+        "own-account", OPEN, "own account before the factory account goes",
+        lambda change, plane, site: isinstance(change, Make),
+    ),
+    Row("own-rights", OPEN, "own account has its rights before it is relied on", _own),
+    Row(
+        "encrypted-first", OPEN, "encrypted way open before the plain one closes",
+        lambda change, plane, site: _set(change, "enabled", True),
+    ),
+    Row("wider-sources", OPEN, "new sources in before old ones go", _wider),
+    Row("notice", OPEN, "shown from the next login on", lambda change, plane, site: change.path == ("banner",)),
+    Row("factory-secrets", CLOSE, "factory passwords first of all that closes", _factory_secret),
+    Row(
+        "needless-services", CLOSE, "needless services, the one in use last",
+        lambda change, plane, site: _set(change, "enabled", False),
+    ),
+    Row(
+        "source-limits", CLOSE, "source limits once everybody needed is inside",
+        lambda change, plane, site: _sources(change),
+    ),
+    Row(
+        "removals", REMOVE, "spare ways in end after the restart was survived",
+        lambda change, plane, site: isinstance(change, Drop),
+    ),
+    Row("address", MOVE, "the address moves last, when all else is proven and saved", _moves),
+    Row("rest", OPEN, "needs nothing before it", lambda change, plane, site: True),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Rank:
+    """The place of a change in the table, its phase and its reason."""
+
+    place: int
+    phase: str
+    reason: str
+
+
+def rank(change: Change, plane: Plane, site: Site) -> Rank:
+    """Where a change belongs."""
+    place = next(n for n, row in enumerate(PRECEDENCE) if row.fits(change, plane, site))
+    return Rank(place, PRECEDENCE[place].phase, PRECEDENCE[place].reason)

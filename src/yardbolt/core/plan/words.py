@@ -1,0 +1,67 @@
+"""Changes and steps in words, for sheets, journal and screen."""
+
+from __future__ import annotations
+
+from ..family.model import Family
+from ..family.writing import inverse
+from ..plane.change import Change, Drop, Make, Rename, Reorder, Set
+from ..plane.edit import get
+from ..plane.path import show
+from ..plane.table import Plane, steady
+from ..plane.words import human
+from ..secret import Ref
+from .rehearse import Kind, Step
+
+
+def describe(change: Change, before: Plane) -> str:
+    """A change for people."""
+    match change:
+        case Set(path, Ref() as ref):
+            return f"password of {path[1]} := {ref.entry}"
+        case Set(("clock", "offset"), _):
+            return "clock := the laptop's time"
+        case Set(path, value):
+            return f"{show(path)}: {human(path, get(before, path))} -> {human(path, value)}"
+        case Make(path, values):
+            given = ", ".join(f"{name} {human((*path, name), value)}" for name, value in values)
+            return f"make {show(path)} ({given})"
+        case Drop(path):
+            return f"remove {show(path)}"
+        case Rename(path, key):
+            return f"{show(path)}: called {key} from now on"
+        case Reorder(path, keys):
+            return f"{show(path)}: in this order: {', '.join(keys)}"
+
+
+def describe_step(step: Step, before: Plane) -> str:
+    """What a step does, for people."""
+    match step.kind:
+        case Kind.WRITE:
+            assert step.change is not None
+            return describe(step.change, before)
+        case Kind.PROVE:
+            assert step.way is not None
+            return f"log in anew as {step.way.account} by {step.way.service}"
+        case Kind.SAVE:
+            return "save: keep what is live for the next start"
+        case Kind.ACTIVATE:
+            return "put the staged edits in force"
+        case Kind.CONFIRM:
+            return "confirm: no going back by itself any more"
+        case Kind.RESTART:
+            return "restart the unit, wait, log in again"
+        case Kind.TRY:
+            return "try out: strangers turned away, closed services closed"
+
+
+def way_back(family: Family, change: Change | None, before: Plane) -> str:
+    """How a change is taken back, in words."""
+    if change is None:
+        return ""
+    back = inverse(family, change, before)
+    match back:
+        case None:
+            return "no way back" if steady(change.path) else "none needed"
+        case Set(path, value):
+            return f"back to {human(path, value)}"
+    return describe(back, before)

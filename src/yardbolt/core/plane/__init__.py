@@ -1,0 +1,1 @@
+"""The management plane of one unit as a value. Imports only the ground floor."""

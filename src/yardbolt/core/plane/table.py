@@ -1,0 +1,406 @@
+"""The table: the fields below are the one place from which paths, coercion of replies, checking of family files and baselines,
+the JSON form, differences and the reference in `docs/plane.md` are derived."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, fields
+from functools import cache
+from typing import Any
+
+from ..addresses import AddressSet
+from ..secret import Ref
+from .kinds import (
+    Absent,
+    Leaf,
+    Listing,
+    flag,
+    interface_addresses,
+    leaf,
+    many,
+    number,
+    part,
+    reference,
+    seconds,
+    sources,
+    text,
+    trial_end,
+    wordset,
+)
+from .path import Path, show
+
+
+@dataclass(frozen=True)
+class Identity:
+    make: str | None = leaf(text, "who made it")
+    model: str | None = leaf(text, "what it is")
+    serial: str | None = leaf(text, "its serial number; ties the record to the unit")
+    hardware: str | None = leaf(text, "its hardware address, as printed on the case")
+    software: str | None = leaf(text, "the level of its software")
+    uptime: float | None = leaf(seconds, "since it was started", "seconds", steady=False)
+
+
+@dataclass(frozen=True)
+class Clock:
+    offset: float | None = leaf(seconds, "its clock minus the laptop's", "seconds", steady=False, slack=5.0)
+    zone: str | None = leaf(text, "its time zone")
+
+
+@dataclass(frozen=True)
+class Policy:
+    min_length: int | Absent | None = leaf(number, "shortest password it accepts", "characters")
+    classes: int | Absent | None = leaf(
+        number, "how many of lower case, upper case, digit, sign a password must hold", "classes"
+    )
+    max_repeat: int | Absent | None = leaf(number, "longest run of one repeated character it accepts", "characters")
+    max_run: int | Absent | None = leaf(number, "longest rising or falling run (abc, 321) it accepts", "characters")
+    history: int | Absent | None = leaf(number, "how many earlier passwords it refuses", "passwords")
+
+
+@dataclass(frozen=True)
+class Lockout:
+    tries: int | Absent | None = leaf(number, "wrong tries before an account is locked", "tries")
+    release: float | Absent | None = leaf(
+        seconds, "how long it stays locked; never = until somebody unlocks it", "seconds"
+    )
+
+
+@dataclass(frozen=True)
+class Account:
+    key: str
+    role: str | Absent | None = leaf(text, "what it may do: full, change, read, none, or the name of a role")
+    enabled: bool | Absent | None = leaf(flag, "may it log in at all")
+    origin: str | Absent | None = leaf(text, "who made it: factory, ours, system")
+    storage: str | Absent | None = leaf(
+        text, "how its secret is kept: one-way, reversible, clear, blank, locked, factory, own"
+    )
+    permitted: AddressSet | Absent | None = leaf(sources, "from where it may log in")
+    secret: Ref | Absent | None = leaf(reference, "the credential that opened it in this run")
+    weakness: tuple[str, ...] | Absent | None = leaf(
+        wordset, "what is wrong with the credential that opened it", steady=False
+    )
+    keys: tuple[str, ...] | Absent | None = leaf(
+        wordset, "fingerprints of the SSH keys that open it (RFC 4255 form, SHA-256)"
+    )
+
+
+@dataclass(frozen=True)
+class Area:
+    key: str
+    access: str | Absent | None = leaf(text, "what the role may do there: change, read, none")
+
+
+@dataclass(frozen=True)
+class Role:
+    key: str
+    areas: Listing[Area] = many(Area, "what it may do, area by area")
+
+
+@dataclass(frozen=True)
+class Service:
+    key: str
+    enabled: bool | Absent | None = leaf(flag, "is it set to run")
+    port: int | Absent | None = leaf(number, "where it listens")
+    transport: str | Absent | None = leaf(text, "tcp or udp; not set is tcp")
+    encrypted: bool | Absent | None = leaf(flag, "does it encrypt")
+    permitted: AddressSet | Absent | None = leaf(sources, "who may connect")
+    interfaces: tuple[str, ...] | Absent | None = leaf(wordset, "the only interfaces it is bound to")
+    idle: float | Absent | None = leaf(seconds, "idle timeout of this service alone", "seconds")
+    accounts: tuple[str, ...] | Absent | None = leaf(wordset, "the only accounts that may use it, name or name@address")
+    root_login: str | Absent | None = leaf(text, "may root log in by it: yes, keys, no")
+    password_login: bool | Absent | None = leaf(flag, "does it take passwords")
+    blank_login: bool | Absent | None = leaf(flag, "does it take blank passwords")
+    tries: int | Absent | None = leaf(number, "tries in one connection", "tries")
+    grace: float | Absent | None = leaf(seconds, "time to log in", "seconds")
+    key_types: tuple[str, ...] | Absent | None = leaf(wordset, "host key algorithms it offers (RFC 4253, section 7.1)")
+    exchanges: tuple[str, ...] | Absent | None = leaf(wordset, "key exchanges it offers (RFC 4253, section 7.1)")
+    ciphers: tuple[str, ...] | Absent | None = leaf(wordset, "ciphers it offers")
+    macs: tuple[str, ...] | Absent | None = leaf(wordset, "message authentication it offers")
+    config: str | Absent | None = leaf(text, "the file it takes its settings from")
+
+
+@dataclass(frozen=True)
+class Interface:
+    key: str
+    side: str | Absent | None = leaf(text, "inside, outside, management, wireless")
+    enabled: bool | Absent | None = leaf(flag, "is it in use")
+    mode: str | Absent | None = leaf(text, "how it gets its address: fixed, leased, none")
+    addresses: tuple[str, ...] | Absent | None = leaf(interface_addresses, "its addresses with prefix length")
+    gateway: str | Absent | None = leaf(text, "where it sends what is not on its own network")
+    vlan: int | Absent | None = leaf(number, "the VLAN it is tagged with (IEEE 802.1Q)")
+    group: str | Absent | None = leaf(text, "the interface group it belongs to")
+    services: tuple[str, ...] | Absent | None = leaf(wordset, "management services it lets in")
+    bundle: str | Absent | None = leaf(text, "the permission bundle attached to it")
+
+
+@dataclass(frozen=True)
+class AddressList:
+    key: str
+    members: AddressSet | Absent | None = leaf(sources, "the addresses it names")
+
+
+@dataclass(frozen=True)
+class InterfaceGroup:
+    key: str
+    members: tuple[str, ...] | Absent | None = leaf(wordset, "the interfaces it names")
+
+
+@dataclass(frozen=True)
+class InputRule:
+    key: str
+    position: int | None = leaf(number, "its place in the order; the lowest is looked at first")
+    action: str | Absent | None = leaf(text, "what it does with what matches: accept, drop, other")
+    enabled: bool | Absent | None = leaf(flag, "is it in force; not set is yes")
+    sources: AddressSet | Absent | None = leaf(sources, "the addresses it matches; not set is any")
+    list: str | Absent | None = leaf(text, "the named address list it matches")
+    list_negated: bool | Absent | None = leaf(flag, "does it match what is not on that list")
+    group: str | Absent | None = leaf(text, "the interface or interface group it matches; not set is any")
+    transport: str | Absent | None = leaf(text, "the transport it matches: tcp, udp; not set is any")
+    ports: tuple[str, ...] | Absent | None = leaf(wordset, "the ports it matches; not set is any")
+    comment: str | Absent | None = leaf(text, "what somebody wrote beside it")
+
+
+@dataclass(frozen=True)
+class InputFilter:
+    default: str | Absent | None = leaf(text, "what happens to what no rule matches: accept, drop; not set = no filter")
+    empty_list: str | Absent | None = leaf(text, "what an empty address list matches: anyone, nobody")
+
+
+@dataclass(frozen=True)
+class Bundle:
+    key: str
+    services: tuple[str, ...] | Absent | None = leaf(wordset, "the management services it permits")
+    permitted: AddressSet | Absent | None = leaf(sources, "who may use them")
+
+
+@dataclass(frozen=True)
+class ConsoleLine:
+    key: str
+    kind: str | Absent | None = leaf(text, "serial, screen, remote")
+    enabled: bool | Absent | None = leaf(flag, "can it be used")
+    login: str | Absent | None = leaf(text, "what it asks for: none, secret, account")
+    idle: float | Absent | None = leaf(seconds, "idle timeout there", "seconds")
+
+
+@dataclass(frozen=True)
+class Job:
+    key: str
+    owner: str | Absent | None = leaf(text, "the account it runs as")
+    schedule: str | Absent | None = leaf(text, "when it runs, as the unit writes it")
+    origin: str | Absent | None = leaf(text, "who put it there: package, ours, unknown")
+
+
+@dataclass(frozen=True)
+class File:
+    key: str
+    owner: str | Absent | None = leaf(text, "the account it belongs to")
+    mode: str | Absent | None = leaf(text, "its permission bits, octal")
+    digest: str | Absent | None = leaf(text, "SHA-256 of what it holds")
+    origin: str | Absent | None = leaf(text, "who put it there: package, ours, unknown")
+
+
+@dataclass(frozen=True)
+class Answering:
+    key: str
+    port: int | None = leaf(number, "the port that answers", steady=False)
+    transport: str | None = leaf(text, "tcp or udp", steady=False)
+    address: str | None = leaf(text, "the address it answers on", steady=False)
+    speaks: str | None = leaf(
+        text, "what it speaks, told from its first words: ssh, telnet, http, tls, unknown", steady=False
+    )
+    banner: str | None = leaf(text, "its first words", steady=False)
+
+
+@dataclass(frozen=True)
+class Listening:
+    key: str
+    port: int | None = leaf(number, "port")
+    transport: str | None = leaf(text, "tcp or udp")
+    address: str | None = leaf(text, "the address it is bound to, IPv4 or IPv6; * is all of them")
+    program: str | None = leaf(text, "the program behind it")
+
+
+@dataclass(frozen=True)
+class Trial:
+    key: str
+    service: str | None = leaf(text, "by which service", steady=False)
+    account: str | None = leaf(text, "as which account", steady=False)
+    secret: Ref | None = leaf(reference, "with which published credential", steady=False)
+    outcome: str | None = leaf(
+        trial_end,
+        "opened, asked, refused, locked, not ready, nothing listens, cut, silent, untried",
+        steady=False,
+    )
+
+
+@dataclass(frozen=True)
+class Seat:
+    key: str
+    account: str | None = leaf(text, "who is logged in", steady=False)
+    source: str | None = leaf(text, "from where", steady=False)
+    service: str | None = leaf(text, "by which service", steady=False)
+
+
+@dataclass(frozen=True)
+class Stores:
+    differences: int | Absent | None = leaf(
+        number, "settings that are live but not kept for the next start", "settings"
+    )
+    waiting: int | Absent | None = leaf(number, "edits that are staged but not live", "edits")
+
+
+@dataclass(frozen=True)
+class FirstRun:
+    terms: str | Absent | None = leaf(text, "licence terms: open or accepted", steady=False)
+    forced: tuple[str, ...] | Absent | None = leaf(
+        wordset, "accounts whose password it wants changed first", steady=False
+    )
+
+
+@dataclass(frozen=True)
+class Plane:
+    """Everything that can be known of how one unit is managed. Frozen; every field is a part, a leaf or a list."""
+
+    identity: Identity = part(Identity, "which unit it is")
+    name: str | Absent | None = leaf(text, "what the unit calls itself")
+    clock: Clock = part(Clock, "its time")
+    banner: str | Absent | None = leaf(text, "the notice shown at login")
+    idle: float | Absent | None = leaf(seconds, "idle timeout of every way in; never = infinity", "seconds")
+    policy: Policy = part(Policy, "what it demands of passwords")
+    lockout: Lockout = part(Lockout, "what it does after wrong tries")
+    accounts: Listing[Account] = many(Account, "who can log in")
+    roles: Listing[Role] = many(Role, "rights that accounts can be given")
+    services: Listing[Service] = many(Service, "ways to manage it")
+    interfaces: Listing[Interface] = many(Interface, "its sockets, real and virtual")
+    address_lists: Listing[AddressList] = many(AddressList, "named lists of addresses")
+    interface_groups: Listing[InterfaceGroup] = many(InterfaceGroup, "named groups of interfaces")
+    input_rules: Listing[InputRule] = many(InputRule, "rules for what may reach the unit itself, in order")
+    input_filter: InputFilter = part(InputFilter, "what holds where no rule matches")
+    bundles: Listing[Bundle] = many(Bundle, "permission bundles that interfaces can be given")
+    console_lines: Listing[ConsoleLine] = many(ConsoleLine, "console and remote entry points")
+    jobs: Listing[Job] = many(Job, "what runs by itself")
+    files: Listing[File] = many(File, "files that can change who gets in")
+    answering: Listing[Answering] = many(Answering, "ports that answer, seen from outside", steady=False)
+    listening: Listing[Listening] = many(Listening, "sockets it listens on, seen from inside")
+    trials: Listing[Trial] = many(Trial, "published logins that were tried", steady=False)
+    sessions: Listing[Seat] = many(Seat, "who is inside", steady=False)
+    stores: Stores = part(Stores, "staged, live and kept settings")
+    first_run: FirstRun = part(FirstRun, "what it asks at the first login")
+
+
+# ---- derived from it -----------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Branch:
+    """A part of the plane, or one item of a list: what stands under each name."""
+
+    cls: type
+    under: Mapping[str, Leaf | Branch | Many]
+
+
+@dataclass(frozen=True)
+class Many:
+    """A list of the plane: what its items look like."""
+
+    item: Branch
+    meaning: str
+    steady: bool
+
+
+def _branch(cls: type) -> Branch:
+    under: dict[str, Leaf | Branch | Many] = {}
+    for each in fields(cls):
+        if "leaf" in each.metadata:
+            under[each.name] = each.metadata["leaf"]
+        elif "part" in each.metadata:
+            under[each.name] = _branch(each.metadata["part"])
+        elif "item" in each.metadata:
+            under[each.name] = Many(_branch(each.metadata["item"]), each.metadata["meaning"], each.metadata["steady"])
+    return Branch(cls, under)
+
+
+ROOT = _branch(Plane)
+
+
+def _rows(branch: Branch, at: Path = ()) -> Iterator[tuple[Path, Leaf]]:
+    for name, node in branch.under.items():
+        if isinstance(node, Leaf):
+            yield (*at, name), node
+        elif isinstance(node, Branch):
+            yield from _rows(node, (*at, name))
+        else:
+            yield (*at, name), Leaf(tuple, node.meaning, "list", node.steady)
+            yield (*at, name, "*"), Leaf(bool, f"one of: {node.meaning}", "item", node.steady)
+            yield from _rows(node.item, (*at, name, "*"))
+
+
+TABLE: Mapping[Path, Leaf] = dict(_rows(ROOT))
+LISTS: frozenset[Path] = frozenset(path for path, row in TABLE.items() if row.unit == "list")
+STEADY: frozenset[Path] = frozenset(path for path, row in TABLE.items() if row.steady)
+
+
+def pattern_of(path: Path) -> Path:
+    """The row of TABLE a concrete path belongs to. Raises KeyError naming the path."""
+    if path in TABLE:
+        return path
+    node: Leaf | Branch | Many = ROOT
+    out: list[str] = []
+    for step in path:
+        if isinstance(node, Many):
+            out.append("*")
+            node = node.item
+        elif isinstance(node, Branch) and step in node.under:
+            out.append(step)
+            node = node.under[step]
+        else:
+            raise KeyError(show(path))
+    pattern = tuple(out)
+    if pattern not in TABLE:
+        raise KeyError(show(path))
+    return pattern
+
+
+def row_of(path: Path) -> Leaf:
+    """The row of a concrete path. Raises KeyError."""
+    return TABLE[pattern_of(path)]
+
+
+def item_of(path: Path) -> Path | None:
+    """The item a path lies in (the innermost), or None where it lies in no list. `accounts/x` lies in itself."""
+    pattern = pattern_of(path)
+    ends = [n + 1 for n, part_of in enumerate(pattern) if part_of == "*"]
+    return path[: ends[-1]] if ends else None
+
+
+def is_item(path: Path) -> bool:
+    """Does the path name an item of a list, and not a leaf?"""
+    return pattern_of(path)[-1] == "*"
+
+
+@cache
+def _secret_rows() -> frozenset[Path]:
+    return frozenset(path for path, row in TABLE.items() if row.kind is reference)
+
+
+def holds_secret(path: Path) -> bool:
+    """Is what stands there a reference to a secret, which no unit ever shows?"""
+    return pattern_of(path) in _secret_rows()
+
+
+def coerce(path: Path, raw: Any) -> Any:
+    """A raw value as the kind of its leaf. ABSENT and None pass. Raises ValueError."""
+    return raw if raw is None or isinstance(raw, Absent) else row_of(path).kind(raw)
+
+
+def steady(path: Path) -> bool:
+    """Does the value stay unless somebody changes it?"""
+    return path in STEADY or pattern_of(path) in STEADY
+
+
+def reached(path: Path, now: Any, wanted: Any) -> bool:
+    """Is the present value the wanted one, as closely as this leaf can be set?"""
+    slack = row_of(path).slack
+    if slack and isinstance(now, float) and isinstance(wanted, float):
+        return abs(now - wanted) <= slack
+    return bool(now == wanted)

@@ -1,0 +1,1 @@
+"""What happens while a sheet is carried out: events, history, the executor, proofs."""

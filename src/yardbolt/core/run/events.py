@@ -1,0 +1,263 @@
+"""What is written into the journal, as typed values with a version. Append-only; a secret is only ever named.
+
+An event says what happened, never what it means: `history.py` folds events into answers.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+VERSION = 1
+
+
+# ---- logins ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True)
+class Trying:
+    """A login is about to be tried. Without a `Tried` after it, it counts as a try all the same.
+
+    `address` and `key` (the host key or certificate, as far as known) tell which box it hits, whatever the unit is called.
+    """
+
+    event: Literal["trying"] = "trying"
+    account: str
+    service: str
+    source: str
+    address: str
+    key: str = ""
+    secret: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Tried:
+    """How a login ended. `spent` says whether it used up a try, `accepted` whether the credential was good."""
+
+    event: Literal["tried"] = "tried"
+    account: str
+    service: str
+    source: str
+    address: str
+    key: str = ""
+    secret: str
+    outcome: str
+    gate: str = ""
+    spent: bool = False
+    accepted: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class GateMet:
+    """The unit asked something at a login, and nothing was answered."""
+
+    event: Literal["asked"] = "asked"
+    gate: str
+    account: str
+    said: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class GateAnswering:
+    """A new secret is about to be sent as the answer to a gate."""
+
+    event: Literal["answering"] = "answering"
+    gate: str
+    account: str
+    secret: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class GatePassed:
+    """A gate was passed, on somebody's word."""
+
+    event: Literal["answered"] = "answered"
+    gate: str
+    by: str
+
+
+# ---- steps of a sheet -----------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sending:
+    """A step is about to be sent. `secret` names the new secret, if there is one."""
+
+    event: Literal["sending"] = "sending"
+    step: int
+    of: int
+    kind: str
+    what: str
+    path: str = ""
+    account: str = ""
+    secret: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class ReadBack:
+    """A step was done: done means read back."""
+
+    event: Literal["read back"] = "read back"
+    step: int
+    of: int
+    kind: str
+    what: str
+    path: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Unlike:
+    """The unit said no, or reads otherwise than forecast."""
+
+    event: Literal["unlike"] = "unlike"
+    step: int
+    of: int
+    kind: str
+    what: str
+    said: str = ""
+    paths: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class Proving:
+    """A step that proves is about to be tried."""
+
+    event: Literal["proving"] = "proving"
+    step: int
+    of: int
+    kind: str
+    what: str
+    account: str = ""
+    service: str = ""
+    secret: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Proven:
+    """It held."""
+
+    event: Literal["proven"] = "proven"
+    step: int
+    of: int
+    kind: str
+    what: str
+    account: str = ""
+    service: str = ""
+    secret: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class NotProven:
+    """It did not hold."""
+
+    event: Literal["not proven"] = "not proven"
+    step: int
+    of: int
+    kind: str
+    what: str
+    said: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class BackingOut:
+    """A change is about to be taken back."""
+
+    event: Literal["backing out"] = "backing out"
+    what: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class BackedOut:
+    """A change was taken back, and reads so."""
+
+    event: Literal["backed out"] = "backed out"
+    what: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Stopped:
+    """The run stopped at a step, with its state known."""
+
+    event: Literal["stopped"] = "stopped"
+    step: int
+    what: str
+    backed_out: tuple[str, ...] = ()
+    standing: str
+
+
+# ---- the run --------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunBegun:
+    """A sheet was approved, and is being carried out from here on."""
+
+    event: Literal["begun"] = "begun"
+    steps: int
+    by: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunResumed:
+    """A run that was cut off goes on."""
+
+    event: Literal["resumed"] = "resumed"
+    steps: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunFinished:
+    """Every step was done, or there was none to do."""
+
+    event: Literal["finished"] = "finished"
+    steps: int = 0
+
+
+@dataclass(frozen=True, kw_only=True)
+class InputsChanged:
+    """A file the plan rests on is not what it was at the approval."""
+
+    event: Literal["inputs changed"] = "inputs changed"
+    what: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProofTried:
+    """A claim was tried out."""
+
+    event: Literal["proof"] = "proof"
+    result: str
+    what: str
+    saw: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Troubled:
+    """What the technician was told instead of a result."""
+
+    event: Literal["trouble"] = "trouble"
+    error: str
+
+
+StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
+Event = (
+    Trying | Tried | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
+    | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Stamp:
+    """When (ISO 8601, UTC), on which unit, and in which run an event was written; run 0 is outside of any."""
+
+    time: str
+    unit: str
+    run: int
+
+
+@dataclass(frozen=True)
+class Entry:
+    """An event as it stands in the journal."""
+
+    stamp: Stamp
+    event: Event

@@ -1,0 +1,147 @@
+"""History: the journal folded once. It answers which tries are left, which logins to use, what a run had done, what is ours."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from ..secret import Ref
+from .events import (
+    Entry,
+    Event,
+    GateAnswering,
+    Proven,
+    RunBegun,
+    RunFinished,
+    Sending,
+    Stamp,
+    Tried,
+    Trying,
+)
+
+SPARE_TRIES = 2
+UNKNOWN_LIMIT = 4  # with two spared: two tries in an hour
+WINDOW = timedelta(hours=1)
+Scope = tuple[str, str]  # ("unit" | "address" | "key", which)
+
+
+@dataclass
+class UnitHistory:
+    """What is known of one unit. Built by `History` alone."""
+
+    entries: list[Entry] = field(default_factory=list)
+    recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
+    last_outcome: dict[tuple[str, str], bool] = field(default_factory=dict)  # (account, secret) -> was it accepted
+    opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
+    begun: set[int] = field(default_factory=set)
+    finished: set[int] = field(default_factory=set)
+    restarted: set[int] = field(default_factory=set)
+    last_run: int = 0
+
+    def open_run(self) -> tuple[int, bool]:
+        """The number of the run to work on, and whether it was begun before and not finished."""
+        if self.last_run in self.begun and self.last_run not in self.finished:
+            return self.last_run, True
+        return self.last_run + 1, False
+
+    def logins(self) -> tuple[tuple[str, Ref], ...]:
+        """Logins of ours that may open it, the likeliest first: a new secret counts only if its sending was journaled."""
+        return tuple(reversed(self.recent))
+
+    def opened_last(self, account: str, ref: Ref) -> bool:
+        """Did this very credential open the account the last time it was tried? Then trying it again needs no budget."""
+        return self.last_outcome.get((account, ref.entry), False)
+
+    def uses_safe(self) -> bool:
+        """Was a secret of the safe ever sent to it?"""
+        return any(ref.safe for _, ref in self.recent)
+
+
+class History:
+    """The journal of a job, folded entry by entry."""
+
+    def __init__(self, entries: Iterable[Entry] = ()) -> None:
+        self._units: dict[str, UnitHistory] = {}
+        self._spent: dict[tuple[Scope, str], list[datetime]] = {}
+        self._open: dict[tuple[str, str, str], datetime] = {}
+        for entry in entries:
+            self.add(entry)
+
+    def of(self, unit: str) -> UnitHistory:
+        """What is known of a unit."""
+        return self._units.setdefault(unit, UnitHistory())
+
+    def add(self, entry: Entry) -> None:
+        """Fold one more entry in."""
+        stamp, event = entry.stamp, entry.event
+        unit = self.of(stamp.unit)
+        unit.entries.append(entry)
+        unit.last_run = max(unit.last_run, stamp.run)
+        match event:
+            case Trying():
+                self._open[(stamp.unit, event.account, event.secret)] = datetime.fromisoformat(stamp.time)
+            case Tried():
+                self._tried(unit, stamp, event)
+            case Sending() | GateAnswering() if event.secret:
+                self._sent(unit, event.account, Ref(event.secret))
+            case RunBegun():
+                unit.begun.add(stamp.run)
+            case RunFinished():
+                unit.finished.add(stamp.run)
+            case Proven(kind="restart"):
+                unit.restarted.add(stamp.run)
+            case _:
+                pass
+
+    def _tried(self, unit: UnitHistory, stamp: Stamp, event: Tried) -> None:
+        self._open.pop((stamp.unit, event.account, event.secret), None)
+        if event.accepted:
+            for scope in scopes(stamp.unit, event.address, event.key):
+                self._spent.pop((scope, event.account), None)
+        elif event.spent:
+            for scope in scopes(stamp.unit, event.address, event.key):
+                self._spent.setdefault((scope, event.account), []).append(datetime.fromisoformat(stamp.time))
+        if event.accepted or event.spent:
+            unit.last_outcome[(event.account, event.secret)] = event.accepted
+        ref = Ref(event.secret)
+        if event.outcome == "opened":
+            unit.opened[event.account] = ref
+            self._recent(unit, event.account, ref)
+
+    def _sent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
+        unit.opened.pop(account, None)
+        self._recent(unit, account, ref)
+
+    def _recent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
+        if ref.safe:
+            unit.recent.pop((account, ref), None)
+            unit.recent[(account, ref)] = None
+
+    def used(self, account: str, since: datetime, where: Iterable[Scope]) -> int:
+        """Tries spent on an account since then: the largest count of these scopes, attempts without an end included."""
+        wanted = tuple(where)
+        counts = []
+        for scope in wanted:
+            times = self._spent.get((scope, account), [])
+            counts.append(len(times) - bisect_right(times, since))
+        units = {name for kind, name in wanted if kind == "unit"}
+        dangling = sum(u in units and a == account and at > since for (u, a, _), at in self._open.items())
+        return max(counts, default=0) + dangling
+
+    def tries_left(self, account: str, limit: int, now: str, where: Iterable[Scope]) -> int:
+        """How many wrong tries may still be made: the limit less two spared, less what was used. An unknown limit (0) is two an hour."""
+        since = datetime.fromisoformat(now) - WINDOW
+        return (limit or UNKNOWN_LIMIT) - SPARE_TRIES - self.used(account, since, where)
+
+
+def scopes(unit: str, address: str, key: str = "") -> tuple[Scope, ...]:
+    """Everything a try is counted under: the unit of the job, the address it was sent to, and the host key met there."""
+    found: tuple[Scope, ...] = (("unit", unit), ("address", address), ("key", key))
+    return tuple(scope for scope in found if scope[1])
+
+
+def events_of(history: UnitHistory, run: int | None = None) -> tuple[Event, ...]:
+    """The events of a unit (of one run), oldest first."""
+    return tuple(entry.event for entry in history.entries if run is None or entry.stamp.run == run)

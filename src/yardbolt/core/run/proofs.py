@@ -1,0 +1,218 @@
+"""Proofs: claims derived from what was found and what is wanted, each with its positive control.
+
+A refusal counts only beside a positive control: a good login by that service just before and after, or the same source admitted
+as found. Silence is not a refusal. What could not be tried says why, and never counts as passed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import Enum
+from typing import assert_never
+
+from ..doors import Door, Way
+from ..family.model import Family
+from ..job import Site
+from ..judge.access import admit
+from ..plane.edit import exists, get
+from ..plane.path import Path
+from ..plane.table import Plane
+from ..secret import Ref
+from ..talk.outcomes import (
+    Asked,
+    Cut,
+    Locked,
+    Login,
+    NoListener,
+    NotReady,
+    Occupied,
+    Open,
+    Opened,
+    Port,
+    Quiet,
+    Refused,
+    Refusing,
+    Silent,
+    Untried,
+    told,
+)
+
+
+class Sort(Enum):
+    """What is tried."""
+
+    OPENS = "login opens"
+    ALTERED = "altered password refused"
+    FACTORY = "factory login refused"
+    CLOSED = "port closed"
+    STRANGER = "stranger refused"
+    KEY = "host key as noted"
+
+
+@dataclass(frozen=True)
+class Claim:
+    """One thing to try. `backs` are the paths it proves. `control` says what makes a refusal count. `free`: there is no such account
+    any more, so trying costs nobody a try."""
+
+    sort: Sort
+    text: str
+    door: Door
+    source: str
+    account: str = ""
+    secret: Ref = Ref("")
+    control: str = ""
+    backs: frozenset[Path] = frozenset()
+    free: bool = False
+
+    @property
+    def service(self) -> str:
+        """The service it is tried by."""
+        return self.door.service
+
+    @property
+    def way(self) -> Way:
+        """The login it tries."""
+        return Way(self.source, self.door, self.account, self.secret)
+
+
+class Result(Enum):
+    """What came of a claim."""
+
+    HOLDS = "holds"
+    FAILS = "fails"
+    NOT_TRIED = "could not be tried"
+
+
+@dataclass(frozen=True)
+class Proof:
+    """A claim with its result, what was seen, and the control that was made."""
+
+    claim: Claim
+    result: Result
+    saw: str
+    control: str = ""
+
+
+@dataclass(frozen=True)
+class KeySeen:
+    """The host key of a login that opened: is it the one noted?"""
+
+    same: bool
+
+
+Tried = Login | Port | KeySeen
+
+
+def claims(family: Family, now: Plane, site: Site, ways: Iterable[Way]) -> tuple[Claim, ...]:
+    """Everything that can be tried without writing, most useful first."""
+    good = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
+    doors = {one.service: one for one in site.doors}
+    live = [doors[s] for s in doors if get(now, ("services", s, "enabled")) is not False]
+    shut = [doors[s] for s in doors if get(now, ("services", s, "enabled")) is False]
+    return (
+        *(_opens(now, way) for way in good),
+        *(_key(one, site) for one in live),
+        *(_altered(way) for way in good[:1]),
+        *(_factory(now, login.account, login.ref, one, site) for login in family.factory.logins for one in live),
+        *(_closed(one, site) for one in shut),
+        *(_stranger(one, site) for one in live if site.stranger),
+    )
+
+
+def _opens(now: Plane, way: Way) -> Claim:
+    backs = frozenset(path for condition in admit(now, way).conditions for path in condition.paths)
+    return Claim(
+        Sort.OPENS,
+        f"{way.account} logs in by {way.service}",
+        way.door,
+        way.source,
+        way.account,
+        way.secret,
+        backs=backs,
+    )
+
+
+def _key(door: Door, site: Site) -> Claim:
+    text = f"{door.service} shows the host key that was noted"
+    return Claim(Sort.KEY, text, door, site.laptop, control="the key noted at the first login")
+
+
+def _altered(way: Way) -> Claim:
+    text, control = (
+        f"{way.account} with the last character changed is refused",
+        "the right one opens just before and after",
+    )
+    backs = frozenset({("accounts", way.account, "secret")})
+    return Claim(Sort.ALTERED, text, way.door, way.source, way.account, way.secret, control, backs)
+
+
+def _factory(now: Plane, account: str, ref: Ref, door: Door, site: Site) -> Claim:
+    text = f"factory login {account or '(no name)'} is refused by {door.service}"
+    control, path = "a good login by the same service just before and after", ("accounts", account)
+    gone = exists(now, path) is False
+    return Claim(Sort.FACTORY, text, door, site.laptop, account, ref, control, frozenset({path}), gone)
+
+
+def _closed(door: Door, site: Site) -> Claim:
+    text = f"{door.service} no longer answers on port {door.port}"
+    backs = frozenset({("services", door.service, "enabled")})
+    return Claim(
+        Sort.CLOSED, text, door, site.laptop, control="the unit answers on another port at the same moment", backs=backs
+    )
+
+
+def _stranger(door: Door, site: Site) -> Claim:
+    text = f"{door.service} turns away {site.stranger}, which has no business here"
+    control = "the laptop is let in by the same service just before and after"
+    return Claim(
+        Sort.STRANGER, text, door, site.stranger, control=control,
+        backs=frozenset({("services", door.service, "permitted")}),
+    )  # fmt: skip
+
+
+def settle(claim: Claim, tried: Tried, control: bool) -> Proof:
+    """Judge what was seen. Only a refusal beside its control can hold."""
+    match tried:
+        case Untried(why):
+            return Proof(claim, Result.NOT_TRIED, why)
+        case KeySeen(same):
+            return Proof(claim, Result.HOLDS if same else Result.FAILS, "same" if same else "changed", claim.control)
+        case Open():
+            return Proof(claim, Result.FAILS, "admitted", claim.control)
+        case Refusing():
+            return _beside(claim, "refused", control)
+        case Quiet():
+            return Proof(claim, Result.NOT_TRIED, "silent: silence is not a refusal")
+        case _:
+            return _of_login(claim, tried, control)
+
+
+def _of_login(claim: Claim, tried: Login, control: bool) -> Proof:
+    word = told(tried)
+    if claim.sort is Sort.KEY:
+        return Proof(claim, Result.NOT_TRIED, word)
+    if claim.sort is Sort.OPENS:
+        return Proof(claim, Result.HOLDS if isinstance(tried, Opened) else Result.FAILS, word)
+    match tried:
+        case Opened() | Asked():
+            return Proof(claim, Result.FAILS, word, claim.control)
+        case Refused() | NoListener():
+            return _beside(claim, word, control)
+        case Locked():
+            return Proof(claim, Result.NOT_TRIED, "locked: the account is locked, which refuses everybody")
+        case NotReady():
+            return Proof(claim, Result.NOT_TRIED, "not ready: the unit is still starting, which refuses everybody")
+        case Cut():
+            return Proof(claim, Result.NOT_TRIED, "cut: a connection that ends is not a refusal")
+        case Silent():
+            return Proof(claim, Result.NOT_TRIED, "silent: silence is not a refusal")
+        case Occupied() | Untried():
+            return Proof(claim, Result.NOT_TRIED, word)
+    assert_never(tried)
+
+
+def _beside(claim: Claim, saw: str, control: bool) -> Proof:
+    if not control:
+        return Proof(claim, Result.NOT_TRIED, f"{saw}, but the control failed: {claim.control}")
+    return Proof(claim, Result.HOLDS, saw, claim.control)

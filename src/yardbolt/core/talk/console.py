@@ -1,0 +1,333 @@
+"""Talking to a console line by line: a prompt, commands, questions, pages. One event: `Turn` -> `Heard`.
+
+A sign counts only as the whole last line and only after silence. A gate (licence terms, a forced password) is an outcome and is
+never passed by itself. Nothing here reads a clock or a socket.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Generator, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ..errors import Trouble, UnitError
+from ..secret import Ref, Slot, Text
+from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling
+from .outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from .patterns import fill_in, sign, slot_key, slots
+from .replies import LONGEST_REASON, ReplyRow, reason, row_for
+from .replies import Heard as Told
+
+MOST = 1024 * 1024  # characters of one answer
+LONGEST_LINE = 16 * 1024
+SETTLE = 0.05  # seconds of silence after which a sign on the last line is believed
+SHORTEST = 0.004  # the same, where echo and the whole usual prompt came back
+GREET = 12.0
+MOST_QUESTIONS = 40
+_ANSI = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]{0,256}(?:\x07|\x1b\\)|[@-Z\\-_])")
+_LINE_SEPARATORS = {0x2028: None, 0x2029: None, 0x202E: None, 0x202D: None}
+_CONTROL = {c: None for c in (*range(32), *range(127, 160)) if c not in (9, 10)} | _LINE_SEPARATORS
+
+
+def clean(text: str) -> str:
+    """Text of a unit without terminal sequences and control characters; tabs and line ends stay."""
+    return _ANSI.sub("", text).replace("\r\n", "\n").replace("\r", "\n").translate(_CONTROL)
+
+
+# ---- its keys in the family file -----------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Gate:
+    """A question that stands between a login and the console. It is never passed by itself."""
+
+    gate: Literal["terms", "change", "confirm"]
+    sign: str
+    send: str
+
+
+@dataclass(frozen=True)
+class Channel:
+    """How one talks with the unit line by line. Signs are patterns, for they may hold a name that we change."""
+
+    services: Mapping[str, Literal["sealed", "plain"]]
+    prompt: str
+    account: str = ""
+    secret: str = ""
+    more: str = ""
+    turn: str = " "
+    leave: str = ""
+    gates: tuple[Gate, ...] = ()
+    replies: tuple[ReplyRow, ...] = ()
+    talk: Literal["console"] = "console"
+
+    def signs(self) -> Iterator[tuple[Keys, str]]:
+        """Every sign it waits for."""
+        yield from (((key,), value) for key in ("prompt", "account", "secret", "more") if (value := getattr(self, key)))
+        yield from ((("gates", place, "sign"), gate.sign) for place, gate in enumerate(self.gates))
+
+    def gate_answer(self, gate: str) -> Text | None:
+        """What accepting takes; None where a value of ours is asked for."""
+        found = next((g.send for g in self.gates if g.gate == gate), None)
+        return None if found is None or slots(found) else (found,)
+
+    def gates_named(self) -> tuple[str, ...]:
+        """The questions that may come at the login."""
+        return tuple(g.gate for g in self.gates)
+
+
+@dataclass(frozen=True)
+class AskHow:
+    """What is typed to ask."""
+
+    say: str
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """The one text with slots."""
+        yield ("say",), self.say
+
+    def signs(self) -> Iterator[tuple[Keys, str]]:
+        """It waits for the prompt only."""
+        yield from ()
+
+    def asked_as(self) -> str:
+        """What is asked, for the evidence."""
+        return self.say
+
+
+@dataclass(frozen=True)
+class Prompt:
+    """A question a command is known to ask, and the answer."""
+
+    sign: str
+    send: str
+
+
+@dataclass(frozen=True)
+class OpHow:
+    """What is typed to change something, and the answers to what it asks in return."""
+
+    say: str
+    prompts: tuple[Prompt, ...] = ()
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """The command and the answers."""
+        yield ("say",), self.say
+        yield from ((("prompts", place, "send"), prompt.send) for place, prompt in enumerate(self.prompts))
+
+    def signs(self) -> Iterator[tuple[Keys, str]]:
+        """The questions."""
+        yield from ((("prompts", place, "sign"), prompt.sign) for place, prompt in enumerate(self.prompts))
+
+    def asked_as(self) -> str:
+        """The command, unfilled."""
+        return self.say
+
+
+# ---- its event -----------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Turn:
+    """Send this (a line, unless `line` is false), then wait for one of these signs: silence of `settle` seconds, `seconds` in all."""
+
+    send: Text | None
+    until: tuple[str, ...]
+    settle: float = SETTLE
+    seconds: float = ANSWER
+    line: bool = True
+
+
+@dataclass(frozen=True)
+class Heard:
+    """Which sign ended the turn, and the clean text before that sign."""
+
+    sign: str
+    text: str
+
+
+@dataclass
+class Listener:
+    """Gathers what a unit says during one turn, and tells when a sign stands alone on the last line.
+
+    `usual` is the very prompt that ended the turn before on this session.
+    """
+
+    turn: Turn
+    usual: str = ""
+    raw: str = ""
+    last: str = field(default="", init=False)
+
+    def feed(self, chunk: str) -> None:
+        """Take more text. Raises UnitError beyond the limits."""
+        self.raw += chunk
+        if len(self.raw) > MOST:
+            raise UnitError(Trouble.TOO_MUCH, f"the unit sent more than {MOST // 1024} KiB in one answer")
+        if len(chunk) > 64 and "\n" not in self.raw[-LONGEST_LINE:] and len(self.raw) > LONGEST_LINE:
+            raise UnitError(Trouble.TOO_MUCH, f"the unit sent a line longer than {LONGEST_LINE // 1024} KiB")
+
+    def patience(self, round_trip: float) -> float:
+        """How long it must be silent, in seconds, before a sign is believed.
+
+        The full settling time guards against a prompt inside a reply. Where our own line came back as echo and the last line is
+        the very prompt of the turn before, half a round trip of this session is enough: nothing else is on its way then.
+        """
+        sent = self.turn.send[0] if self.turn.send and len(self.turn.send) == 1 else ""
+        if not self.usual or not isinstance(sent, str) or not sent.strip() or not self.turn.line:
+            return self.turn.settle
+        whole = self.raw.endswith(self.usual) and sent.strip() in self.raw[: -len(self.usual)]
+        return min(self.turn.settle, max(SHORTEST, round_trip / 2)) if whole else self.turn.settle
+
+    def decide(self) -> Heard | None:
+        """It is quiet: does a sign stand alone on the last line?"""
+        head, _, self.last = clean(self.raw).rpartition("\n")
+        for text in self.turn.until:
+            if sign(text).regex.match(self.last):
+                return Heard(text, head)
+        return None
+
+    def lost(self, end: End) -> Lost:
+        """The turn ended without a sign."""
+        return Lost(end, clean(self.raw))
+
+
+# ---- its conversations ---------------------------------------------------------------------------------------------
+
+
+def login(
+    channel: Channel, account: str, secret: Ref, authenticated: bool, consents: Fill
+) -> Generator[Turn, Heard | Lost, Login]:
+    """Log in; name and secret are typed unless the wire has given them. A gate without consent ends it as `Asked`."""
+    gates = {gate.sign: gate for gate in channel.gates}
+    signs = tuple(s for s in (channel.prompt, channel.account, channel.secret, channel.more, *gates) if s)
+    said, passed = "", set[str]()
+    name_sent = secret_sent = authenticated
+    heard = yield Turn(None, signs, seconds=GREET)
+    for _ in range(MOST_QUESTIONS):
+        said = f"{said}\n{heard.text}"[-4000:]
+        if isinstance(heard, Lost):
+            return _lost(channel, heard, said, secret_sent)
+        if heard.sign == channel.prompt:
+            return Opened(said)
+        if heard.sign == channel.account and not name_sent:
+            name_sent = True
+            heard = yield Turn((account,), signs, seconds=GREET)
+        elif heard.sign == channel.secret and not secret_sent:
+            secret_sent = True
+            heard = yield Turn((Slot(secret),), signs, seconds=GREET)
+        elif heard.sign in (channel.account, channel.secret):
+            return _turned_away(channel, heard.text)  # asked again for what was given
+        elif heard.sign == channel.more:
+            heard = yield Turn((channel.turn,), signs, line=False)
+        else:
+            gate = gates[heard.sign].gate
+            answer = consents.get(gate)
+            if answer is None or gate in passed:
+                return Asked(gate, heard.text if gate in passed else said)
+            passed.add(gate)
+            heard = yield Turn(answer, signs)
+    return Silent(secret_sent, "the unit keeps asking")
+
+
+def _turned_away(channel: Channel, said: str) -> Login:
+    found = row_for(channel.replies, Told(said), "locked", "not ready")
+    if found is None:
+        return Refused(said)
+    return Locked(said) if found.means == "locked" else NotReady(said)
+
+
+def _lost(channel: Channel, lost: Lost, said: str, secret_sent: bool) -> Login:
+    """A connection that ended counts as a refusal only where the unit said so."""
+    if secret_sent and row_for(channel.replies, Told(said), "refused", "locked", "not ready"):
+        return _turned_away(channel, said)
+    return Cut(secret_sent, said) if lost.end is End.CLOSED else Silent(secret_sent, said)
+
+
+def message(how: AskHow | OpHow, fill: Fill) -> tuple[Text, tuple[tuple[str, Text], ...]]:
+    """What is typed, and the answers to what may be asked. Raises ValueError where a slot stays open.
+
+    A question for the present secret is left out where that is not known: a unit that asks it all the same is answered nothing.
+    """
+    prompts = [
+        (prompt.sign, fill_in(prompt.send, fill))
+        for prompt in (how.prompts if isinstance(how, OpHow) else ())
+        if all(name != "old" or slot_key(name, notation) in fill for name, notation in slots(prompt.send))
+    ]
+    return fill_in(how.say, fill), tuple(prompts)
+
+
+def _unechoed(text: str, sent: str) -> tuple[str, bool]:
+    """The text after the echo of what was sent, and whether that echo was there."""
+    lines = text.split("\n")
+    for place, line in enumerate(lines):
+        if sent and line.rstrip().endswith(sent.rstrip()):
+            return "\n".join(lines[place + 1 :]), True
+    return text, not sent
+
+
+def _converse(
+    channel: Channel, say: Text, prompts: tuple[tuple[str, Text], ...], seconds: float
+) -> Generator[Turn, Heard | Lost, Done[Replies] | No | Unclear | Ended]:
+    """Send one command, answer the questions it is known to ask, turn its pages, and return the reply.
+
+    A question asked twice is a no. If the echo of the command did not come back, an empty line settles whether the prompt heard
+    was the real one.
+    """
+    answers = dict(prompts)
+    signs = (channel.prompt, *answers, *((channel.more,) if channel.more else ()))
+    sent = "".join(part for part in say if isinstance(part, str)) if not any(isinstance(p, Slot) for p in say) else ""
+    text, asked, doubted = "", set[str](), False
+    heard = yield Turn(say, signs, seconds=seconds)
+    while True:
+        text = f"{text}\n{heard.text}" if text else heard.text
+        if isinstance(heard, Lost):
+            return _unheard(heard, seconds)
+        if len(text) > MOST:
+            return Unclear(f"the unit sent more than {MOST // 1024} KiB in one answer")
+        if heard.sign == channel.prompt:
+            body, echoed = _unechoed(text, sent)
+            if echoed or doubted:
+                found = row_for(channel.replies, Told(body), "no")
+                return No(reason(found, Told(body))) if found else Done(Replies(body))
+            doubted = True
+            heard = yield Turn((), signs, settle=SETTLE * 4, seconds=seconds)
+        elif heard.sign == channel.more:
+            heard = yield Turn((channel.turn,), signs, line=False, seconds=seconds)
+        elif heard.sign in asked:
+            said = text.strip().rsplit("\n", 1)[-1][:LONGEST_REASON]
+            return No(said or "asked the same question again", alive=False)
+        else:
+            asked.add(heard.sign)
+            heard = yield Turn(answers[heard.sign], signs, seconds=seconds)
+
+
+def _unheard(lost: Lost, seconds: float) -> Unclear | Ended:
+    match lost.end:
+        case End.CLOSED:
+            return Ended(sent=True)
+        case End.SILENT:
+            return Unclear(f"no answer within {seconds:.0f} s")
+        case End.TOO_MUCH:
+            return Unclear(lost.why or f"the unit sent more than {MOST // 1024} KiB in one answer")
+
+
+def ask(channel: Channel, fetch: Fetch, session: Any) -> Asking:
+    """Ask one thing."""
+    say, prompts = message(fetch.how, fetch.fill)
+    return (yield from _converse(channel, say, prompts, fetch.seconds))
+
+
+def tell(channel: Channel, order: Order, session: Any) -> Telling:
+    """Change one thing."""
+    say, prompts = message(order.how, order.fill)
+    return (yield from _converse(channel, say, prompts, order.seconds))
+
+
+def leave(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
+    """Log out where the family knows how, for closing a window is not logging out."""
+    if channel.leave:
+        yield Turn((channel.leave,), (), seconds=1.0)
+
+
+TALK = Talk("console", Channel, AskHow, OpHow, message, login, ask, tell, leave)

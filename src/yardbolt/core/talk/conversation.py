@@ -1,0 +1,111 @@
+"""The shape of a way of talking: what it reads from a family file, what it sends, and its conversations as generators.
+
+A conversation yields events of its way and is sent the wire's answers; it never touches a wire, a clock or a family. A new way of
+talking is one file here, one wire, and a row in `ways.py`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from ..secret import Ref, Text
+from .outcomes import Done, Ended, Login, No, Unclear
+from .replies import ReplyRow
+from .tree import Tree
+
+ANSWER = 30.0  # seconds one ask may take
+Keys = tuple[str | int, ...]
+Fill = Mapping[str, Text]
+
+
+@dataclass(frozen=True)
+class Replies:
+    """What came back: text without echo and with its pages joined, or a tree."""
+
+    text: str = ""
+    tree: Tree = None
+
+
+class How(Protocol):
+    """How one ask or op is put on its way: the way's own keys of the family file."""
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """Every text with slots, and the keys it stands under."""
+
+    def signs(self) -> Iterator[tuple[Keys, str]]:
+        """Every sign it waits for, and the keys it stands under."""
+
+    def asked_as(self) -> str:
+        """What is asked, as the evidence quotes it."""
+
+
+class Channel(Protocol):
+    """A block of the family file: what one way of talking needs to know of this make."""
+
+    @property
+    def services(self) -> Mapping[str, str]:
+        """service -> `sealed` or `plain`."""
+
+    @property
+    def replies(self) -> tuple[ReplyRow, ...]:
+        """What an answer means."""
+
+    def signs(self) -> Iterator[tuple[Keys, str]]:
+        """Every sign it waits for, and the keys it stands under."""
+
+    def gate_answer(self, gate: str) -> Text | None:
+        """What accepting the terms of a gate takes, where the family says it; None where the answer is ours to make."""
+
+    def gates_named(self) -> tuple[str, ...]:
+        """The questions that may stand between a login and the inside."""
+
+
+@dataclass(frozen=True)
+class Fetch:
+    """One thing to ask. `fill` fills its slots; `seconds` is the longest it may take."""
+
+    how: Any
+    fill: Fill = field(default_factory=dict)
+    seconds: float = ANSWER
+
+
+@dataclass(frozen=True)
+class Order:
+    """One thing to write, filled; its secrets are slots still."""
+
+    how: Any
+    fill: Fill = field(default_factory=dict)
+    seconds: float = ANSWER
+
+
+Asking = Generator[Any, Any, "Done[Replies] | No | Unclear | Ended"]
+Telling = Generator[Any, Any, "Done[Replies] | No | Unclear | Ended"]
+
+
+class LogIn(Protocol):
+    """Logging in. `authenticated`: the wire has given name and secret already. `consents` maps a gate to what is sent there."""
+
+    def __call__(
+        self, channel: Any, account: str, secret: Ref, authenticated: bool, consents: Fill
+    ) -> Generator[Any, Any, Login]: ...
+
+
+@dataclass(frozen=True)
+class Talk:
+    """One way of talking, a row of the table of ways.
+
+    `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and raises
+    ValueError at planning where the unit cannot be told so.
+    """
+
+    name: str
+    channel: type
+    ask: type
+    op: type
+    message: Callable[[Any, Fill], Any]
+    login: LogIn
+    ask_: Callable[[Any, Fetch, Any], Asking]
+    tell: Callable[[Any, Order, Any], Telling]
+    leave: Callable[[Any], Generator[Any, Any, None]]

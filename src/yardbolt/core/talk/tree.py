@@ -1,0 +1,76 @@
+"""Trees: what JSON, XML, HTML and SNMP replies become before core sees them, and picking from them by path.
+
+A tree is a mapping, a list, a text, or nothing. A path is written `a/b/*/c`: names step into mappings, `*` into every item of a
+list, `.` is the node itself, `#` the key or place of the item a walk stands on. A list of one is passed through, because XML cannot
+tell one from many.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+Tree = Any  # mapping of text to Tree, sequence of Tree, text, bool, number or None
+Keys = tuple[str, ...]
+DEEPEST = 64
+
+
+def pick(tree: Tree, path: str) -> Iterator[tuple[Keys, Tree]]:
+    """Every node a path leads to, with the keys taken at each `*`. What is not there yields nothing; nothing is raised."""
+    yield from _pick(tree, tuple(path.split("/")) if path else (), ())
+
+
+def _pick(node: Tree, steps: tuple[str, ...], keys: Keys) -> Iterator[tuple[Keys, Tree]]:
+    if not steps:
+        yield keys, node
+        return
+    first, rest = steps[0], steps[1:]
+    if first == ".":
+        yield from _pick(node, rest, keys)
+    elif first == "#":
+        yield from _pick(keys[-1] if keys else None, rest, keys)
+    elif first == "*":
+        for key, child in _children(node):
+            yield from _pick(child, rest, (*keys, key))
+    elif isinstance(node, Mapping):
+        if first in node:
+            yield from _pick(node[first], rest, keys)
+    elif isinstance(node, Sequence) and not isinstance(node, str) and len(node) == 1:
+        yield from _pick(node[0], steps, keys)
+
+
+def _children(node: Tree) -> Iterator[tuple[str, Tree]]:
+    if isinstance(node, Mapping):
+        yield from ((str(key), child) for key, child in node.items())
+    elif isinstance(node, Sequence) and not isinstance(node, str):
+        yield from ((str(place), child) for place, child in enumerate(node))
+    elif node is not None:
+        yield "0", node  # one where many were meant
+
+
+MISSING: Any = object()
+
+
+def one(tree: Tree, path: str) -> Tree:
+    """The one node a path leads to; `MISSING` where there is none or more than one. None is a node: the reply said null."""
+    found = [node for _, node in pick(tree, path)]
+    return found[0] if len(found) == 1 else MISSING
+
+
+def depth(tree: Tree, limit: int = DEEPEST) -> int:
+    """How deep a tree is, counted no further than `limit`; walked without recursion, for the tree may be hostile."""
+    level: list[Tree] = [tree]
+    for count in range(limit):
+        level = [child for node in level for _, child in _children(node) if isinstance(node, Mapping | list | tuple)]
+        if not level:
+            return count
+    return limit
+
+
+def as_text(node: Tree) -> str | None:
+    """A node as the text of a field; None where it is no single value. JSON's true and false become yes and no."""
+    if isinstance(node, bool):
+        return "yes" if node else "no"
+    if isinstance(node, int | float):
+        return str(node)
+    return node if isinstance(node, str) else None

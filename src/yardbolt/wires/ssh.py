@@ -1,0 +1,225 @@
+"""SSH (RFC 4251 to 4254), through asyncssh: a console in a pseudo-terminal, or single commands.
+
+Only what is passed in is used: no agent, no default keys, no user configuration, no known-hosts file. The host key is compared
+before any credential leaves.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+from typing import Any
+
+import asyncssh
+
+from yardbolt.core.doors import Door
+from yardbolt.core.errors import FileError, IdentityError
+from yardbolt.core.ports import Credential
+from yardbolt.core.talk.commands import Ran, Run
+from yardbolt.core.talk.console import MOST, Heard, Turn, clean
+from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, NoListener, Opened, Refused, Silent
+from yardbolt.core.talk.tree import DEEPEST, Tree, depth
+
+from .hearing import CONNECT, Ear, Secrets, filled, revealed
+
+# What each foreign error means for a login, the most specific first. A connection that ends is not a refusal.
+ERRORS: tuple[tuple[type[BaseException], type[Login]], ...] = (
+    (asyncssh.PermissionDenied, Refused),
+    (asyncssh.Error, Cut),
+    (ConnectionRefusedError, NoListener),
+    (ConnectionResetError, Cut),
+    (TimeoutError, Silent),
+    (OSError, Silent),
+)
+
+
+def outcome_of(error: BaseException, secret_sent: bool, said: str = "") -> Login:
+    """What a foreign error means for a login."""
+    kind = next(kind for foreign, kind in ERRORS if isinstance(error, foreign))
+    if kind is Refused:
+        return Refused(said)
+    if kind is NoListener:
+        return NoListener(said or "connection refused")
+    why = said or type(error).__name__
+    return Cut(secret_sent, why) if kind is Cut else Silent(secret_sent, why)
+
+
+class _Client(asyncssh.SSHClient):
+    """Gives one password once, compares the host key first, and keeps what the unit says on the way."""
+
+    def __init__(self, password: str | None, pin: str) -> None:
+        self._password, self.pin = password, pin
+        self.fingerprint, self.notice, self.changed, self.asked = "", "", False, False
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        self.fingerprint = f"{key.get_algorithm()} {key.get_fingerprint()}"
+        self.changed = bool(self.pin) and self.pin != self.fingerprint
+        return not self.changed
+
+    def auth_banner_received(self, msg: str, lang: str) -> None:
+        self.notice = (self.notice + msg)[:4000]
+
+    def password_auth_requested(self) -> str | None:
+        return self._once()
+
+    def kbdint_auth_requested(self) -> str | None:
+        return None if self.asked or self._password is None else ""
+
+    def kbdint_challenge_received(self, name: str, instructions: str, lang: str, prompts: Any) -> list[str] | None:
+        if not prompts:
+            return []
+        got = self._once()
+        return None if got is None else [got] * len(prompts)
+
+    def _once(self) -> str | None:
+        """The password, the first time only: each further offer would be one more wrong try on the unit."""
+        if self.asked:
+            return None
+        self.asked = True
+        return self._password
+
+
+class _Connection:
+    """One SSH connection, logged in as it is opened."""
+
+    authenticates = True
+
+    def __init__(self, secrets: Secrets, pin: str) -> None:
+        self._secrets, self._pin = secrets, pin
+        self._conn: asyncssh.SSHClientConnection | None = None
+        self.fingerprint = ""
+
+    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+        """Connect and log in. Raises IdentityError where the host key is not the one noted, FileError on a useless key file."""
+        keys = self._keys(credential)
+        password = None if keys else revealed(credential.secret, self._secrets)
+        client = _Client(password, self._pin)
+        try:
+            self._conn, _ = await asyncio.wait_for(
+                asyncssh.create_connection(
+                    lambda: client, door.address, door.port,
+                    local_addr=(source, 0) if source else None,
+                    config=None, known_hosts=([], [], []), client_keys=keys, agent_path=None, agent_forwarding=False,
+                    username=credential.account,
+                    preferred_auth="publickey" if keys else "password,keyboard-interactive",
+                    kex_algs="*", encryption_algs="*", mac_algs="*", server_host_key_algs="*",
+                    connect_timeout=CONNECT, login_timeout=CONNECT, keepalive_interval=0, gss_kex=False, gss_auth=False,
+                ),
+                CONNECT * 2 + 1,
+            )  # fmt: skip
+        except (asyncssh.Error, OSError, TimeoutError) as e:
+            self.fingerprint = client.fingerprint
+            if client.changed:
+                raise IdentityError(
+                    f"{door.address}:{door.port} shows host key {client.fingerprint}, noted was {self._pin}; "
+                    "nothing was sent. If the change is meant, find out who made it, then "
+                    "'yardbolt records forget-key UNIT'"
+                ) from None
+            return outcome_of(e, client.asked, clean(client.notice))
+        self.fingerprint = client.fingerprint
+        return await self._entered(clean(client.notice))
+
+    def _keys(self, credential: Credential) -> list[asyncssh.SSHKey] | None:
+        if not credential.key_file:
+            return None
+        try:
+            return [asyncssh.read_private_key(credential.key_file)]
+        except (OSError, asyncssh.KeyImportError) as e:
+            raise FileError(credential.key_file, 0, "", f"is no usable SSH private key ({type(e).__name__})") from None
+
+    async def _entered(self, notice: str) -> Login:
+        return Opened(notice)
+
+    async def close(self) -> None:
+        """End the connection; never raises, never waits long."""
+        if self._conn is not None:
+            self._conn.close()
+            with contextlib.suppress(asyncssh.Error, OSError, TimeoutError):
+                await asyncio.wait_for(self._conn.wait_closed(), 2)
+
+
+class SshConsole(_Connection):
+    """A console in a pseudo-terminal."""
+
+    def __init__(self, secrets: Secrets, pin: str) -> None:
+        super().__init__(secrets, pin)
+        self._ear = Ear()
+        self._process: asyncssh.SSHClientProcess[str] | None = None
+
+    async def _entered(self, notice: str) -> Login:
+        assert self._conn is not None
+        try:
+            self._process = await asyncio.wait_for(
+                self._conn.create_process(term_type="dumb", term_size=(200, 50), encoding="utf-8", errors="replace"),
+                CONNECT,
+            )
+        except (asyncssh.Error, OSError, TimeoutError) as e:
+            await self.close()
+            return Cut(True, f"{notice}logged in, but no console opened ({type(e).__name__})")
+        return Opened(notice)
+
+    async def exchange(self, event: Turn) -> Heard | Lost:
+        """One turn of a conversation."""
+        assert self._process is not None
+        process = self._process
+        with contextlib.suppress(asyncssh.Error, OSError):
+            if event.send is not None:
+                process.stdin.write(filled(event.send, self._secrets) + ("\r" if event.line else ""))
+
+        async def read() -> str:
+            try:
+                return await process.stdout.read(4096)
+            except (asyncssh.Error, OSError):
+                return ""
+
+        return await self._ear.hear(event, read)
+
+
+class SshCommands(_Connection):
+    """Single commands, each on a channel of its own."""
+
+    async def exchange(self, event: Run) -> Ran | Lost:
+        """Run one command; its output as a tree where that is asked for."""
+        assert self._conn is not None
+        command = filled(event.command, self._secrets)
+        try:
+            async with asyncio.timeout(event.seconds):
+                process = await self._conn.create_process(
+                    command, encoding="utf-8", errors="replace", stdin=asyncssh.DEVNULL
+                )
+                text, errors = await asyncio.gather(_bounded(process.stdout), _bounded(process.stderr))
+                await process.wait_closed()
+        except TimeoutError:
+            return Lost(End.SILENT)
+        except (asyncssh.Error, OSError):
+            return Lost(End.CLOSED)
+        if text is None or errors is None:
+            return Lost(End.TOO_MUCH, why=f"the unit sent more than {MOST // 1024} KiB in one answer")
+        status = process.exit_status
+        tree = await asyncio.to_thread(_json, text) if event.tree == "json" else None
+        return Ran(clean(text), -1 if status is None else status, clean(errors), tree)
+
+
+async def _bounded(stream: asyncssh.SSHReader[str]) -> str | None:
+    """All of a stream, or None where it is more than the limit."""
+    parts, size = [], 0
+    while chunk := await stream.read(65536):
+        parts.append(chunk)
+        size += len(chunk)
+        if size > MOST:
+            return None
+    return "".join(parts)
+
+
+def _json(text: str) -> Tree:
+    """The tree of a JSON text (RFC 8259); None where it is none, is nested too deeply, or holds what JSON does not know."""
+
+    def refuse(word: str) -> None:
+        raise ValueError(word)
+
+    try:
+        tree = json.loads(text, parse_constant=refuse)
+    except (ValueError, RecursionError):
+        return None
+    return tree if depth(tree) < DEEPEST else None
