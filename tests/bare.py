@@ -3,27 +3,44 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Generator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Generator, Mapping
+from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
+from yardbolt.adapters.documents import event as event_of
 from yardbolt.adapters.files import load_baseline, load_family, load_job, shipped
 from yardbolt.bench.lineswitch import Board, LineSwitch
-from yardbolt.core.access import Way
-from yardbolt.core.dialogue import CLOSED, SILENT, Entry, Heard, Listener, Reply, Turn, converse, login
-from yardbolt.core.execute import Attempt, Ended, Login, Note, Read, Return, Send, Sent
-from yardbolt.core.extract import extract, merge
-from yardbolt.core.family import Order, asks_for
+from yardbolt.cli.wiring import doors_of
+from yardbolt.core.doors import Door, Way
+from yardbolt.core.family.reading import asks_for, extract, merge
 from yardbolt.core.job import site_of
-from yardbolt.core.plane import Plane
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.run.events import Event
+from yardbolt.core.run.execute import Attempt, LogIn, Note, Outcome, Read, Return, Send
+from yardbolt.core.secret import Ref
+from yardbolt.core.talk import console
+from yardbolt.core.talk.console import Heard, Listener, Turn
+from yardbolt.core.talk.conversation import Fetch, Order
+from yardbolt.core.talk.outcomes import Done, End, Ended, Locked, Login, Lost, NoListener, Opened, Refused
 
 FAMILY = load_family(shipped("families")["quenby-ql8"])
+BOARD = FAMILY.channels["board"]
 BASELINE = load_baseline(shipped("baselines")["hand-tight"])
 JOB = load_job(shipped("demo")["yard"])
-UNIT = next(iter(JOB.units.values()))
-SITE = site_of(JOB, UNIT, frozenset({"foreman", "spanner"}))
+ENTRY = next(iter(JOB.units.values()))
+DOORS = {door.service: door for door in doors_of(ENTRY, FAMILY)}
+SITE = site_of(JOB, ENTRY, frozenset({"foreman", "spanner"}), doors_of(ENTRY, FAMILY))
 GATE = {"ssh": "shell", "telnet": "talk"}
+
+
+def way_by(service: str, account: str, secret: str, source: str = SITE.laptop) -> Way:
+    """A way in by one of the unit's doors."""
+    return Way(source, DOORS[service], account, Ref(secret))
+
+
+def door_at(service: str = "ssh", port: int = 22, address: str = "192.0.2.1", interface: str = "") -> Door:
+    return Door(service, address, port, service, interface)
 
 
 @dataclass
@@ -36,6 +53,16 @@ class Watch:
         return self.now
 
 
+def run_on(answer: Callable[[Any], Any], conversation: Generator[Any, Any, Any]) -> Any:
+    """Run a conversation to its end on something that answers its events."""
+    try:
+        event = next(conversation)
+        while True:
+            event = conversation.send(answer(event))
+    except StopIteration as stop:
+        return stop.value
+
+
 @dataclass
 class Bare:
     """One unit, the secrets of the job, and the sessions that are open."""
@@ -44,98 +71,101 @@ class Bare:
     watch: Watch
     secrets: dict[str, str]
     boards: dict[Way, Board] = field(default_factory=dict)
-    journal: list[dict[str, Any]] = field(default_factory=list)
+    journal: list[Event] = field(default_factory=list)
     lie: Callable[[str], str] = lambda said: said
     attempts: Callable[[], tuple[str, ...]] = lambda: ()
 
     def fill(self, text: Any) -> str:
-        return "".join(p if isinstance(p, str) else self.secrets[p.ref.entry] for p in text)
+        return "".join(part if isinstance(part, str) else self.secrets[part.ref.entry] for part in text)
 
-    def talk(self, board: Board, g: Generator[Turn, Heard, Any], shown: str = "") -> Any:
+    def talk(self, board: Board, conversation: Generator[Turn, Heard | Lost, Any], shown: str = "") -> Any:
         """Run one conversation to its end; `shown` is what the board has shown already."""
-        try:
-            turn = next(g)
-            while True:
-                if turn.send is not None and not board.ended:
-                    typed = self.fill(turn.send)
-                    shown = "" if board.hides or not turn.line else typed + "\n"
-                    shown += board.hear(typed)
-                turn = g.send(self.hear(turn, shown.replace("\n", "\r\n"), board))
-                shown = ""
-        except StopIteration as stop:
-            return stop.value
 
-    def hear(self, turn: Turn, said: str, board: Board) -> Heard:
-        ears = Listener(turn)
-        for c in self.lie(said):
-            ears.feed(c, False)
-        return ears.feed("", True) or ears.ended(CLOSED if board.ended else SILENT)
+        def answer(turn: Turn) -> Heard | Lost:
+            nonlocal shown
+            if turn.send is not None and not board.ended:
+                typed = self.fill(turn.send)
+                shown = "" if board.hides or not turn.line else typed + "\n"
+                shown += board.hear(typed)
+            said, shown = shown, ""
+            return self.hear(turn, said.replace("\n", "\r\n"), board)
 
-    def enter(self, way: Way, answers: dict[str, Any] | None = None) -> Entry:
+        return run_on(answer, conversation)
+
+    def hear(self, turn: Turn, said: str, board: Board) -> Heard | Lost:
+        listener = Listener(turn)
+        for character in self.lie(said):
+            listener.feed(character)
+        return listener.decide() or listener.lost(End.CLOSED if board.ended else End.SILENT)
+
+    def enter(self, way: Way, consents: dict[str, Any] | None = None) -> Login:
         """A new connection; one that opens is kept."""
         gate = GATE[way.service]
         if not self.unit.takes(gate, way.source):
-            return Entry.CLOSED
-        assert FAMILY.console
+            return NoListener()
         if way.service == "ssh":
-            got = self.unit.check(way.account, self.secrets[way.secret.entry])
+            got = self.unit.try_phrase(way.account, self.secrets[way.secret.entry])
             if got != "in":
-                return Entry.LOCKED if got == "resting" else Entry.REFUSED
+                return Locked() if got == "resting" else Refused()
             board = Board(self.unit, gate, way.source, way.account)
         else:
             board = Board(self.unit, gate, way.source)
-        end = self.talk(board, login(FAMILY.console, way.account, way.secret, way.service == "telnet", answers), board.greet())
-        if end.entry is Entry.OPENED:
+        conversation = console.login(BOARD, way.account, way.secret, way.service == "ssh", consents or {})  # type: ignore[arg-type]
+        outcome: Login = self.talk(board, conversation, board.greet())
+        if isinstance(outcome, Opened):
             self.boards[way] = board
         else:
             board.end()
-        return end.entry
+        return outcome
 
-    def order(self, way: Way, order: Order) -> Reply:
-        assert FAMILY.console
+    def opens(self, way: Way) -> bool:
+        return isinstance(self.enter(way), Opened)
+
+    def order(self, way: Way, order: Order) -> Any:
         board = self.boards[way]
-        return Reply("", closed=True) if board.ended else self.talk(board, converse(FAMILY.console, order))  # type: ignore[no-any-return]
+        return Ended(sent=False) if board.ended else self.talk(board, console.tell(BOARD, order, None))  # type: ignore[arg-type]
 
-    def read(self, way: Way, paths: frozenset[tuple[str, ...]] | None = None) -> Plane | None:
+    def read(self, way: Way, paths: frozenset[tuple[str, ...]] | None = None) -> Mapping[str, Plane] | None:
         parts: list[Any] = []
         for ask in FAMILY.asks if paths is None else asks_for(FAMILY, paths):
-            reply = self.order(way, Order((ask.say,)))
-            if reply.closed or reply.trouble:
+            board = self.boards[way]
+            if board.ended:
                 return None
-            parts += extract(FAMILY, ask, reply.text, now=datetime.now(UTC))
-        return merge(FAMILY, parts).plane
+            answer = self.talk(board, console.ask(BOARD, Fetch(ask.how), None))  # type: ignore[arg-type]
+            if not isinstance(answer, Done):
+                return None
+            parts += extract(FAMILY, ask, answer.reply, now=datetime.now(UTC))
+        return merge(FAMILY, parts).planes
 
-    def drive(self, g: Generator[Any, Any, Ended], kill_at: int = -1) -> Ended | None:
+    def drive(self, executor: Generator[Any, Any, Outcome], kill_at: int = -1) -> Outcome | None:
         """Carry out what the executor asks for; stop dead before request number `kill_at`."""
-        told: Any = None
-        n = 0
+        answer: Any = None
+        count = 0
         try:
             while True:
-                request = g.send(told)
-                if n == kill_at:
-                    g.close()
+                request = executor.send(answer)
+                if count == kill_at:
+                    executor.close()
                     return None
-                n += 1
-                told = self.do(request)
+                count += 1
+                answer = self.do(request)
         except StopIteration as stop:
             return stop.value
 
     def do(self, request: Any) -> Any:
         match request:
-            case Note(entry):
-                self.journal.append(json.loads(json.dumps(entry)))
-            case Login(way):
+            case Note(event):
+                # through the very form it has on disk
+                self.journal.append(event_of(json.dumps(asdict(event)), "journal"))
+            case LogIn(way):
                 return self.enter(way)
-            case Send(order, via, _):
-                if via not in self.boards:
-                    return Sent(closed=True)
-                reply = self.order(via, order)
-                return Sent(reply.trouble, reply.closed)
+            case Send(order, via):
+                return self.order(via, order) if via in self.boards else Ended(sent=False)
             case Read(paths, via):
-                return self.read(via, paths)
+                return self.read(via, paths) if via in self.boards else None
             case Return(ways, _):
                 self.watch.now += 10
-                return next((w for w in ways if self.enter(w) is Entry.OPENED), None)
+                return next((way for way in ways if self.opens(way)), None)
             case Attempt():
                 return self.attempts()
         return None

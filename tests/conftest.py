@@ -1,14 +1,20 @@
-"""The built program, run as its users run it, in temporary folders; a real bench and a real sshd where a test asks for one."""
+"""The program as its users run it, in temporary folders: in this process where no kill and no terminal is needed. A real bench and a
+real sshd where a test asks for one, on addresses no other run of the tests uses."""
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import getpass
+import io
+import logging
 import os
 import shutil
 import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -16,8 +22,27 @@ from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
+from pykeepass import PyKeePass
+
+from yardbolt.adapters.files import shipped
+from yardbolt.adapters.safe import create
+from yardbolt.bench import serve
+from yardbolt.core.secret import Secret
 
 MASTER = "MARKER-master-9qzx"
+# Two runs at once on one machine do not meet: each has a network of its own, by its process id.
+NETWORK = f"127.{90 + os.getpid() % 150}.{os.getpid() // 150 % 250}"
+UNIT, LAPTOP, STRANGER = f"{NETWORK}.1", f"{NETWORK}.10", f"{NETWORK}.66"
+SOME_PORTS = "2000-2100"  # one test looks at all of them
+
+
+@dataclass(frozen=True)
+class Said:
+    """What a command said, and its exit code."""
+
+    returncode: int
+    stdout: str
+    stderr: str
 
 
 @dataclass
@@ -28,18 +53,35 @@ class Tool:
     env: dict[str, str]
     said: list[str] = field(default_factory=list)
 
-    def __call__(self, *args: str, code: int | None = 0, cwd: Path | None = None, env: dict[str, str] | None = None) -> str:
-        got = self.run(*args, cwd=cwd, env=env)
+    def __call__(self, *args: str, code: int | None = 0, cwd: Path | None = None) -> str:
+        got = self.run(*args, cwd=cwd)
         if code is not None:
             assert got.returncode == code, f"{args}: {got.returncode}\n{got.stdout}\n{got.stderr}"
         return got.stdout
 
-    def run(self, *args: str, cwd: Path | None = None, env: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
-        argv = [sys.executable, "-m", "yardbolt", *args]
-        got = subprocess.run(argv, cwd=cwd or self.folder, env=env or self.env, capture_output=True, text=True, stdin=subprocess.DEVNULL)
-        self.said += [got.stdout, got.stderr, *args]
-        assert "Traceback" not in got.stderr, got.stderr
-        return got
+    def run(self, *args: str, cwd: Path | None = None, env: dict[str, str] | None = None) -> Said:
+        """Run a command in this process."""
+        from yardbolt.__main__ import main
+
+        out, err, code = io.StringIO(), io.StringIO(), 0
+        before = dict(os.environ), Path.cwd(), sys.argv, sys.stdin
+        with Path(os.devnull).open() as nothing, contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            try:
+                os.environ.clear()
+                os.environ.update(env or self.env)
+                os.chdir(cwd or self.folder)
+                sys.argv, sys.stdin = ["yardbolt", *args], nothing
+                main()
+            except SystemExit as e:
+                code = e.code if isinstance(e.code, int) else 1
+            finally:
+                os.environ.clear()
+                os.environ.update(before[0])
+                os.chdir(before[1])
+                sys.argv, sys.stdin = before[2:]
+        self.said += [out.getvalue(), err.getvalue(), *args]
+        assert "Traceback" not in err.getvalue(), err.getvalue()
+        return Said(code, out.getvalue(), err.getvalue())
 
     def error(self, *args: str, code: int) -> str:
         """The one line of an error."""
@@ -49,59 +91,96 @@ class Tool:
         return lines[0]
 
     def start(self, *args: str) -> subprocess.Popen[str]:
+        """Run a command in a process of its own, which can be killed."""
         argv = [sys.executable, "-m", "yardbolt", *args]
-        return subprocess.Popen(argv, cwd=self.folder, env=self.env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        return subprocess.Popen(
+            argv, cwd=self.folder, env=self.env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        )
 
 
 @pytest.fixture
 def tool(tmp_path: Path) -> Tool:
     env = {k: v for k, v in os.environ.items() if not k.startswith("YARDBOLT")}
-    return Tool(tmp_path, {**env, "YARDBOLT_MASTER": MASTER, "COLUMNS": "120", "HOME": str(tmp_path)})
+    more = {"YARDBOLT_MASTER": MASTER, "YARDBOLT_PORTS": SOME_PORTS, "COLUMNS": "120", "HOME": str(tmp_path)}
+    return Tool(tmp_path, {**env, **more})
 
 
-@dataclass
 class Bench:
-    state: Path
-    process: subprocess.Popen[str]
+    """A bench of its own in a thread, on this run's network, with its fault switch."""
+
+    def __init__(self, state: Path) -> None:
+        self.state = state
+        state.mkdir(parents=True)
+        self._loop = asyncio.new_event_loop()
+        self._ready = threading.Event()
+        self._task: asyncio.Task[None] | None = None
+        self.stands: list[serve.Stand] = []
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+        self._thread.start()
+        assert self._ready.wait(10), "the bench did not come up"
+
+    def _up(self, stands: list[serve.Stand]) -> None:
+        self.stands = stands
+        self._ready.set()
+
+    def _serve(self) -> None:
+        asyncio.set_event_loop(self._loop)
+        self._task = self._loop.create_task(serve.up(self.state, NETWORK, self._up))
+        with contextlib.suppress(asyncio.CancelledError):
+            self._loop.run_until_complete(self._task)
+        self._loop.run_until_complete(self._loop.shutdown_asyncgens())
+        self._loop.close()
 
     def fault(self, kind: str) -> None:
         (self.state / "fault").write_text(kind)
-        time.sleep(0.2)
+        time.sleep(0.1)
+
+    def down(self) -> None:
+        assert self._task is not None
+        self._loop.call_soon_threadsafe(self._task.cancel)
+        self._thread.join(10)
 
 
 @pytest.fixture
-def benches(tool: Tool) -> Iterator[Callable[[], Bench]]:
+def benches(tmp_path: Path) -> Iterator[Callable[[], Bench]]:
     """Starts a fresh bench, ending the one before."""
     running: list[Bench] = []
 
     def start() -> Bench:
         stop()
-        state = tool.folder / f"bench-{len(list(tool.folder.iterdir()))}"
-        process = tool.start("bench", "up", "--state", str(state))
-        assert process.stdout is not None
-        first = process.stdout.readline()
-        assert first.startswith("up:"), first
-        running.append(Bench(state, process))
+        running.append(Bench(tmp_path / f"bench-{len(list(tmp_path.iterdir()))}"))
         return running[-1]
 
     def stop() -> None:
-        for b in running:
-            b.process.send_signal(signal.SIGTERM)
-            b.process.wait(10)
-            assert b.process.stdout is not None
-            b.process.stdout.close()
-        running.clear()
+        while running:
+            running.pop().down()
 
     yield start
     stop()
 
 
+@pytest.fixture(scope="session")
+def light_safe(tmp_path_factory: pytest.TempPathFactory) -> bytes:
+    """An empty safe that opens quickly: what a safe costs to open is chosen when it is made, and is no concern of most tests."""
+    path = tmp_path_factory.mktemp("safe") / "light.kdbx"
+    create(path, Secret(MASTER), None, None)
+    opened = PyKeePass(str(path), password=MASTER)
+    cost = opened.kdbx.header.value.dynamic_header.kdf_parameters.data.dict
+    cost["I"].value, cost["M"].value = 1, 65536
+    opened.save()
+    return path.read_bytes()
+
+
 @pytest.fixture
-def job(tool: Tool, benches: Callable[[], Bench]) -> Tool:
+def job(tool: Tool, benches: Callable[[], Bench], light_safe: bytes) -> Tool:
     """The demo's job with its bench up and an empty safe."""
     benches()
-    tool("new", "job", "--demo")
     tool.folder = tool.folder / "job"
+    (tool.folder / "stick").mkdir(parents=True)
+    (tool.folder / "yard.yaml").write_text(shipped("demo")["yard"].read_text().replace("127.83.4.", f"{NETWORK}."))
+    for place in ("safe.kdbx", "stick/safe.kdbx"):
+        (tool.folder / place).write_bytes(light_safe)
+        (tool.folder / place).chmod(0o600)
     return tool
 
 
@@ -117,33 +196,51 @@ class Sshd:
 def sshd(tmp_path: Path) -> Iterator[Sshd]:
     """Debian's own sshd on a loopback address, with a configuration of its own and one key that opens it."""
     program = shutil.which("sshd", path=f"{os.environ['PATH']}:/usr/sbin")
-    assert program, "the tests need Debian's openssh-server; .ci/run installs it"
-    address, user = "127.83.9.1", getpass.getuser()
-    with socket.socket() as s:
-        s.bind((address, 0))
-        port = s.getsockname()[1]
+    assert program, "the tests need Debian's openssh-server; .ci/system installs it"
+    address, user = f"{NETWORK}.9", getpass.getuser()
+    with socket.socket() as probe:
+        probe.bind((address, 0))
+        port = probe.getsockname()[1]
     for name in ("host", "user"):
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(tmp_path / name)], check=True)
     (tmp_path / "notice").write_text("Larkmoor Tramway. Authorised staff only.\n")
     (tmp_path / "sshd_config").write_text(
-        f"Port {port}\nListenAddress {address}\nHostKey {tmp_path}/host\nPidFile none\nAuthorizedKeysFile {tmp_path}/user.pub\nStrictModes no\n"
-        f"PermitRootLogin yes\nPasswordAuthentication yes\nUsePAM no\nMaxAuthTries 9\nAllowUsers {user}\nBanner {tmp_path}/notice\n"
-        "Ciphers aes128-ctr,aes128-cbc\n"
+        f"Port {port}\nListenAddress {address}\nHostKey {tmp_path}/host\nPidFile none\nStrictModes no\n"
+        f"AuthorizedKeysFile {tmp_path}/user.pub\nPermitRootLogin yes\nPasswordAuthentication yes\nUsePAM no\n"
+        f"MaxAuthTries 9\nAllowUsers {user}\nBanner {tmp_path}/notice\nCiphers aes128-ctr,aes128-cbc\n"
     )
     if os.getuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)
     process = subprocess.Popen([program, "-D", "-f", str(tmp_path / "sshd_config")], stderr=subprocess.DEVNULL)
     try:
         for _ in range(100):
-            with socket.socket() as s:
-                if s.connect_ex((address, port)) == 0:
+            with socket.socket() as probe:
+                if probe.connect_ex((address, port)) == 0:
                     break
-            time.sleep(0.1)
+            time.sleep(0.05)
         yield Sshd(address, port, user, tmp_path / "user")
     finally:
-        process.terminate()
+        process.send_signal(signal.SIGTERM)
         process.wait(10)
 
 
-settings.register_profile("yard", deadline=None, derandomize=bool(os.environ.get("CI")), suppress_health_check=[HealthCheck.too_slow])
+@pytest.fixture(autouse=True)
+def nothing_leaks() -> Iterator[None]:
+    """A task that was lost, or an error nobody fetched, is said through asyncio's logger: here it fails the test."""
+    heard: list[str] = []
+
+    class Ear(logging.Handler):
+        def emit(self, record: logging.LogRecord) -> None:
+            heard.append(record.getMessage())
+
+    ear = Ear(logging.ERROR)
+    logging.getLogger("asyncio").addHandler(ear)
+    yield
+    logging.getLogger("asyncio").removeHandler(ear)
+    assert not heard, heard
+
+
+settings.register_profile(
+    "yard", deadline=None, derandomize=bool(os.environ.get("CI")), suppress_health_check=[HealthCheck.too_slow]
+)
 settings.load_profile("yard")

@@ -15,11 +15,11 @@ import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
-
 from yardbolt.adapters.knock import TcpKnocker
+from yardbolt.adapters.ssh import outcome_of
+
 from yardbolt.adapters.records import SqliteRecords
 from yardbolt.adapters.safe import KdbxSafe, create
-from yardbolt.adapters.ssh import outcome_of
 from yardbolt.core.errors import FileError, SafeError
 from yardbolt.core.ports import Place
 from yardbolt.core.secret import Ref, Secret
@@ -39,14 +39,24 @@ def test_the_safe_is_whole_or_untouched(tmp_path: Path) -> None:
     safe.store({Ref("safe:u/a"): Secret("second")}, "made")
     again = KdbxSafe(copy, master, None, None)
     value, blank = again.value(Ref("safe:u/a")), again.value(Ref("safe:u/b (as found)"))
-    assert value and value.reveal() == "second" and blank is not None and blank.reveal() == "" and again.value(Ref("safe:u/c")) is None
+    assert (
+        value
+        and value.reveal() == "second"
+        and blank is not None
+        and blank.reveal() == ""
+        and again.value(Ref("safe:u/c")) is None
+    )
     assert path.stat().st_mode & 0o777 == copy.stat().st_mode & 0o777 == 0o600
     copy.unlink()
     copy.mkdir()
     with pytest.raises(SafeError, match="nothing was sent"):
         safe.store({Ref("safe:u/c"): Secret("third")}, "made")
     assert safe.value(Ref("safe:u/c")) is None
-    for file, words in ((path, "does not open it"), (tmp_path / "none", "no safe yet"), (tmp_path / "bad", "cannot be read as a password database")):
+    for file, words in (
+        (path, "does not open it"),
+        (tmp_path / "none", "no safe yet"),
+        (tmp_path / "bad", "cannot be read as a password database"),
+    ):
         (tmp_path / "bad").write_bytes(b"rubbish" * 99)
         with pytest.raises(SafeError, match=words):
             KdbxSafe(file, Secret("not it"), None, None)
@@ -62,7 +72,13 @@ def test_the_record_only_grows(tmp_path: Path) -> None:
     again = SqliteRecords(tmp_path / "r.sqlite")
     assert [e["n"] for e in again.journal("u")] == [0, 1, 2, 3, 4] and [e["n"] for e in again.journal("u", 1)] == [1, 3]
     newest, first = again.latest("u", "check"), again.document(1)
-    assert newest and first and (newest["v"], first["v"]) == (2, 1) and again.latest("u", "none") is None and again.document(99) is None
+    assert (
+        newest
+        and first
+        and (newest["v"], first["v"]) == (2, 1)
+        and again.latest("u", "none") is None
+        and again.document(99) is None
+    )
     (tmp_path / "bad").write_bytes(b"rubbish " * 999)
     with pytest.raises(FileError, match="cannot be used as a record"):
         SqliteRecords(tmp_path / "bad")
@@ -102,7 +118,14 @@ def certificate(folder: Path) -> ssl.SSLContext:
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "sk-web")])
     now = datetime.datetime.now(datetime.UTC)
-    made = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key()).serial_number(7).not_valid_before(now)
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(7)
+        .not_valid_before(now)
+    )
     signed = made.not_valid_after(now + datetime.timedelta(days=9)).sign(key, hashes.SHA256())
     pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
     (folder / "c.pem").write_bytes(signed.public_bytes(serialization.Encoding.PEM) + pem)
@@ -150,7 +173,9 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         k = TcpKnocker()
         found = await k.ports(HOST, "127.83.8.9", 100_000)
         seen = {name: await k.look(HOST, p, "127.83.8.9") for name, p in ports.items()}
-        knocked = {name: await k.knock(Place(HOST, ports[name], "127.83.8.9", "x")) for name in ("telnet", "mute", "shut")}
+        knocked = {
+            name: await k.knock(Place(HOST, ports[name], "127.83.8.9", "x")) for name in ("telnet", "mute", "shut")
+        }
         nowhere = await k.knock(Place(HOST, ports["telnet"], "203.0.113.9", "x"))
         closed = await k.knock(Place("127.83.8.2", ports["telnet"], "127.83.8.9", "x"))
         return found, seen, knocked, nowhere, closed
@@ -167,13 +192,21 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         "mute": "unknown",
         "shut": "unknown",
     }
-    assert seen["tls"].banner == "CN=sk-web" and seen["tls"].details["self-signed"] is True and "256" in seen["tls"].details["key"]
+    assert (
+        seen["tls"].banner == "CN=sk-web"
+        and seen["tls"].details["self-signed"] is True
+        and "256" in seen["tls"].details["key"]
+    )
     assert (
         seen["http"].details == {"server": "yard/1", "www-authenticate": "Basic"}
         and len(seen["flood"].banner) <= 120
         and "\x1b" not in seen["flood"].banner
     )
-    assert knocked == {"telnet": "admitted", "mute": "silent", "shut": "refused"} and nowhere.startswith("untried") and closed == "refused"
+    assert (
+        knocked == {"telnet": "admitted", "mute": "silent", "shut": "refused"}
+        and nowhere.startswith("untried")
+        and closed == "refused"
+    )
 
 
 def record() -> dict[str, Any]:

@@ -12,6 +12,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 import yaml
+from yardbolt.core.rules import RULES
 
 from tests.conftest import Tool
 from yardbolt.adapters.files import SCHEMAS, load_baseline, load_family, load_job, schema, shipped
@@ -19,25 +20,48 @@ from yardbolt.core import errors
 from yardbolt.core.errors import FileError
 from yardbolt.core.family import covers
 from yardbolt.core.plane import TABLE
-from yardbolt.core.rules import RULES
 
 ROOT = Path(__file__).parent.parent
 SRC = ROOT / "src" / "yardbolt"
 LOADERS = {"demo": load_job, "baselines": load_baseline, "families": load_family}
 
 BROKEN = [
-    ("demo", "yard", "    serial: 004417", "    serail: 004417", ["LINE", "units.sk-sw-04.serail", "nearest is 'serial'"]),
+    (
+        "demo",
+        "yard",
+        "    serial: 004417",
+        "    serail: 004417",
+        ["LINE", "units.sk-sw-04.serail", "nearest is 'serial'"],
+    ),
     ("demo", "yard", "restart: yes", "restart: on", ["LINE", "allows.restart", "found 'on'", "yes or no"]),
     ("demo", "yard", "at: 127.83.4.1\n", "at: 127.83.4\n", ["LINE", "units.sk-sw-04.at", "found '127.83.4'"]),
     ("demo", "yard", "segment: workshop", "segment: works", ["LINE", "found 'works'", "segments are workshop"]),
     ("demo", "yard", "network: 127.83.4.0/24", "network: 127.83.4.1/24", ["LINE", "has host bits set"]),
-    ("demo", "yard", "stranger: 127.83.4.66", "stranger: 127.83.4.20", ["LINE", "is one of the administrators or monitoring"]),
-    ("demo", "yard", "rights: full", "rights: all", ["LINE", "accounts.lt-works.rights", "found 'all'", "'full', 'change' or 'read'"]),
+    (
+        "demo",
+        "yard",
+        "stranger: 127.83.4.66",
+        "stranger: 127.83.4.20",
+        ["LINE", "is one of the administrators or monitoring"],
+    ),
+    (
+        "demo",
+        "yard",
+        "rights: full",
+        "rights: all",
+        ["LINE", "accounts.lt-works.rights", "found 'all'", "'full', 'change' or 'read'"],
+    ),
     ("demo", "yard", "technician:", "technician: [", ["not YAML"]),
     ("demo", "yard", "baseline: hand-tight", "baseline: hand-tight\nbaseline: snug", ["stands twice"]),
     ("demo", "yard", "owner: Larkmoor Tramway\n", "", ["owner", "is missing"]),
     ("baselines", "hand-tight", "rule: banner", "rule: baner", ["LINE", "found 'baner'", "nearest is 'banner'"]),
-    ("baselines", "hand-tight", "{at most: 10 min}", "{at most: 10 weeks}", ["LINE", "at most", "'10 weeks' is not a length of time"]),
+    (
+        "baselines",
+        "hand-tight",
+        "{at most: 10 min}",
+        "{at most: 10 weeks}",
+        ["LINE", "at most", "'10 weeks' is not a length of time"],
+    ),
     ("baselines", "hand-tight", "{at most: 10 min}", "{at least: 10 min}", ["LINE", "at least", "allowed: at most"]),
     (
         "families",
@@ -46,7 +70,13 @@ BROKEN = [
         "rest after: idel",
         ["asks.plate.pairs.take.rest after", "idel is not on the plane; nearest is idle"],
     ),
-    ("families", "quenby-ql8", "{key} {port:number}", "{key} {port:numbr}", ["asks.gates.rows.row", "numbr is not a kind of column"]),
+    (
+        "families",
+        "quenby-ql8",
+        "{key} {port:number}",
+        "{key} {port:numbr}",
+        ["asks.gates.rows.row", "numbr is not a kind of column"],
+    ),
     (
         "families",
         "quenby-ql8",
@@ -54,15 +84,25 @@ BROKEN = [
         'say: "engrave rest {valeu}"',
         ["ops.rest.say", "{valeu} cannot be filled; nearest is {value}"],
     ),
-    ("families", "quenby-ql8", "words: {open: yes, shut: no}", "words: {open: yes, ajar: yes}", ["values.services/*/enabled", "both mean yes"]),
+    (
+        "families",
+        "quenby-ql8",
+        "words: {open: yes, shut: no}",
+        "words: {open: yes, ajar: yes}",
+        ["values.services/*/enabled", "both mean yes"],
+    ),
     ("families", "quenby-ql8", "        greeting: banner\n", "", ["ops.greeting", "which no ask reads"]),
     ("families", "quenby-ql8", "cuts: service", "cuts: services", ["ops.gate.cuts", "found 'services'", "'service'"]),
     ("families", "linux-server", "decode: shadow", "decode: shadows", ["asks.secrets.decode", "decoders are"]),
 ]
 
 
-@pytest.mark.parametrize(("kind", "name", "right", "wrong", "told"), BROKEN, ids=[f"{b[1]}-{n}" for n, b in enumerate(BROKEN)])
-def test_wrong_files_are_named_to_the_line(tmp_path: Path, kind: str, name: str, right: str, wrong: str, told: list[str]) -> None:
+@pytest.mark.parametrize(
+    ("kind", "name", "right", "wrong", "told"), BROKEN, ids=[f"{b[1]}-{n}" for n, b in enumerate(BROKEN)]
+)
+def test_wrong_files_are_named_to_the_line(
+    tmp_path: Path, kind: str, name: str, right: str, wrong: str, told: list[str]
+) -> None:
     """One thing wrong, one complaint: file, line, key, found, allowed or nearest."""
     text = shipped(kind)[name].read_text()
     assert right in text
@@ -150,7 +190,20 @@ ARROWS = {
 }
 WIRING = {"wiring.py", "benches.py", "outside_host.py", "commands.py", "demo.py"}
 FOREIGN = {
-    "core": {"yaml", "pydantic", "asyncssh", "sqlalchemy", "logging", "os", "random", "secrets", "socket", "asyncio", "time", "pathlib"},
+    "core": {
+        "yaml",
+        "pydantic",
+        "asyncssh",
+        "sqlalchemy",
+        "logging",
+        "os",
+        "random",
+        "secrets",
+        "socket",
+        "asyncio",
+        "time",
+        "pathlib",
+    },
     "reports": {"yaml", "pydantic", "asyncssh", "sqlalchemy", "asyncio"},
 }
 
@@ -182,8 +235,23 @@ def test_arrows_between_the_houses_run_one_way() -> None:
 def test_help_loads_only_what_it_needs() -> None:
     """`--help` must not pay for SSH, SQL, YAML, pydantic or rich."""
     code = "import sys; sys.argv=['yardbolt','--help']\nfrom yardbolt.__main__ import main\ntry: main()\nexcept SystemExit: pass\nprint(' '.join(sys.modules))"
-    got = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.splitlines()[-1].split()
-    for heavy in ("asyncssh", "sqlalchemy", "yaml", "pydantic", "rich.console", "asyncio", "telnetlib3", "jinja2", "pykeepass", "zxcvbn"):
+    got = (
+        subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        .stdout.splitlines()[-1]
+        .split()
+    )
+    for heavy in (
+        "asyncssh",
+        "sqlalchemy",
+        "yaml",
+        "pydantic",
+        "rich.console",
+        "asyncio",
+        "telnetlib3",
+        "jinja2",
+        "pykeepass",
+        "zxcvbn",
+    ):
         assert heavy not in got, heavy
     assert len([m for m in got if m.startswith("yardbolt")]) <= 7
 

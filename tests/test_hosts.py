@@ -31,17 +31,35 @@ def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: S
     (tool.folder / "yard.yaml").write_text(YARD.format(address=sshd.address, port=sshd.port))
     out = tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--full", code=3)
     assert f"read as {sshd.user} by ssh" in out and f"{sshd.port}" in out
-    doc = json.loads(tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--format", "json", code=3))["lt-log-1"]
+    doc = json.loads(tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--format", "json", code=3))[
+        "lt-log-1"
+    ]
     plane = doc["plane"]
     accounts = plane["accounts"]["items"]
-    assert accounts["daemon"]["role"] == "none" and accounts["daemon"]["origin"] == "system" and plane["accounts"]["complete"]
+    assert (
+        accounts["daemon"]["role"] == "none"
+        and accounts["daemon"]["origin"] == "system"
+        and plane["accounts"]["complete"]
+    )
     assert abs(plane["clock"]["offset"]) < 60 and plane["name"] == socket.gethostname()
     if os.getuid() == 0:
         ssh = plane["services"]["items"]["ssh"]
-        assert (ssh["port"], ssh["root_login"], ssh["password_login"], ssh["tries"], ssh["blank_login"]) == (sshd.port, "yes", True, 9, False)
-        assert ssh["accounts"] == [sshd.user] and ssh["ciphers"] == ["aes128-cbc", "aes128-ctr"] and ssh["config"].endswith("sshd_config")
+        assert (ssh["port"], ssh["root_login"], ssh["password_login"], ssh["tries"], ssh["blank_login"]) == (
+            sshd.port,
+            "yes",
+            True,
+            9,
+            False,
+        )
+        assert (
+            ssh["accounts"] == [sshd.user]
+            and ssh["ciphers"] == ["aes128-cbc", "aes128-ctr"]
+            and ssh["config"].endswith("sshd_config")
+        )
         assert plane["banner"] == "Larkmoor Tramway. Authorised staff only."
-        assert {"port": sshd.port, "transport": "tcp", "address": sshd.address, "program": "sshd"} in plane["listening"]["items"].values()
+        assert {"port": sshd.port, "transport": "tcp", "address": sshd.address, "program": "sshd"} in plane[
+            "listening"
+        ]["items"].values()
         fails = {f["rule"] for f in doc["findings"] if f["state"] == "fails"}
         assert {"ssh-root", "ssh-tries", "ssh-old", "idle-timeout"} <= fails
         assert doc["blind"] == []
@@ -86,7 +104,9 @@ def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
 
 def test_any_host_can_be_looked_at_from_outside_with_logins_typed_at_a_prompt(tool: Tool, sshd: Sshd) -> None:
     """No job, no family: ports, banner, what SSH offers, a typed login refused; the password shows up nowhere."""
-    out, code = typed(tool, [b"MARKER-typed-4417"], "check", "--at", sshd.address, "--source", "127.83.9.10", "--try", sshd.user)
+    out, code = typed(
+        tool, [b"MARKER-typed-4417"], "check", "--at", sshd.address, "--source", "127.83.9.10", "--try", sshd.user
+    )
     assert code == 3 and f"{sshd.port:<6}ssh" in out and "SSH-2.0-OpenSSH" in out
     assert "aes128-cbc" in out and "SSH offers nothing outdated" in out
     assert f"{sshd.user}" in out and "refused" in out
@@ -98,7 +118,10 @@ def test_a_plain_web_server_and_silence_are_told_apart(tool: Tool) -> None:
     with (
         socket.socket() as mute,
         subprocess.Popen(
-            [sys.executable, "-m", "http.server", "--bind", "127.83.9.7", "0"], stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+            [sys.executable, "-m", "http.server", "--bind", "127.83.9.7", "0"],
+            stderr=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
         ) as web,
     ):
         mute.bind(("127.83.9.7", 0))
@@ -112,6 +135,8 @@ def test_a_plain_web_server_and_silence_are_told_apart(tool: Tool) -> None:
         speaks = {p["port"]: p["speaks"] for p in found["ports"]}
         assert speaks[mute.getsockname()[1]] == "unknown" and "http" in speaks.values()
         assert any(f["rule"] == "plain-service" and f["state"] == "fails" for f in found["findings"])
-    assert "this laptop has no address 203.0.113.5" in tool.error("check", "--at", "127.83.9.7", "--source", "203.0.113.5", code=4)
+    assert "this laptop has no address 203.0.113.5" in tool.error(
+        "check", "--at", "127.83.9.7", "--source", "203.0.113.5", code=4
+    )
     assert "no port answers" in tool.error("check", "--at", "127.83.9.8", code=4)
     assert "an IPv4 or IPv6 address is wanted" in tool.error("check", "--at", "127.83.9", code=2)

@@ -40,7 +40,14 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
     """One command: found, entered, planned, tightened, proven, handed over; no secret anywhere but in the safe."""
     out = tool("demo", "--folder", "yard", "--no-color")
     assert "\x1b" not in out
-    for told in ("opened by", "foreman, spanner", "rehearsed, nothing was sent", "all 23 steps done", "nothing to change", "proven  0 failing"):
+    for told in (
+        "opened by",
+        "foreman, spanner",
+        "rehearsed, nothing was sent",
+        "all 23 steps done",
+        "nothing to change",
+        "proven  0 failing",
+    ):
         assert told in out, told
     assert out.count("holds  ssh turns away 127.83.4.66") == 2
     work = tool.folder / "yard"
@@ -51,10 +58,15 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
     page = next((work / "sheets").glob("*.html")).read_text()
     assert "<script" not in page and "http" not in page
     values = safe_values(work, work / "demo.key")
-    assert values.keys() == {f"sk-sw-04/{a}" for a in ("foreman", "foreman (as found)", "spanner", "spanner (as found)", "lt-works", "lt-watch")}
+    assert values.keys() == {
+        f"sk-sw-04/{a}"
+        for a in ("foreman", "foreman (as found)", "spanner", "spanner (as found)", "lt-works", "lt-watch")
+    }
     swept(work, tool.said, [v for k, v in values.items() if "as found" not in k])
     assert (work / "stick" / "safe.kdbx").read_bytes() == (work / "safe.kdbx").read_bytes()
-    assert {oct(p.stat().st_mode & 0o777) for p in (work / "safe.kdbx", work / "record.sqlite", work / "stick/safe.kdbx")} == {"0o600"}
+    assert {
+        oct(p.stat().st_mode & 0o777) for p in (work / "safe.kdbx", work / "record.sqlite", work / "stick/safe.kdbx")
+    } == {"0o600"}
     assert all(p.stat().st_mode & 0o077 == 0 for p in (work / "sheets").iterdir())
     assert "refuses every port" in tool.error("check", "--outside", "--job", "yard/yard.yaml", code=4)
 
@@ -112,7 +124,9 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
         {"classes": 3, "max_repeat": None, "max_run": None, "history": None, "min_length": 12},
         600.0,
     )
-    assert plane["services"]["items"]["telnet"]["enabled"] is False and plane["services"]["items"]["ssh"]["permitted"] == [
+    assert plane["services"]["items"]["telnet"]["enabled"] is False and plane["services"]["items"]["ssh"][
+        "permitted"
+    ] == [
         "127.83.4.10/31",
         "127.83.4.20",
     ]

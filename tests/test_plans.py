@@ -4,34 +4,41 @@ from __future__ import annotations
 
 import copy
 import os
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, assume, currently_in_test_context, event, given, note, settings
+from hypothesis import HealthCheck, currently_in_test_context, given, note, settings
 from hypothesis import strategies as st
 
-from tests.bare import BASELINE, FAMILY, GATE, SITE, Bare, Watch
+from tests.bare import BASELINE, DOORS, FAMILY, GATE, SITE, Bare, Watch, way_by
 from yardbolt.bench.lineswitch import Hand, LineSwitch, Settings, admits
-from yardbolt.core.access import Way
 from yardbolt.core.addresses import ANYONE
-from yardbolt.core.baseline import judge, wanted
-from yardbolt.core.demands import Target
-from yardbolt.core.dialogue import Entry, Reply
-from yardbolt.core.execute import Ended, carry_out
-from yardbolt.core.family import Change, Drop, Make, Order, Set
+from yardbolt.core.doors import Way
 from yardbolt.core.job import Allows, Site
-from yardbolt.core.paths import parse, show
-from yardbolt.core.plane import Plane, difference, exists, from_json, get, leaves, put, steady, to_json
-from yardbolt.core.rehearse import Belief, Kind
-from yardbolt.core.rules.rule import State
+from yardbolt.core.judge.baseline import judge, wanted
+from yardbolt.core.judge.demands import Conflict, Target
+from yardbolt.core.judge.rules.rule import State
+from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.belief import Belief, Standing, arrival
+from yardbolt.core.plan.difference import changes
+from yardbolt.core.plan.precedence import PHASES, PRECEDENCE, rank
+from yardbolt.core.plan.rehearse import Kind
+from yardbolt.core.plane.change import Change, Drop, Make, Set
+from yardbolt.core.plane.edit import Draft, exists, get, leaves, put
+from yardbolt.core.plane.kinds import Listing
+from yardbolt.core.plane.path import show
+from yardbolt.core.plane.table import Plane, holds_secret, steady
+from yardbolt.core.run.events import Proven, Sending, Stopped
+from yardbolt.core.run.execute import Outcome, carry_out
 from yardbolt.core.secret import Ref
-from yardbolt.core.steps import PRECEDENCE, Refused, Sheet, changes, order, rank
+from yardbolt.core.talk.conversation import Order
 
 LAPTOP, OTHER, STRANGER = SITE.laptop, "127.83.4.20", SITE.stranger
-PLACES = [[], [LAPTOP], [OTHER], [f"{LAPTOP}-{OTHER}"], ["127.83.4.0/24"], ["10.0.0.0/8"]]
+PLACES: list[list[str]] = [[], [LAPTOP], [OTHER], [f"{LAPTOP}-{OTHER}"], ["127.83.4.0/24"], ["10.0.0.0/8"]]
 MANY = settings(max_examples=int(os.environ.get("N", "150")), deadline=None, suppress_health_check=list(HealthCheck))
 
 
@@ -51,24 +58,32 @@ def truths(draw: Any) -> tuple[LineSwitch, Watch, Way]:
     unit = LineSwitch(watch, shy=0.0, clock_error=draw(st.sampled_from([0.0, -4000.0])))
     unit.terms_taken = True
     live = unit.live
-    live.rest, live.shortest, live.kinds = draw(st.sampled_from([0, 5, 30])), draw(st.sampled_from([5, 12, 16])), draw(st.integers(1, 3))
+    live.rest, live.shortest, live.kinds = (
+        draw(st.sampled_from([0, 5, 30])),
+        draw(st.sampled_from([5, 12, 16])),
+        draw(st.integers(1, 3)),
+    )
     live.nameplate, live.greeting = draw(st.sampled_from(["ql8-new", SITE.unit])), draw(st.sampled_from(["", "hello"]))
     for gate in live.gates.values():
         gate.open, gate.sources = draw(st.booleans()), list(draw(st.sampled_from(PLACES)))
-    names = draw(st.sets(st.sampled_from(["foreman", "spanner", "lt-works", "stray"]), min_size=1))
-    unit.hands = {n: Hand(draw(st.sampled_from(["chief", "fitter"])), f"k7mw-{n[:4]}-29tx", "own") for n in sorted(names)}
+    names = draw(st.sets(st.sampled_from(["foreman", "spanner", "lt-works", "stray"]), min_size=1, max_size=3))
+    unit.hands = {
+        n: Hand(draw(st.sampled_from(["chief", "fitter"])), f"k7mw-{n[:4]}-29tx", "own") for n in sorted(names)
+    }
     if "spanner" in unit.hands and draw(st.booleans()):
         unit.hands["spanner"] = Hand("chief", "", "none")
     account = draw(st.sampled_from([n for n in sorted(names) if n != "stray"] or ["foreman"]))
     service = draw(st.sampled_from(["ssh", "telnet"]))
     gate = live.gates[GATE[service]]
     gate.open, gate.sources = True, list(draw(st.sampled_from([p for p in PLACES if admits(list(p), LAPTOP)])))
-    unit.hands[account] = replace(unit.hands.get(account, Hand("chief", f"k7mw-{account[:4]}-29tx", "own")), rank="chief")
+    unit.hands[account] = replace(
+        unit.hands.get(account, Hand("chief", f"k7mw-{account[:4]}-29tx", "own")), rank="chief"
+    )
     blank = unit.hands[account].phrase == ""
     unit.kept = copy.deepcopy(live)
     if draw(st.integers(0, 9)) == 0:
         unit.kept.rest = 77
-    return unit, watch, Way(LAPTOP, service, account, Ref("factory:2") if blank else Ref(f"safe:{SITE.unit}/{account}"))
+    return unit, watch, way_by(service, account, "factory:2" if blank else f"safe:{SITE.unit}/{account}")
 
 
 @st.composite
@@ -79,15 +94,17 @@ def sites(draw: Any) -> Site:
     return replace(SITE, needed=needed, allows=allows, accounts=accounts)
 
 
-def hide(draw: Any, plane: Plane, keep: str) -> Plane:
-    """The plane with some facts not read."""
+def hide(draw: Any, plane: Plane) -> Plane:
+    """The plane with some facts not read. What a sheet cannot do without is hidden less often, so that most of them are carried out."""
+    draft = Draft(plane)
     for path, value in list(leaves(plane)):
-        if value is not None and steady(path) and path[-1] != "secret" and draw(st.integers(0, 5)) == 0:
-            plane = put(plane, path, None)
+        often = 20 if path[0] in ("accounts", "services", "stores") else 4
+        if value is not None and steady(path) and not holds_secret(path) and draw(st.integers(0, often)) == 0:
+            draft.put(path, None)
     for name in ("accounts", "services"):
-        if draw(st.integers(0, 5)) == 0:
-            plane = from_json({**to_json(plane), name: {**to_json(plane)[name], "complete": False}})
-    return plane
+        if draw(st.integers(0, 19)) == 0:
+            draft.whole((name,), False)
+    return draft.freeze()
 
 
 def opens(unit: LineSwitch, state: Settings, known: set[str]) -> bool:
@@ -97,7 +114,9 @@ def opens(unit: LineSwitch, state: Settings, known: set[str]) -> bool:
 
 
 def alive(bare: Bare) -> bool:
-    return any(not b.ended and bare.unit.hands.get(b.hand, Hand("", "", "")).rank == "chief" for b in bare.boards.values())
+    return any(
+        not b.ended and bare.unit.hands.get(b.hand, Hand("", "", "")).rank == "chief" for b in bare.boards.values()
+    )
 
 
 def watched(bare: Bare, way: Way, kept_too: bool) -> None:
@@ -117,52 +136,63 @@ def watched(bare: Bare, way: Way, kept_too: bool) -> None:
 
 
 def belief_of(plane: Plane, way: Way) -> Belief:
-    agree = plane.stores.differences == 0
-    return Belief(plane, plane if agree else Plane(), frozenset({way}), frozenset({way}) if agree else frozenset(), frozenset({way}), LAPTOP)
+    return arrival(FAMILY, {"live": plane}, {way}, (LAPTOP,))
 
 
 def read_in(bare: Bare, way: Way) -> Plane:
-    assert bare.enter(way) is Entry.OPENED
-    plane = bare.read(way)
-    assert plane is not None
-    return put(plane, ("accounts", way.account, "secret"), way.secret)
+    assert bare.opens(way)
+    planes = bare.read(way)
+    assert planes is not None
+    return put(planes["live"], ("accounts", way.account, "secret"), way.secret)
 
 
-def refusals(bare: Bare, b: Belief) -> tuple[str, ...]:
-    return tuple(f"{s} admits" for s in ("ssh", "telnet") if get(b.active, ("services", s, "permitted")) != ANYONE and bare.unit.takes(GATE[s], STRANGER)
-                 and STRANGER not in (get(b.active, ("services", s, "permitted")) or ANYONE))  # fmt: skip
+def refusals(bare: Bare, belief: Belief) -> tuple[str, ...]:
+    out = []
+    for service in ("ssh", "telnet"):
+        permitted = get(belief.live, ("services", service, "permitted")) or ANYONE
+        if STRANGER not in permitted and bare.unit.takes(GATE[service], STRANGER):
+            out.append(f"{service} admits")
+    return tuple(out)
 
 
-@MANY
-@given(st.data())
-def test_every_moment_of_a_sheet_keeps_a_way_in_on_the_true_unit(data: Any) -> None:
-    """With facts hidden, a sheet carried out on the truth never shuts the technician out, live or after a power cut."""
+def attempt(data: Any) -> str:
+    """One true unit, half of it hidden, planned and carried out; how it ended."""
     unit, watch, way = data.draw(truths())
     site = data.draw(sites())
     bare = Bare(unit, watch, secrets())
-    truth = read_in(bare, way)
-    plane = hide(data.draw, truth, way.account)
+    plane = hide(data.draw, read_in(bare, way))
     try:
         target, _ = wanted(plane, BASELINE, site)
-    except Exception as e:
-        assume(type(e).__name__ == "Conflict")
-        event("conflict")
-        return
-    b = belief_of(plane, way)
+    except Conflict:
+        return "conflict"
+    belief = belief_of(plane, way)
     todo, _ = changes(plane, target, FAMILY, site)
-    sheet = order(FAMILY, b, todo, site, target)
+    sheet = arrange(FAMILY, belief, todo, site, target)
     if isinstance(sheet, Refused):
         assert sheet.why
-        event("refused")
-        return
+        return "refused"
     for step in sheet.steps:
-        note(f"{step.kind} {step.change or step.way or step.claim} {step.hold}")
+        note(f"{step.kind} {step.change or step.way} {step.standing}")
     watched(bare, way, kept_too=unit.kept == unit.live and opens(unit, unit.kept, set(bare.secrets.values())))
-    ended = bare.drive(carry_out(FAMILY, sheet, b, now))
-    assert ended is not None
-    event("done" if not ended.why else "stopped")
-    if not ended.why:
-        assert set(ended.belief.proven) <= {w for w in ended.belief.proven if bare.enter(w) is Entry.OPENED}
+    outcome = bare.drive(carry_out(FAMILY, sheet, belief, now))
+    assert outcome is not None
+    if not outcome.why:
+        assert all(bare.opens(one) for one in outcome.belief.proven)
+    return "stopped" if outcome.why else "done"
+
+
+def test_every_moment_of_a_sheet_keeps_a_way_in_on_the_true_unit() -> None:
+    """With facts hidden, a sheet carried out on the truth never shuts the technician out, live or after a power cut."""
+    ends: Counter[str] = Counter()
+
+    @MANY
+    @given(st.data())
+    def run(data: Any) -> None:
+        ends[attempt(data)] += 1
+
+    run()
+    assert ends["done"] + ends["stopped"] > ends.total() / 2, ends
+    assert ends["done"] > ends.total() / 4, ends
 
 
 def arrive(bare: Bare, first: Way) -> tuple[Plane, frozenset[Way]]:
@@ -170,16 +200,20 @@ def arrive(bare: Bare, first: Way) -> tuple[Plane, frozenset[Way]]:
     bare.boards.clear()
     for board in list(bare.unit.boards):
         board.end()
-    sent = {(e["account"], e["secret"]) for e in bare.journal if e.get("state") in ("sending", "proven") and e.get("secret")}
+    sent = {(e.account, e.secret) for e in bare.journal if isinstance(e, Sending | Proven) and e.secret}
     service = "ssh" if bare.unit.takes("shell", LAPTOP) else "telnet"
-    ways = [Way(LAPTOP, service, a, Ref(r)) for a, r in sorted(sent)] + [first, replace(first, service=service)]
-    opened = [w for w in ways if bare.enter(w) is Entry.OPENED]
+    ways = [way_by(service, account, ref) for account, ref in sorted(sent)] + [
+        first,
+        replace(first, door=DOORS[service]),
+    ]
+    opened = [way for way in ways if bare.opens(way)]
     assert opened, "no credential of the safe opens the unit"
-    best = next((w for w in opened if bare.unit.hands[w.account].rank == "chief"), opened[0])
-    plane = bare.read(best)
-    assert plane is not None
-    for w in opened:
-        plane = put(plane, ("accounts", w.account, "secret"), w.secret)
+    best = next((way for way in opened if bare.unit.hands[way.account].rank == "chief"), opened[0])
+    planes = bare.read(best)
+    assert planes is not None
+    plane = planes["live"]
+    for way in opened:
+        plane = put(plane, ("accounts", way.account, "secret"), way.secret)
     return plane, frozenset(opened)
 
 
@@ -189,43 +223,43 @@ def fresh() -> tuple[Bare, Way]:
     unit = LineSwitch(watch, shy=0.0)
     unit.terms_taken = True
     unit.hands["foreman"] = Hand("chief", secrets()[f"safe:{SITE.unit}/foreman"], "own")
-    return Bare(unit, watch, secrets()), Way(LAPTOP, "ssh", "foreman", Ref(f"safe:{SITE.unit}/foreman"))
+    return Bare(unit, watch, secrets()), way_by("ssh", "foreman", f"safe:{SITE.unit}/foreman")
 
 
-def go_on(bare: Bare, first: Way, target: Target | None, kill_at: int = -1) -> tuple[Ended | None, Target, Sheet]:
+def go_on(bare: Bare, first: Way, target: Target | None, kill_at: int = -1) -> tuple[Outcome | None, Target, Sheet]:
     plane, ways = arrive(bare, first)
     blank = exists(plane, ("accounts", "spanner")) and get(plane, ("accounts", "spanner", "storage")) == "blank"
     plane = put(plane, ("accounts", "spanner", "secret"), Ref("factory:2")) if blank else plane
     resumed = target is not None
     target = target or wanted(plane, BASELINE, SITE)[0]
-    dirty = resumed and bool(plane.stores.differences)
-    b = Belief(plane, plane, ways, ways, ways, LAPTOP, dirty)
+    belief = arrival(FAMILY, {"live": plane}, ways, (LAPTOP,), ours=resumed)
     todo, gaps = changes(plane, target, FAMILY, SITE)
-    restarted = any(e.get("kind") == "restart" and e["state"] == "proven" for e in bare.journal)
-    sheet = order(FAMILY, b, todo, SITE, target, gaps, restarted=restarted)
+    restarted = any(isinstance(e, Proven) and e.kind == "restart" for e in bare.journal)
+    sheet = arrange(FAMILY, belief, todo, SITE, target, gaps, restarted=restarted)
     assert isinstance(sheet, Sheet), sheet
-    bare.attempts = lambda: refusals(bare, b)
-    return bare.drive(carry_out(FAMILY, sheet, b, now), kill_at), target, sheet
+    bare.attempts = lambda: refusals(bare, belief)
+    return bare.drive(carry_out(FAMILY, sheet, belief, now), kill_at), target, sheet
 
 
 def state(bare: Bare) -> Any:
-    u = bare.unit
-    return u.live, u.kept, {n: (h.rank, h.phrase, h.made) for n, h in u.hands.items()}, abs(u.clock_error) < 60
+    unit = bare.unit
+    hands = {name: (hand.rank, hand.phrase, hand.made) for name, hand in unit.hands.items()}
+    return unit.live, unit.kept, hands, abs(unit.clock_error) < 60
 
 
 def test_killed_at_any_point_and_started_again_it_ends_the_same() -> None:
-    """Killed before, in and after every step, a fresh start reaches the very state of an undisturbed run (I7 holds there too)."""
+    """Killed before, in and after every step, a fresh start reaches the very state of an undisturbed run, and finds nothing more to do."""
     bare, way = fresh()
-    ended, target, _ = go_on(bare, way, None)
-    assert ended is not None and not ended.why, ended
+    outcome, target, _ = go_on(bare, way, None)
+    assert outcome is not None and not outcome.why, outcome
     good, kills = state(bare), 0
-    plane, _ = arrive(bare, Way(LAPTOP, "ssh", "lt-works", Ref(f"safe:{SITE.unit}/lt-works")))
+    plane, _ = arrive(bare, way_by("ssh", "lt-works", f"safe:{SITE.unit}/lt-works"))
     assert changes(plane, target, FAMILY, SITE) == ((), ())
     while True:
         bare, way = fresh()
         watched(bare, way, kept_too=True)
-        ended, target, _ = go_on(bare, way, None, kills)
-        if ended is not None:
+        outcome, target, _ = go_on(bare, way, None, kills)
+        if outcome is not None:
             break
         second, _, _ = go_on(bare, way, target)
         assert second is not None and not second.why, (kills, second)
@@ -235,11 +269,19 @@ def test_killed_at_any_point_and_started_again_it_ends_the_same() -> None:
 
 
 LIES: dict[str, Callable[[LineSwitch, str], str | None]] = {
-    "swallows every change": lambda u, line: "Set.\n" if line.split()[:1] in (["engrave"], ["gate"], ["keep"]) else None,
-    "says no to every change": lambda u, line: "No: not today.\n" if line.split()[:1] in (["engrave"], ["gate"], ["hire"]) else None,
-    "changes something else too": lambda u, line: setattr(u.live, "rest", 33) if line.startswith("engrave greeting") else None,
+    "swallows every change": lambda u, line: (
+        "Set.\n" if line.split()[:1] in (["engrave"], ["gate"], ["keep"]) else None
+    ),
+    "says no to every change": lambda u, line: (
+        "No: not today.\n" if line.split()[:1] in (["engrave"], ["gate"], ["hire"]) else None
+    ),
+    "changes something else too": lambda u, line: (
+        setattr(u.live, "rest", 33) if line.startswith("engrave greeting") else None
+    ),
     "forgets what it kept": lambda u, line: setattr(u.kept, "shortest", 5) if line == "wheel" else None,
-    "opens telnet again": lambda u, line: setattr(u.live.gates["talk"], "open", True) if line.startswith("gate shell from") else None,
+    "opens telnet again": lambda u, line: (
+        setattr(u.live.gates["talk"], "open", True) if line.startswith("gate shell from") else None
+    ),
 }
 
 
@@ -266,64 +308,67 @@ def test_a_lie_is_caught_and_costs_nobody_the_way_in(lie: str) -> None:
 
     bare.talk = talk  # type: ignore[method-assign]
     watched(bare, way, kept_too=True)
-    ended, _, _ = go_on(bare, way, None)
-    assert ended is not None and ended.why, lie
-    assert any(e["state"] == "stopped" for e in bare.journal)
+    outcome, _, _ = go_on(bare, way, None)
+    assert outcome is not None and outcome.why, lie
+    assert isinstance(bare.journal[-1], Stopped)
 
 
 def test_a_step_that_reads_otherwise_is_backed_out_through_the_live_session() -> None:
     """The change before the surprise is taken back, and the journal says so."""
     bare, way = fresh()
     unit = bare.unit
-    keep, order_of = unit.live.rest, bare.order
+    order_of = bare.order
 
-    def order_and_meddle(way: Way, order: Order) -> Reply:
-        reply = order_of(way, order)
-        if str(order.say[0]).startswith("engrave greeting"):
+    def order_and_meddle(way: Way, order: Order) -> Any:
+        answer = order_of(way, order)
+        if order.how.say.startswith("engrave greeting"):
             unit.live.rest = 44
-        return reply
+        return answer
 
     bare.order = order_and_meddle  # type: ignore[method-assign]
-    ended, _, _ = go_on(bare, way, None)
-    assert ended and "idle reads 44 min, expected never" in ended.why
-    assert unit.live.greeting == "" and ended.backed_out == ("banner: Larkmoor Tramway. Authorised staff only. Use is recorded. -> not set",)
-    assert keep == 0
+    outcome, _, _ = go_on(bare, way, None)
+    assert outcome and "idle reads 44 min, expected never" in outcome.why
+    assert (unit.live.greeting, unit.live.rest) == ("", 0), "what was changed besides is taken back too"
+    assert outcome.backed_out[0] == "banner: Larkmoor Tramway. Authorised staff only. Use is recorded. -> not set"
 
 
+MAKE, DROP = Make(("accounts", "lt-works"), ()), Drop(("accounts", "foreman"))
+REKEY, NO_TELNET = Set(("accounts", "foreman", "secret"), Ref("safe:x")), Set(("services", "telnet", "enabled"), False)
 CASES: dict[str, tuple[Change, Change]] = {
-    "N200": (Set(("clock", "offset"), 0.0), Set(("name",), "x")),
-    "N167": (Set(("name",), "x"), Set(("policy", "min_length"), 12)),
-    "C06": (Set(("policy", "min_length"), 12), Make(("accounts", "lt-works"), ())),
-    "N140": (Make(("accounts", "lt-works"), ()), Drop(("accounts", "foreman"))),
-    "N178": (Set(("accounts", "lt-works", "role"), "full"), Set(("accounts", "foreman", "secret"), Ref("safe:x"))),
-    "N157": (Set(("services", "ssh", "enabled"), True), Set(("services", "telnet", "enabled"), False)),
-    "N183": (Set(("services", "ssh", "permitted"), ANYONE), Set(("services", "telnet", "enabled"), False)),
-    "N188": (Set(("banner",), "x"), Set(("services", "telnet", "enabled"), False)),
-    "N173": (Set(("accounts", "foreman", "secret"), Ref("safe:x")), Set(("services", "telnet", "enabled"), False)),
-    "N180": (Set(("services", "telnet", "enabled"), False), Drop(("accounts", "foreman"))),
-    "N139": (Set(("idle",), 600.0), Drop(("accounts", "foreman"))),
-    "N186": (Set(("idle",), 600.0), Set(("services", "telnet", "enabled"), False)),
+    "clock": (Set(("clock", "offset"), 0.0), Set(("name",), "x")),
+    "name": (Set(("name",), "x"), Set(("policy", "min_length"), 12)),
+    "policy": (Set(("policy", "min_length"), 12), MAKE),
+    "own-account": (MAKE, DROP),
+    "own-rights": (Set(("accounts", "lt-works", "role"), "full"), REKEY),
+    "encrypted-first": (Set(("services", "ssh", "enabled"), True), NO_TELNET),
+    "wider-sources": (Set(("services", "ssh", "permitted"), ANYONE), NO_TELNET),
+    "notice": (Set(("banner",), "x"), NO_TELNET),
+    "factory-secrets": (REKEY, NO_TELNET),
+    "needless-services": (NO_TELNET, Set(("services", "ssh", "permitted"), SITE.must)),
+    "source-limits": (Set(("services", "ssh", "permitted"), SITE.must), DROP),
+    "removals": (DROP, Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",))),
+    "address": (Set(("idle",), 600.0), Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",))),
+    "rest": (Set(("idle",), 600.0), NO_TELNET),
 }
 
 
 def test_precedence_row_by_row() -> None:
-    """Each row of the one table of order puts what it is about before what it must come before, by place and by phase."""
+    """Each row of the one table of order puts what it is about before what it must come before, by phase and by place."""
     bare, way = fresh()
     plane = read_in(bare, way)
-    phases = ["open", "close", "remove"]
-    assert set(CASES) == {row[0] for row in PRECEDENCE}
-    for need, (first, second) in CASES.items():
-        a, b = rank(first, plane, SITE), rank(second, plane, SITE)
-        assert (phases.index(a[1]), a[0]) < (phases.index(b[1]), b[0]), need
+    assert list(CASES) == [row.name for row in PRECEDENCE]
+    for name, (first, second) in CASES.items():
+        one, two = rank(first, plane, SITE), rank(second, plane, SITE)
+        assert (PHASES.index(one.phase), one.place) < (PHASES.index(two.phase), two.place), name
 
 
 def test_the_factory_account_goes_only_after_save_restart_and_a_proven_owner() -> None:
-    """I4 and I5 in the demo's own sheet: own account proven, saved, factory secrets, saved, restart, and only then removals."""
+    """The demo's own sheet: own account proven, saved, factory secrets, saved, restart, and only then removals."""
     bare, way = fresh()
     plane, ways = arrive(bare, way)
     target, gaps = wanted(plane, BASELINE, SITE)
     todo, _ = changes(plane, target, FAMILY, SITE)
-    sheet = order(FAMILY, Belief(plane, plane, ways, ways, ways, LAPTOP), todo, SITE, target, gaps)
+    sheet = arrange(FAMILY, arrival(FAMILY, {"live": plane}, ways, (LAPTOP,)), todo, SITE, target, gaps)
     assert isinstance(sheet, Sheet)
     kinds = [(s.kind, show(s.change.path) if s.change else s.way.account if s.way else "") for s in sheet.steps]
     proved, drop = kinds.index((Kind.PROVE, "lt-works")), kinds.index((Kind.WRITE, "accounts/foreman"))
@@ -335,7 +380,7 @@ def test_the_factory_account_goes_only_after_save_restart_and_a_proven_owner() -
     plane2 = read_in(bare2, way2)
     target2, _ = wanted(plane2, BASELINE, without)
     todo2, _ = changes(plane2, target2, FAMILY, without)
-    refused = order(FAMILY, belief_of(plane2, way2), todo2, without, target2)
+    refused = arrange(FAMILY, belief_of(plane2, way2), todo2, without, target2)
     assert isinstance(refused, Refused) and "no account of the owner" in refused.why[0]
 
 
@@ -346,7 +391,7 @@ def test_unkept_settings_found_on_arrival_block() -> None:
     plane = read_in(bare, way)
     target, _ = wanted(plane, BASELINE, SITE)
     todo, _ = changes(plane, target, FAMILY, SITE)
-    assert isinstance(order(FAMILY, belief_of(plane, way), todo, SITE, target), Refused)
+    assert isinstance(arrange(FAMILY, belief_of(plane, way), todo, SITE, target), Refused)
     found = [f for f in judge(plane, BASELINE, SITE) if f.rule == "stores"]
     assert [f.state for f in found] == [State.FAILS]
 
@@ -355,12 +400,13 @@ def test_what_was_not_read_whole_is_neither_removed_nor_made() -> None:
     """An incomplete list gives gaps, not guesses."""
     bare, way = fresh()
     plane = read_in(bare, way)
-    blind = replace(plane, accounts=replace(plane.accounts, items=tuple(a for a in plane.accounts.items if a.key == "foreman"), complete=False))
+    foreman = plane.accounts.get("foreman")
+    assert foreman is not None
+    blind = replace(plane, accounts=Listing({"foreman": foreman}))
     target, _ = wanted(blind, BASELINE, SITE)
     todo, gaps = changes(blind, target, FAMILY, SITE)
     assert {show(g.path) for g in gaps} >= {"accounts/lt-works", "accounts/lt-watch"}
     assert not any(isinstance(c, Make) for c in todo)
-    assert difference(plane, plane) == frozenset() and parse("accounts/a~1b") == ("accounts", "a/b")
 
 
 def alone(factory: str) -> tuple[Bare, Way, Plane]:
@@ -369,7 +415,7 @@ def alone(factory: str) -> tuple[Bare, Way, Plane]:
     unit = LineSwitch(watch, shy=0.0, clock_error=0.0)
     unit.terms_taken = True
     unit.hands = {"foreman": Hand("chief", "foreman", "worksmade")}
-    bare, me = Bare(unit, watch, secrets()), Way(LAPTOP, "ssh", "foreman", Ref(factory))
+    bare, me = Bare(unit, watch, secrets()), way_by("ssh", "foreman", factory)
     return bare, me, read_in(bare, me)
 
 
@@ -379,14 +425,16 @@ def test_the_only_account_changes_its_password_through_the_live_session() -> Non
     keep = replace(SITE, accounts=(), allows=Allows(True, False, ""))
     target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path[0] == "accounts")
     todo, _ = changes(plane, target, FAMILY, keep)
-    sheet = order(FAMILY, belief_of(plane, me), todo, keep, target)
+    sheet = arrange(FAMILY, belief_of(plane, me), todo, keep, target)
     assert isinstance(sheet, Sheet)
     at = next(n for n, s in enumerate(sheet.steps) if s.kind is Kind.WRITE)
-    assert (sheet.steps[at].hold.name, sheet.steps[at].back) == ("HELD", "back to factory:1")
+    assert (sheet.steps[at].standing, sheet.steps[at].back) == (Standing.HELD, "back to factory:1")
     assert sheet.steps[at + 1].kind is Kind.PROVE, "nothing else comes before the new password has opened"
     watched(bare, me, kept_too=True)
-    ended = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))
-    assert ended and not ended.why and bare.unit.hands["foreman"].phrase == bare.secrets[f"safe:{SITE.unit}/foreman"]
+    outcome = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))
+    assert (
+        outcome and not outcome.why and bare.unit.hands["foreman"].phrase == bare.secrets[f"safe:{SITE.unit}/foreman"]
+    )
 
 
 def test_without_a_session_the_same_change_is_a_leap_and_needs_consent_by_name() -> None:
@@ -398,10 +446,10 @@ def test_without_a_session_the_same_change_is_a_leap_and_needs_consent_by_name()
     target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path[0] == "accounts")
     todo, _ = changes(plane, target, cutting, keep)
     b = belief_of(plane, me)
-    refused = order(cutting, b, todo, keep, target)
+    refused = arrange(cutting, b, todo, keep, target)
     assert isinstance(refused, Refused) and "--leap accounts/foreman/secret" in refused.why[0]
-    sheet = order(cutting, b, todo, keep, target, leaps=frozenset({"accounts/foreman/secret"}))
-    assert isinstance(sheet, Sheet) and "LEAP" in {s.hold.name for s in sheet.steps if s.kind is Kind.WRITE}
+    sheet = arrange(cutting, b, todo, keep, target, leaps=frozenset({"accounts/foreman/secret"}))
+    assert isinstance(sheet, Sheet) and Standing.LEAP in {s.standing for s in sheet.steps if s.kind is Kind.WRITE}
     assert bare.unit.hands["foreman"].phrase == "foreman"
 
 
@@ -413,7 +461,12 @@ def test_a_no_to_a_password_is_a_no() -> None:
     keep, plane = replace(SITE, accounts=(), allows=Allows(False, False, "")), read_in(bare, me)
     target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path == ("accounts", "foreman", "secret"))
     todo, _ = changes(plane, target, FAMILY, keep)
-    sheet = order(FAMILY, belief_of(plane, me), todo, keep, target)
+    sheet = arrange(FAMILY, belief_of(plane, me), todo, keep, target)
     assert isinstance(sheet, Sheet)
-    ended = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))
-    assert ended and "No: Too short by 16." in ended.why and ended.backed_out == () and bare.unit.hands["foreman"].phrase == "foreman"
+    outcome = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))
+    assert (
+        outcome
+        and "No: Too short by 16." in outcome.why
+        and outcome.backed_out == ()
+        and bare.unit.hands["foreman"].phrase == "foreman"
+    )

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
+import shlex
 import struct
 import time
 from base64 import b64decode, b64encode
+from dataclasses import replace
 from datetime import UTC, datetime
 from hashlib import sha256
 from typing import Any
@@ -13,18 +16,44 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.bare import FAMILY
-from yardbolt.core.addresses import ANYONE
-from yardbolt.core.dialogue import CLOSED, Entry, Heard, Listener, Turn, clean, converse, login
+from tests.bare import BOARD, FAMILY, Bare, Watch, run_on, way_by
+from yardbolt.bench.lineswitch import Hand, LineSwitch
+from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
 from yardbolt.core.errors import UnitError
-from yardbolt.core.extract import Leftover, Whole, extract, merge
-from yardbolt.core.family import Drop, Make, Order, Set, after, render, spelled
+from yardbolt.core.family.reading import Fact, Leftover, Whole, extract, merge
+from yardbolt.core.family.spelling import spelled
+from yardbolt.core.family.writing import forecast, render
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.kexinit import decode_kexinit
-from yardbolt.core.plane import ABSENT, NEVER, Plane, get, make, put, whole
+from yardbolt.core.plane.change import Drop, Make, Set
+from yardbolt.core.plane.edit import get, make, put, whole
+from yardbolt.core.plane.kinds import ABSENT, NEVER
+from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref, Slot
-from yardbolt.core.signs import row
+from yardbolt.core.talk import commands, console
+from yardbolt.core.talk.console import SETTLE, Channel, Heard, Listener, Turn, clean
+from yardbolt.core.talk.conversation import Fetch, Order, Replies
+from yardbolt.core.talk.outcomes import (
+    Asked,
+    Cut,
+    Done,
+    End,
+    Ended,
+    Locked,
+    Lost,
+    No,
+    NotReady,
+    Opened,
+    Refused,
+    Silent,
+    Unclear,
+)
+from yardbolt.core.talk.patterns import fill_in, row
+from yardbolt.core.talk.replies import ReplyRow, reread
+from yardbolt.core.talk.tree import MISSING, depth, one, pick
 
+assert isinstance(BOARD, Channel)
+CONSOLE: Channel = BOARD
 ASK = {a.name: a for a in FAMILY.asks}
 HANDS = "hand          rank     state    phrase\nforeman       chief    working  worksmade\nhand          chief    working  own\nspanner       chief    working  none\n"
 
@@ -36,46 +65,140 @@ def test_a_sign_counts_only_alone_on_the_last_line_after_silence(cuts: list[int]
     ears = Listener(Turn((), ("{any} |> ",)))
     while said:
         n = cuts.pop() if cuts else 400
-        assert ears.feed(said[:n], False) is None
+        ears.feed(said[:n])
         said = said[n:]
-    heard = ears.feed("", True)
+    heard = ears.decide()
     assert heard is not None and heard.text.endswith("ql8-new |> \ndone") and "\x1b" not in heard.text
-    assert Listener(Turn((), ("{any} |> ",))).feed("half ql8-new |> ", True) is None
+    half = Listener(Turn((), ("{any} |> ",)))
+    half.feed("half ql8-new |> ")
+    assert half.decide() is None
 
 
-def answer(talk: Any, heard: list[Heard]) -> Any:
-    """Feed a conversation what was heard; its end, and what it had sent."""
-    sent = [next(talk)]
-    try:
-        for h in heard:
-            sent.append(talk.send(h))
-    except StopIteration as stop:
-        return stop.value, [t.send for t in sent]
-    raise AssertionError("the conversation did not end")
+def test_only_an_echo_and_the_very_prompt_end_a_turn_early() -> None:
+    """The guard against a prompt inside a reply stays whole unless our own line came back and the last line is the usual prompt."""
+    turn = Turn(("look kept",), ("{any} |> ",))
+
+    def patience(usual: str, raw: str, sent: Turn = turn) -> float:
+        listener = Listener(sent, usual)
+        listener.feed(raw)
+        return listener.patience(0.01)
+
+    assert patience("a |> ", "look kept\r\n0 unlike\r\na |> ") == 0.005
+    for usual, raw in (("", "look kept\r\na |> "), ("a |> ", "0 unlike\r\na |> "), ("a |> ", "look kept\r\nb |> "),
+                       ("a |> ", "look kept\r\na |> \r\nmore"), ("a |> ", "a |> look kept")):  # fmt: skip
+        assert patience(usual, raw) == SETTLE, (usual, raw)
+    assert patience("a |> ", "x\r\na |> ", Turn((Slot(Ref("x")),), ("{any} |> ",))) == SETTLE
+
+
+def replay(conversation: Any, answers: list[Any]) -> Any:
+    """Run a conversation on answers given beforehand; its end, and what it had sent."""
+    left, sent = list(answers), []
+
+    def answer(event: Any) -> Any:
+        sent.append(event.send if isinstance(event, Turn) else event.command)
+        return left.pop(0)
+
+    return run_on(answer, conversation), sent
+
+
+ASK_KEPT = Fetch(console.AskHow("look kept"))
 
 
 def test_an_answer_cut_early_is_settled_by_an_empty_line() -> None:
     """A prompt before the echo of the command is not its answer: late output of the command before never counts as the reply."""
-    assert FAMILY.console
-    prompt = FAMILY.console.prompt
-    reply, sent = answer(converse(FAMILY.console, Order(("look kept",))), [Heard(prompt, "late words"), Heard(prompt, "look kept\n0 unlike")])
-    assert reply.text == "0 unlike" and sent == [("look kept",), ()]
+    prompt = CONSOLE.prompt
+    heard = [Heard(prompt, "late words"), Heard(prompt, "look kept\n0 unlike")]
+    reply, sent = replay(console.ask(CONSOLE, ASK_KEPT, None), heard)
+    assert reply == Done(Replies("0 unlike")) and sent == [("look kept",), ()]
 
 
 def test_gates_are_never_passed_by_themselves() -> None:
-    """Terms and forced changes end a login as prompted unless they are answered; a question asked twice is a no."""
-    assert FAMILY.console
-    con, terms, change = FAMILY.console, FAMILY.console.gates[0].sign, FAMILY.console.gates[1].sign
-    end, _ = answer(login(con, "a", Ref("x"), False), [Heard(terms, "THE TERMS")])
-    assert (end.entry, end.gate) == (Entry.PROMPTED, "terms") and "THE TERMS" in end.text
+    """Terms and forced changes end a login as asked unless they are answered; a question asked twice is a no."""
+    terms, change = CONSOLE.gates[0].sign, CONSOLE.gates[1].sign
+    end, _ = replay(console.login(CONSOLE, "a", Ref("x"), True, {}), [Heard(terms, "THE TERMS")])
+    assert end == Asked("terms", "\nTHE TERMS") and CONSOLE.gate_answer("terms") == ("take",)
+    assert CONSOLE.gate_answer("change") is None, "a new password is ours to choose"
     new = (Slot(Ref("safe:u/a")),)
-    end, sent = answer(login(con, "a", Ref("x"), False, {"change": new}), [Heard(change, ""), Heard(change, "Too short by 3.")])
-    assert (end.entry, end.gate, end.text) == (Entry.PROMPTED, "change", "Too short by 3.") and sent.count(new) == 1
-    for said, entry in (("Not known here.", Entry.REFUSED), ("That hand is resting.", Entry.LOCKED)):
-        end, sent = answer(login(con, "a", Ref("x"), True), [Heard(con.account, ""), Heard(con.secret, ""), Heard(con.account, said)])
-        assert end.entry is entry and sent == [None, ("a",), (Slot(Ref("x")),)]
-    end, _ = answer(login(con, "a", Ref("x"), True), [Heard(CLOSED, "")])
-    assert end.entry is Entry.CLOSED
+    answers = [Heard(change, ""), Heard(change, "Too short by 3.")]
+    end, sent = replay(console.login(CONSOLE, "a", Ref("x"), True, {"change": new}), answers)
+    assert end == Asked("change", "Too short by 3.") and sent.count(new) == 1
+
+
+NAME, WORD = [Heard("Hand: ", "")], [Heard("Hand: ", ""), Heard("Phrase: ", "")]
+ENDS: list[tuple[list[Any], Any]] = [
+    ([*WORD, Heard("Hand: ", "Not known here.")], Refused("Not known here.")),
+    ([*WORD, Heard("Hand: ", "That hand is resting.")], Locked("That hand is resting.")),
+    ([*WORD, Lost(End.CLOSED, "Not known here.")], Refused("\n\n\nNot known here.")),
+    ([*WORD, Lost(End.CLOSED, "bye")], Cut(True, "\n\n\nbye")),
+    ([*NAME, Lost(End.CLOSED)], Cut(False, "\n\n")),
+    ([*WORD, Lost(End.SILENT)], Silent(True, "\n\n\n")),
+    ([Lost(End.SILENT)], Silent(False, "\n")),
+    ([Heard(CONSOLE.prompt, "hello")], Opened("\nhello")),
+]
+
+
+@pytest.mark.parametrize(("heard", "end"), ENDS)
+def test_a_login_ends_as_what_it_was(heard: list[Any], end: Any) -> None:
+    """A cut after the secret is a refusal only where the unit said so; silence and a cut say whether the secret had been sent."""
+    got, _ = replay(console.login(CONSOLE, "a", Ref("x"), False, {}), heard)
+    assert got == end
+
+
+def test_an_order_that_is_not_answered_finishes_the_session() -> None:
+    """Silence is unclear, an end is an end, a question asked again is a no on a session nobody types into any more."""
+    order = Order(console.OpHow("hire x", (console.Prompt("Phrase: ", "{secret}"),)), {"secret": (Slot(Ref("s")),)})
+
+    def told(*heard: Any) -> Any:
+        return replay(console.tell(CONSOLE, order, None), list(heard))[0]
+
+    assert told(Lost(End.SILENT)) == Unclear("no answer within 30 s")
+    assert told(Lost(End.CLOSED)) == Ended(sent=True)
+    assert told(Lost(End.TOO_MUCH, why="too much")) == Unclear("too much")
+    assert told(Heard("Phrase: ", "hire x"), Heard("Phrase: ", "No: again")) == No("No: again", alive=False)
+    assert told(Heard(CONSOLE.prompt, "hire x\nNo: taken.\n")) == No("No: taken.")
+    with pytest.raises(ValueError, match="nothing fills"):
+        fill_in("rest {value:minutes}", {"value": ("1",)})
+
+
+def test_commands_run_with_the_rights_they_need() -> None:
+    """Root is learned at the login; where it is not root a command is worded for it, or is a no before anything is sent."""
+    ran = commands.Ran
+    opened, _ = replay(commands.login(commands.Channel({}), "a", Ref("x"), True, {}), [ran("0\n", 0)])
+    assert opened.rights == "root"
+    how = commands.AskHow("cat '/x y'", "root", "json")
+    sudo, plain = commands.Channel({}, "sudo -n -- sh -c {command}"), commands.Session("account")
+    reply, sent = replay(commands.ask(sudo, Fetch(how), plain), [ran("{}", 0, tree={})])
+    assert reply == Done(Replies("{}", {})) and shlex.split(sent[0][0])[-1] == "cat '/x y'"
+    assert replay(commands.ask(commands.Channel({}), Fetch(how), plain), []) == (No("needs root", sent=False), [])
+    root = opened.session
+    assert replay(commands.ask(sudo, Fetch(how), root), [ran("x", 0)])[0] == No("the answer is no json")
+    assert replay(commands.ask(sudo, Fetch(how), root), [ran("", 1, "cat: no\nmore")])[0] == No("cat: no")
+    assert replay(commands.ask(sudo, Fetch(how), root), [Lost(End.CLOSED)])[0] == Ended(sent=True)
+
+
+def test_one_table_says_what_an_answer_means() -> None:
+    """The first row that fits, among those that can be meant; a refusal the wire met is read again by the same table."""
+    rows = (ReplyRow("locked", text="resting"), ReplyRow("not ready", text="starting"), ReplyRow("no", starts="No: "))
+    assert reread(rows, Refused("you are resting")) == Locked("you are resting")
+    assert reread(rows, Cut(True, "still starting")) == NotReady("still starting")
+    assert reread(rows, Refused("who?")) == Refused("who?") and reread(rows, Opened("resting")) == Opened("resting")
+    talk = replace(CONSOLE, replies=rows)
+    body = "resting: No: is no line\n"
+    assert replay(console.ask(talk, ASK_KEPT, None), [Heard(CONSOLE.prompt, f"look kept\n{body}")])[0] == Done(
+        Replies(body)
+    )
+
+
+def test_trees_are_picked_by_path() -> None:
+    """Names, every item, the item itself, its key; one is passed through where many were meant; what is not there is missing."""
+    tree = {"a": [{"b": 1}, {"b": None}, {"c": "x"}], "one": [{"deep": {"er": True}}], "map": {"k": {"v": 2}}}
+    assert list(pick(tree, "a/*/b")) == [(("0",), 1), (("1",), None)]
+    assert one(tree, "one/deep/er") is True and one(tree, "a/*/b") is MISSING and one(tree, "nothing") is MISSING
+    assert list(pick(tree, "map/*/#")) == [(("k",), "k")] and one(tree, "map/k/.") == {"v": 2}
+    nest: Any = "x"
+    for _ in range(500):
+        nest = [nest]
+    assert depth(nest) == 64 and depth(tree) == 4
 
 
 def test_endless_and_shapeless_output_is_bounded() -> None:
@@ -84,19 +207,22 @@ def test_endless_and_shapeless_output_is_bounded() -> None:
         ears = Listener(Turn((), ("> ",)))
         with pytest.raises(UnitError):
             for _ in range(40):
-                ears.feed(chunk, False)
+                ears.feed(chunk)
     assert clean("a\x1b]0;title\x07b\x9bc\u202ed\r\ne\x00") == "abcd\ne"
 
 
 def read(name: str, reply: str) -> Any:
-    return extract(FAMILY, ASK[name], reply, now=datetime(2026, 1, 1, tzinfo=UTC))
+    return extract(FAMILY, ASK[name], Replies(reply), now=datetime(2026, 1, 1, tzinfo=UTC))
 
 
 def test_headings_go_by_position_and_lines_not_understood_leave_a_list_open() -> None:
     """An account called like the heading stays; one strange line, a missing heading or a hostile key and the list is not whole."""
     plane = merge(FAMILY, read("hands", HANDS)).plane
-    assert [a.key for a in plane.accounts.items] == ["foreman", "hand", "spanner"] and plane.accounts.complete
-    assert get(plane, ("accounts", "foreman", "storage")) == "factory" and get(plane, ("accounts", "foreman", "permitted")) is ABSENT
+    assert [a.key for a in plane.accounts] == ["foreman", "hand", "spanner"] and plane.accounts.complete
+    assert (
+        get(plane, ("accounts", "foreman", "storage")) == "factory"
+        and get(plane, ("accounts", "foreman", "permitted")) is ABSENT
+    )
     for spoiled in (
         HANDS + "?? ghost\n",
         HANDS.split("\n", 1)[1],
@@ -111,8 +237,16 @@ def test_values_keep_their_meaning() -> None:
     """Empty sources are anyone, never is infinite, (none) is not set, units convert; two answers that disagree are unknown."""
     plate = "nameplate ......... a..b\nrest after ........ never\ngreeting .......... (none)\nclock ............. 2026-01-01 00:01:00 +00:00\nlocked for ........ 60 s\n"
     plane = merge(FAMILY, read("plate", plate)).plane
-    assert (plane.name, plane.idle, plane.banner, plane.clock.offset, plane.lockout.release) == ("a..b", NEVER, ABSENT, 60.0, 60.0)
-    gates = merge(FAMILY, read("gates", "gate wire state from\nshell 2022 open\ntalk 2023 shut 10.0.0.0/8,192.0.2.1-192.0.2.2\n")).plane
+    assert (plane.name, plane.idle, plane.banner, plane.clock.offset, plane.lockout.release) == (
+        "a..b",
+        NEVER,
+        ABSENT,
+        60.0,
+        60.0,
+    )
+    gates = merge(
+        FAMILY, read("gates", "gate wire state from\nshell 2022 open\ntalk 2023 shut 10.0.0.0/8,192.0.2.1-192.0.2.2\n")
+    ).plane
     assert (
         get(gates, ("services", "ssh", "permitted")) == ANYONE
         and str(get(gates, ("services", "telnet", "permitted"))) == "10.0.0.0/8, 192.0.2.1, 192.0.2.2"
@@ -128,19 +262,19 @@ def test_any_text_gives_parts_and_never_an_exception(text: str) -> None:
     for name in ASK:
         read(name, text)
     for d in DECODERS.values():
-        got = d.decode(text, "x")
+        got = d.decode(Replies(text), "x")
         assert all(len(line) < 1000 for line in got.leftovers)
-        d.decode("\n".join([text] * 2), "x")
+        d.decode(Replies("\n".join([text] * 2)), "x")
 
 
 def test_no_line_makes_a_row_crawl() -> None:
     """Rows are matched without nested repetition: a line of 16 KiB made to hurt is done at once, compared with a plain one."""
-    form = row("{key} {port:number} {state} {from:rest}").form
+    regex = row("{key} {port:number} {state} {from:rest}").regex
 
     def took(line: str) -> float:
         start = time.perf_counter()
         for _ in range(20):
-            form.match(line)
+            regex.match(line)
         return time.perf_counter() - start
 
     plain = took("a 1 open " + "x" * 16000)
@@ -152,35 +286,59 @@ def test_commands_take_no_key_a_unit_made_up() -> None:
     for key in ("a\nkeep", "a b", "-x", "a;b", "", "x" * 40):
         with pytest.raises(ValueError):
             render(FAMILY, Drop(("accounts", key)), make(Plane(), ("accounts", key)) if key else Plane())
-    order = render(FAMILY, Make(("accounts", "lt-works"), (("role", "full"), ("secret", Ref("safe:u/x")))), whole(Plane(), "accounts"))
-    assert order.say == ("hire ", "lt-works", " ", "chief") and order.prompts[0] == ("Phrase for {any}: ", (Slot(Ref("safe:u/x")),))
+    make_it = Make(("accounts", "lt-works"), (("role", "full"), ("secret", Ref("safe:u/x"))))
+    order = render(FAMILY, make_it, whole(Plane(), ("accounts",)))
+    say, prompts = console.message(order.how, order.fill)
+    assert say == ("hire ", "lt-works", " ", "chief") and prompts[0] == ("Phrase for {any}: ", (Slot(Ref("safe:u/x")),))
     with pytest.raises(ValueError, match="72 printable"):
         render(FAMILY, Set(("banner",), "x" * 73), Plane())
 
 
 @given(
     st.sampled_from(
-        [("idle", 600.0), ("idle", NEVER), ("banner", ABSENT), ("banner", "Keep out."), ("policy/min_length", 14), ("lockout/release", 90.0)]
+        [
+            ("idle", 600.0),
+            ("idle", NEVER),
+            ("banner", ABSENT),
+            ("banner", "Keep out."),
+            ("policy/min_length", 14),
+            ("lockout/release", 90.0),
+        ]
     )
 )
 def test_writing_and_reading_are_inverse(case: tuple[str, Any]) -> None:
     """What is spelt for the unit, done by the unit and read back is the value that was meant."""
-    from tests.bare import Bare, Watch
-    from yardbolt.bench.lineswitch import Hand, LineSwitch
-    from yardbolt.core.access import Way
-
     path, value = tuple(case[0].split("/")), case[1]
     unit = LineSwitch(Watch(), shy=0.0)
     unit.terms_taken, unit.hands["foreman"] = True, Hand("chief", "k7mw-fore-29tx", "own")
     unit.live.rest, unit.live.greeting = 7, "before"
-    bare, me = Bare(unit, Watch(), {"s": "k7mw-fore-29tx"}), Way("127.0.0.1", "ssh", "foreman", Ref("s"))
+    bare, me = Bare(unit, Watch(), {"s": "k7mw-fore-29tx"}), way_by("ssh", "foreman", "s", "127.0.0.1")
     bare.enter(me)
-    assert bare.order(me, render(FAMILY, Set(path, value), Plane())).trouble == ""
-    seen = bare.read(me)
-    assert seen is not None and get(seen, path) == value == get(after(FAMILY, seen, Set(path, value)), path)
+    assert isinstance(bare.order(me, render(FAMILY, Set(path, value), Plane())), Done)
+    planes = bare.read(me)
+    assert planes is not None
+    seen = planes["live"]
+    assert get(seen, path) == value == get(forecast(FAMILY, seen, Set(path, value)), path)
     assert spelled(FAMILY, ("services", "ssh", "permitted"), ANYONE) == ""
 
 
+NFT = json.dumps({"nftables": [
+    {"metainfo": {"version": "1.0.6"}}, {"table": {"family": "inet", "name": "f", "handle": 1}},
+    {"chain": {"family": "inet", "table": "f", "name": "in", "handle": 1, "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}},
+    {"chain": {"family": "inet", "table": "f", "name": "out", "handle": 2, "hook": "output", "policy": "accept"}},
+    {"set": {"family": "inet", "name": "admins", "table": "f", "type": "ipv4_addr", "elem": [{"prefix": {"addr": "192.0.2.0", "len": 28}}]}},
+    {"rule": {"family": "inet", "table": "f", "chain": "in", "handle": 3, "expr": [
+        {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["established", "related"]}}, {"accept": None}]}},
+    {"rule": {"family": "inet", "table": "f", "chain": "in", "handle": 4, "comment": "works", "expr": [
+        {"match": {"op": "==", "left": {"payload": {"protocol": "ip", "field": "saddr"}},
+                   "right": {"set": ["192.0.2.10", {"prefix": {"addr": "198.51.100.0", "len": 24}}]}}},
+        {"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 22}},
+        {"counter": {"packets": 0, "bytes": 0}}, {"accept": None}]}},
+    {"rule": {"family": "inet", "table": "f", "chain": "in", "handle": 5, "expr": [
+        {"match": {"op": "!=", "left": {"payload": {"protocol": "ip", "field": "saddr"}}, "right": "@admins"}}, {"drop": None}]}},
+    {"rule": {"family": "inet", "table": "f", "chain": "in", "handle": 6, "expr": [{"limit": {"rate": 5}}, {"jump": {"target": "x"}}]}},
+    {"rule": {"family": "inet", "table": "f", "chain": "out", "handle": 7, "expr": [{"drop": None}]}},
+]})  # fmt: skip
 SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     "passwd": (
         "root:x:0:0:root:/root:/bin/bash\ndaemon:x:1:1::/usr/sbin:/usr/sbin/nologin\ntram::1000:1000::/home/tram:/bin/sh\n",
@@ -204,21 +362,50 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     "os-release": ('ID=debian\nNAME="Debian GNU/Linux"\nVERSION_ID="12"\n', {("identity", "make"): "debian", ("identity", "software"): "12"}),
     "notice": ("\n Keep out. \n", {("banner",): "Keep out."}),
     "name": ("lt-log-1\n", {("name",): "lt-log-1"}),
+    "nftables": (
+        NFT,
+        {("input_filter", "default"): "drop", ("input_rules", "inet f 4", "sources"): AddressSet.of("192.0.2.10", "198.51.100.0/24"),
+         ("input_rules", "inet f 4", "ports"): ("22",), ("input_rules", "inet f 4", "action"): "accept", ("input_rules", "inet f 4", "position"): 2,
+         ("input_rules", "inet f 3", "sources"): NOBODY, ("input_rules", "inet f 5", "list"): "admins", ("input_rules", "inet f 5", "action"): "drop",
+         ("input_rules", "inet f 5", "list_negated"): True, ("address_lists", "admins", "members"): AddressSet.of("192.0.2.0/28")},
+    ),
     "sshd-command": ("sshd: tram@notty\nsshd: /usr/sbin/sshd -D -f /x/cfg [listener]\n", {("services", "ssh", "config"): "/x/cfg"}),
 }  # fmt: skip
+
+
+def as_reply(text: str) -> Replies:
+    return Replies(text, json.loads(text) if text.startswith("{") else None)
+
+
+WORDS = st.sampled_from(["nftables", "chain", "rule", "hook", "expr", "match", "left", "set", "elem", "x"])
+trees = st.recursive(
+    st.none() | st.text(max_size=9) | st.integers(),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(WORDS, inner, max_size=4),
+    max_leaves=30,
+)
+
+
+@given(trees)
+def test_any_tree_gives_facts_and_never_an_exception(tree: Any) -> None:
+    """A decoder of trees takes whatever a unit sends."""
+    for shaped in (tree, {"nftables": [tree, {"chain": {"hook": "input"}}, {"rule": tree}, {"rule": {"expr": tree}}]}):
+        DECODERS["nftables"].decode(Replies(tree=shaped), "")
 
 
 @pytest.mark.parametrize("name", DECODERS)
 def test_decoders_read_their_format_and_leave_the_rest(name: str) -> None:
     """Real samples give the facts; a strange line is left over and nothing of it becomes a fact; secrets go no further."""
     text, facts = SAMPLES[name]
-    got = DECODERS[name].decode(text, "k")
+    got = DECODERS[name].decode(as_reply(text), "k")
     told = dict(got.facts)
     for path, value in facts.items():
         assert told[path] == value, path
     assert not got.leftovers and not any("$y$" in str(v) for v in told.values())
-    if DECODERS[name].whole:
-        assert DECODERS[name].decode(text + "strange\n", "k").leftovers
+    if name == "nftables":
+        assert ("input_rules", "inet f 6", "action") not in told and ("input_rules", "inet f 7") not in told
+        assert DECODERS[name].decode(Replies(tree={"nftables": []}), "k").leftovers
+    elif DECODERS[name].whole:
+        assert DECODERS[name].decode(Replies(text + "strange\n"), "k").leftovers
 
 
 @given(st.binary(max_size=400))
@@ -226,7 +413,18 @@ def test_a_key_exchange_offer_is_read_or_not(rubbish: bytes) -> None:
     """RFC 4253, 7.1: whole packets give the lists; anything else gives nothing."""
     lists = b"".join(
         struct.pack(">I", len(x)) + x
-        for x in (b"curve25519-sha256,ecdh", b"ssh-ed25519", b"aes128-ctr", b"aes", b"hmac-sha2-256", b"mac", b"none", b"none", b"", b"")
+        for x in (
+            b"curve25519-sha256,ecdh",
+            b"ssh-ed25519",
+            b"aes128-ctr",
+            b"aes",
+            b"hmac-sha2-256",
+            b"mac",
+            b"none",
+            b"none",
+            b"",
+            b"",
+        )
     )
     body = b"\x14" + bytes(16) + lists + bytes(5)
     padding = 8 - (len(body) + 5) % 8 + 4
@@ -242,7 +440,11 @@ def test_a_key_exchange_offer_is_read_or_not(rubbish: bytes) -> None:
 
 
 def test_merging_leaves_the_unread_unread() -> None:
-    """Not set never becomes not read, nor the other way round."""
+    """Not set never becomes not read, nor the other way round; each store has its own plane, and only one store can be in conflict."""
     plane = merge(FAMILY, read("kept", "0 unlike\n")).plane
     assert plane.stores.differences == 0 and plane.name is None and plane.policy.history is ABSENT
     assert put(plane, ("name",), None) == plane
+    facts = [Fact(("name",), "a", "x"), Fact(("name",), "b", "y", "kept"), Fact(("accounts", "q", "role"), "full", "z")]
+    reading = merge(FAMILY, facts)
+    assert (reading.plane.name, reading.planes["kept"].name, reading.conflicts) == ("a", "b", ())
+    assert get(reading.plane, ("accounts", "q", "role")) == "full"

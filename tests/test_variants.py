@@ -71,7 +71,11 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
     job("enter", "--yes")
     plan = json.loads(job("steps", "--format", "json"))["sk-sw-04"]
     kinds = [s["kind"] for s in plan["steps"]]
-    assert "restart" not in kinds and not any("remove" in s["does"] for s in plan["steps"]) and all(s["still in by"] for s in plan["steps"])
+    assert (
+        "restart" not in kinds
+        and not any("remove" in s["does"] for s in plan["steps"])
+        and all(s["still in by"] for s in plan["steps"])
+    )
     out = job("tighten", "--yes", code=3)
     assert "no account carries a predictable name" in out and "factory login foreman is refused by ssh" in out
     values = safe_values(job.folder)
@@ -86,7 +90,9 @@ def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
     job("check", code=3)
     job("enter", "--yes")
     rewrite(job, ("serial: 004417", "serial: 4417"))
-    assert "this is the wrong unit: serial 004417, the work order says 4417" in job.error("tighten", "--yes", "--quiet", code=5)
+    assert "this is the wrong unit: serial 004417, the work order says 4417" in job.error(
+        "tighten", "--yes", "--quiet", code=5
+    )
     assert "wrong unit" in job.error("prove", "--quiet", code=5)
     assert not [e for e in journal(job.folder) if e.get("kind") == "change"]
     rewrite(job, ("serial: 4417", "serial: 004417"))
@@ -118,7 +124,13 @@ def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:
     rewrite(job, ("copy: stick/safe.kdbx", "copy: /proc/1/nowhere/safe.kdbx"))
     assert "the safe cannot be written" in job.error("enter", "--yes", "--quiet", code=2)
     assert opens("foreman", "foreman")
-    rewrite(job, ("  copy: /proc/1/nowhere/safe.kdbx             # the second copy; on the job this lies on the owner's stick\n", ""))
+    rewrite(
+        job,
+        (
+            "  copy: /proc/1/nowhere/safe.kdbx             # the second copy; on the job this lies on the owner's stick\n",
+            "",
+        ),
+    )
     assert "has no second copy" in job.error("enter", "--yes", "--quiet", code=2)
     assert opens("foreman", "foreman")
     rewrite(job, ("file: safe.kdbx", "file: safe.kdbx\n  without copy: the stick is with the owner"))
@@ -131,7 +143,9 @@ def test_an_entry_cut_off_goes_on_where_it_was(job: Tool) -> None:
     job("check", code=3)
     for wait in (0.0, 0.06, 0.12):
         process = job.start("enter", "--yes", "--quiet")
-        while process.poll() is None and not [e for e in journal(job.folder) if e.get("kind") == "entry" and e.get("state") == "sending"]:
+        while process.poll() is None and not [
+            e for e in journal(job.folder) if e.get("kind") == "entry" and e.get("state") == "sending"
+        ]:
             time.sleep(0.005)
         time.sleep(wait)
         process.kill()
@@ -150,7 +164,9 @@ def test_a_unit_that_speaks_only_telnet_is_worked_over_telnet(job: Tool) -> None
 
     text = (Path(yardbolt.__file__).parent / "data" / "families" / "quenby-ql8.yaml").read_text()
     (job.folder / "families").mkdir()
-    (job.folder / "families" / "quenby-ql8.yaml").write_text(text.replace("  ssh: {speaks: ssh, port: 2022, mode: console}\n", ""))
+    (job.folder / "families" / "quenby-ql8.yaml").write_text(
+        text.replace("  ssh: {speaks: ssh, port: 2022, mode: console}\n", "")
+    )
     assert "foreman, spanner" in job("check", code=3)
     out = job("enter", "--yes")
     assert "read as foreman by telnet" in out and "the password of foreman was changed" in out
@@ -180,7 +196,12 @@ def narrow(tool: Tool, columns: int, *args: str, **env: str) -> str:
     fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
     clean = {k: v for k, v in tool.env.items() if k not in ("COLUMNS", "LINES")}
     process = subprocess.Popen(
-        [sys.executable, "-m", "yardbolt", *args], cwd=tool.folder, env={**clean, "TERM": "xterm", **env}, stdin=slave, stdout=slave, stderr=slave
+        [sys.executable, "-m", "yardbolt", *args],
+        cwd=tool.folder,
+        env={**clean, "TERM": "xterm", **env},
+        stdin=slave,
+        stdout=slave,
+        stderr=slave,
     )
     os.close(slave)
     shown = b""

@@ -1,33 +1,21 @@
-"""Sets of IPv4 and IPv6 addresses, kept minimal as CIDR blocks (RFC 4632, RFC 4291).
+"""Sets of IPv4 and IPv6 addresses, told as minimal CIDR blocks (RFC 4632, RFC 4291).
 
 A set is a value: `ANYONE`, `NOBODY`, or anything between. What an *empty list* means on a unit is the business of its family;
-here an empty set is nobody.
+here an empty set is nobody. Inside it is runs of numbers, sorted and apart, so that sets meet in one pass.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from ipaddress import (
-    IPv4Address,
-    IPv4Network,
-    IPv6Address,
-    IPv6Network,
-    collapse_addresses,
-    ip_address,
-    ip_network,
-    summarize_address_range,
-)
+from functools import lru_cache
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network, summarize_address_range
 
 Network = IPv4Network | IPv6Network
-Address = IPv4Address | IPv6Address
-
-
-def _both(nets: Iterable[Network]) -> tuple[Network, ...]:
-    got = tuple(nets)
-    four = collapse_addresses(n for n in got if isinstance(n, IPv4Network))
-    six = collapse_addresses(n for n in got if isinstance(n, IPv6Network))
-    return (*four, *six)
+Run = tuple[int, int]  # first and last address, both inside
+Runs = tuple[Run, ...]
+ALL_FOUR: Runs = ((0, 2**32 - 1),)
+ALL_SIX: Runs = ((0, 2**128 - 1),)
 
 
 def strict_networks(text: str) -> tuple[Network, ...]:
@@ -37,80 +25,121 @@ def strict_networks(text: str) -> tuple[Network, ...]:
     """
     text = text.strip()
     if "-" in text:
-        first, last = (ip_address(t.strip()) for t in text.split("-", 1))
-        if first.version != last.version:
-            raise ValueError(f"{text}: the ends are of different address families")
+        first, last = (ip_address(end.strip()) for end in text.split("-", 1))
         if isinstance(first, IPv4Address) and isinstance(last, IPv4Address):
             return tuple(summarize_address_range(first, last))
         if isinstance(first, IPv6Address) and isinstance(last, IPv6Address):
             return tuple(summarize_address_range(first, last))
+        raise ValueError(f"{text}: the ends are of different address families")
     return (ip_network(text, strict=True),)
+
+
+def _merged(runs: Iterable[Run]) -> Runs:
+    """Sorted, with runs that touch or overlap joined."""
+    out: list[Run] = []
+    for first, last in sorted(runs):
+        if out and first <= out[-1][1] + 1:
+            out[-1] = (out[-1][0], max(out[-1][1], last))
+        else:
+            out.append((first, last))
+    return tuple(out)
+
+
+def _common(one: Runs, other: Runs) -> Runs:
+    out, here, there = [], 0, 0
+    while here < len(one) and there < len(other):
+        first, last = max(one[here][0], other[there][0]), min(one[here][1], other[there][1])
+        if first <= last:
+            out.append((first, last))
+        if one[here][1] < other[there][1]:
+            here += 1
+        else:
+            there += 1
+    return tuple(out)
+
+
+def _less(one: Runs, cut: Runs) -> Iterator[Run]:
+    for first, last in one:
+        for low, high in cut:
+            if high < first or low > last:
+                continue
+            if low > first:
+                yield first, low - 1
+            first = high + 1
+            if first > last:
+                break
+        if first <= last:
+            yield first, last
+
+
+@lru_cache(maxsize=4096)
+def _number(address: str) -> tuple[int, int]:
+    """Version and number of an address. Raises ValueError."""
+    got = ip_address(address)
+    return got.version, int(got)
+
+
+@lru_cache(maxsize=1024)
+def _blocks(four: Runs, six: Runs) -> tuple[Network, ...]:
+    blocks: list[Network] = []
+    for first, last in four:
+        blocks += summarize_address_range(IPv4Address(first), IPv4Address(last))
+    for first, last in six:
+        blocks += summarize_address_range(IPv6Address(first), IPv6Address(last))
+    return tuple(blocks)
 
 
 @dataclass(frozen=True)
 class AddressSet:
-    """A set of addresses. `nets` is minimal and sorted, so equal sets are equal values."""
+    """A set of addresses, as sorted runs of each family; equal sets are equal values."""
 
-    nets: tuple[Network, ...] = ()
+    four: Runs = ()
+    six: Runs = ()
 
     @classmethod
     def of(cls, *texts: str) -> AddressSet:
         """From single addresses, ranges and subnets. Raises ValueError as `strict_networks` does."""
-        return cls(_both(n for t in texts for n in strict_networks(t)))
+        nets = [net for text in texts for net in strict_networks(text)]
+        runs: dict[int, list[Run]] = {4: [], 6: []}
+        for net in nets:
+            runs[net.version].append((int(net.network_address), int(net.broadcast_address)))
+        return cls(_merged(runs[4]), _merged(runs[6]))
+
+    @property
+    def nets(self) -> tuple[Network, ...]:
+        """The set as the fewest CIDR blocks, IPv4 first."""
+        return _blocks(self.four, self.six)
 
     def __contains__(self, address: str) -> bool:
-        a = ip_address(address)
-        return any(a in n for n in self.nets if n.version == a.version)
+        version, number = _number(address)
+        return any(first <= number <= last for first, last in (self.four if version == 4 else self.six))
 
     def __or__(self, other: AddressSet) -> AddressSet:
-        return AddressSet(_both(self.nets + other.nets))
+        return AddressSet(_merged((*self.four, *other.four)), _merged((*self.six, *other.six)))
 
     def __sub__(self, other: AddressSet) -> AddressSet:
-        left = list(self.nets)
-        for cut in other.nets:
-            left = [piece for n in left for piece in _without(n, cut)]
-        return AddressSet(_both(left))
+        return AddressSet(tuple(_less(self.four, other.four)), tuple(_less(self.six, other.six)))
 
     def __and__(self, other: AddressSet) -> AddressSet:
-        return AddressSet(
-            _both(
-                a if _within(a, b) else b
-                for a in self.nets
-                for b in other.nets
-                if a.version == b.version and a.overlaps(b)
-            )
-        )
+        return AddressSet(_common(self.four, other.four), _common(self.six, other.six))
 
     def __le__(self, other: AddressSet) -> bool:
-        return not (self - other).nets
+        return not (self - other)
 
     def __bool__(self) -> bool:
-        return bool(self.nets)
+        return bool(self.four or self.six)
 
     def count(self) -> int:
         """How many addresses the set holds."""
-        return sum(n.num_addresses for n in self.nets)
+        return sum(last - first + 1 for first, last in (*self.four, *self.six))
 
     def texts(self) -> tuple[str, ...]:
         """Each block as the trade writes it: a single host without its prefix length."""
-        return tuple(str(n.network_address) if n.num_addresses == 1 else str(n) for n in self.nets)
+        return tuple(str(net.network_address) if net.num_addresses == 1 else str(net) for net in self.nets)
 
     def __str__(self) -> str:
-        if self == ANYONE:
-            return "anyone"
-        return ", ".join(self.texts()) or "nobody"
-
-
-def _within(a: Network, b: Network) -> bool:
-    return b.prefixlen <= a.prefixlen
-
-
-def _without(net: Network, cut: Network) -> Iterator[Network]:
-    if net.version != cut.version or not net.overlaps(cut):
-        yield net
-    elif not _within(net, cut):
-        yield from net.address_exclude(cut)  # type: ignore[arg-type]  # the versions are equal, checked above
+        return "anyone" if self == ANYONE else ", ".join(self.texts()) or "nobody"
 
 
 NOBODY = AddressSet()
-ANYONE = AddressSet.of("0.0.0.0/0", "::/0")
+ANYONE = AddressSet(ALL_FOUR, ALL_SIX)

@@ -289,7 +289,9 @@ class Merging:
                     self._fact(path, value, ask, store)
 
     def _draft(self, store: str) -> Draft:
-        return self.drafts.setdefault(store, Draft())
+        if store not in self.drafts:
+            self.drafts[store] = Draft()
+        return self.drafts[store]
 
     def _fact(self, path: Path, value: Any, ask: str, store: str) -> None:
         draft = self._draft(store)

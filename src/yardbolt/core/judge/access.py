@@ -288,7 +288,14 @@ def stays(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
     return frozenset(way for way in ways if _stays(before, after, way, moved))
 
 
+# Whatever a condition can rest on lies in the service, in the account, or in one of these areas.
+_AREAS = frozenset({"interfaces", "interface_groups", "input_filter", "input_rules", "address_lists"})
+
+
 def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path]) -> bool:
+    own = (("services", way.service), ("accounts", way.account))
+    if not any(path[0] in _AREAS or path[:2] in own for path in moved):
+        return True
     was, now = conditions(before, way), conditions(after, way)
     if len(was) != len(now):
         # what is asked of the way changed its shape, so every condition counts as touched

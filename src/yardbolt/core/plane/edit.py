@@ -69,6 +69,9 @@ def whole(plane: Plane, path: Path) -> Plane:
     return Draft(plane).whole(path).freeze()
 
 
+EMPTY = Plane()
+
+
 class _OpenBranch:
     """A part or an item while it is being changed. Only what was touched is held open."""
 
@@ -130,7 +133,7 @@ class Draft:
     """A plane while many edits are made. The one mutable thing in core; `freeze` gives the plane."""
 
     def __init__(self, plane: Plane | None = None) -> None:
-        self._root = _OpenBranch(ROOT, plane or Plane())
+        self._root = _OpenBranch(ROOT, plane if plane is not None else EMPTY)
 
     def _node(self, path: Path) -> Any:
         node: Any = self._root
