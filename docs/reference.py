@@ -3,8 +3,9 @@
 from pathlib import Path
 
 from yardbolt.adapters.files import load_baseline, shipped
-from yardbolt.core.plane import TABLE, duration
-from yardbolt.core.rules import RULES
+from yardbolt.core.judge.rules import RULES
+from yardbolt.core.plane.table import TABLE
+from yardbolt.core.plane.words import duration
 
 HERE = Path(__file__).parent
 
@@ -31,7 +32,7 @@ def plane() -> str:
 def rules() -> str:
     """Every rule, its reason, its numbers and where hand-tight uses it."""
     base = load_baseline(shipped("baselines")["hand-tight"])
-    used = {line.rule: line for line in base.lines}
+    used = {one.rule: one for one in base.requirements}
     rows = [
         "# Rules",
         "",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import re
 import signal
 import sqlite3
 import time
@@ -14,7 +15,7 @@ import asyncssh
 import pytest
 from pykeepass import PyKeePass
 
-from tests.conftest import MASTER, Bench, Tool
+from tests.conftest import LAPTOP, MASTER, UNIT, Bench, Tool
 
 
 def safe_values(job: Path, key: Path | None = None) -> dict[str, str]:
@@ -38,7 +39,11 @@ def journal(folder: Path) -> list[dict[str, object]]:
 
 def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> None:
     """One command: found, entered, planned, tightened, proven, handed over; no secret anywhere but in the safe."""
-    out = tool("demo", "--folder", "yard", "--no-color")
+    tool.env.pop("YARDBOLT_PORTS")
+    process = tool.start("demo", "--folder", "yard", "--no-color")
+    out = process.communicate(timeout=300)[0]
+    tool.said.append(out)
+    assert process.returncode == 0, out
     assert "\x1b" not in out
     for told in (
         "opened by",
@@ -49,7 +54,7 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
         "proven  0 failing",
     ):
         assert told in out, told
-    assert out.count("holds  ssh turns away 127.83.4.66") == 2
+    assert len(re.findall(r"holds  ssh turns away 127\.83\.\d+\.66", out)) == 2
     work = tool.folder / "yard"
     sheet = json.loads(next((work / "sheets").glob("*.json")).read_text())
     assert sheet["owed"] == [] and sheet["unplanned"] == [] and sheet["identity"]["serial"] == "004417"
@@ -68,6 +73,7 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
         oct(p.stat().st_mode & 0o777) for p in (work / "safe.kdbx", work / "record.sqlite", work / "stick/safe.kdbx")
     } == {"0o600"}
     assert all(p.stat().st_mode & 0o077 == 0 for p in (work / "sheets").iterdir())
+    tool.env["YARDBOLT_PORTS"] = "2000-2100"
     assert "refuses every port" in tool.error("check", "--outside", "--job", "yard/yard.yaml", code=4)
 
 
@@ -77,8 +83,8 @@ def opens(password: str, account: str) -> bool:
     async def attempt() -> bool:
         try:
             async with asyncssh.connect(
-                "127.83.4.1", 2022, username=account, password=password, known_hosts=None, config=None, client_keys=None, agent_path=None,
-                local_addr=("127.83.4.10", 0), preferred_auth="password", login_timeout=5,
+                UNIT, 2022, username=account, password=password, known_hosts=None, config=None, client_keys=None, agent_path=None,
+                local_addr=(LAPTOP, 0), preferred_auth="password", login_timeout=5,
             ):  # fmt: skip
                 return True
         except (OSError, asyncssh.Error):
@@ -87,22 +93,27 @@ def opens(password: str, account: str) -> bool:
     return asyncio.run(attempt())
 
 
+def steps_of(folder: Path) -> list[dict[str, object]]:
+    """What the journal says besides logins."""
+    return [e for e in journal(folder) if e["event"] not in ("trying", "tried")]
+
+
 def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches: Callable[[], Bench]) -> None:
     """SIGKILL again and again: at no moment is every credential in the safe useless, and the end is that of an undisturbed run."""
     job("check", code=3)
     job("enter", "--yes")
     done, kills = False, 0
     for wait_for in (2, 7, 9, 13, 12, 11, 15):
-        before = len([e for e in journal(job.folder) if e.get("kind") != "login"])
+        before = len(steps_of(job.folder))
         process = job.start("tighten", "--yes", "--quiet")
         deadline = time.monotonic() + 60
         while process.poll() is None and time.monotonic() < deadline:
-            if len([e for e in journal(job.folder) if e.get("kind") != "login"]) >= before + wait_for:
+            if len(steps_of(job.folder)) >= before + wait_for:
                 break
             time.sleep(0.005)
         process.send_signal(signal.SIGKILL)
         job.said.append(process.communicate()[0])
-        done = process.returncode == 0
+        done = process.returncode in (0, 4)  # 4: part of the ports was not looked at
         kills += not done
         for _ in range(40):  # it may be restarting just now
             if any(opens(v, k.split("/")[1]) for k, v in safe_values(job.folder).items() if "as found" not in k):
@@ -113,9 +124,9 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
         if done:
             break
     assert kills >= 4
-    out = job("tighten", "--yes")
+    out = job("tighten", "--yes", code=4)
     assert "taken up where it was cut off" in out or "nothing to change" in out
-    left = json.loads(job("prove", "--format", "json"))["sk-sw-04"]
+    left = json.loads(job("prove", "--format", "json", code=4))["sk-sw-04"]
     assert left["unplanned"] == [] and left["missing"] == [] and {p["result"] for p in left["proofs"]} == {"holds"}
     plane = left["plane"]
     assert sorted(plane["accounts"]["items"]) == ["lt-watch", "lt-works"] and plane["accounts"]["complete"]
@@ -127,12 +138,12 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
     assert plane["services"]["items"]["telnet"]["enabled"] is False and plane["services"]["items"]["ssh"][
         "permitted"
     ] == [
-        "127.83.4.10/31",
-        "127.83.4.20",
+        f"{LAPTOP}/31",
+        LAPTOP[:-2] + "20",
     ]
     assert "0 steps" in job("steps")
     for _ in range(4):
-        assert "could not be tried" not in job("prove"), "removed accounts cost no tries"
+        assert "could not be tried" not in job("prove", code=4), "removed accounts cost no tries"
     swept(job.folder, job.said, [v for k, v in safe_values(job.folder).items() if "as found" not in k] + [MASTER])
 
 
@@ -158,11 +169,11 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
         assert words in job.error("tighten", "--yes", "--quiet", code=code), fault
         bench.fault("none")
     bench.fault("blab")
-    assert "all 23 steps done" in job("tighten", "--yes")
+    assert "all 23 steps done" in job("tighten", "--yes", code=4)
     wrong = {**job.env, "YARDBOLT_MASTER": "not it"}
     got = job.run("prove", env=wrong)
     assert got.returncode == 2 and "does not open it; nothing was changed" in got.stderr
-    job("prove")
+    job("prove", code=4)
     job("sheet")
     job("records", "journal", "sk-sw-04")
     swept(job.folder, job.said, [v for k, v in safe_values(job.folder).items() if "as found" not in k] + [MASTER])
@@ -181,9 +192,9 @@ def test_checking_changes_nothing_and_spares_the_account(job: Tool, benches: Cal
         opens("wrong-guess", "foreman")
     out = job("check", code=3)
     assert "ssh as foreman: locked" in out
-    outcomes = [e["outcome"] for e in journal(job.folder) if e.get("kind") == "login" and e.get("account") == "foreman"]
+    outcomes = [e["outcome"] for e in journal(job.folder) if e["event"] == "tried" and e["account"] == "foreman"]
     assert outcomes.count("locked") == 1 and outcomes[-1] == "locked", "a locked account is left alone"
-    assert bench.process.poll() is None
+    assert bench.stands[0].unit.hands["foreman"].locked_until > 0
     with sqlite3.connect(job.folder / "record.sqlite") as db:
         kinds = {row[0] for row in db.execute("select distinct kind from documents")}
     assert {"check", "as found", "as found outside", "host key ssh"} <= kinds

@@ -132,7 +132,10 @@ def read(doc: Document, model: type[M], at: Keys = ()) -> M:
     try:
         return model.model_validate(part)
     except ValidationError as e:
-        found = [_complaint(doc, model, error, at) for error in e.errors(include_url=False)]
+        # a key that is spelt wrongly is also one that is missing: the wrong one is named
+        errors = sorted(e.errors(include_url=False), key=lambda error: error["type"] == "missing")
+        first = [error for error in errors if (error["type"] == "missing") == (errors[0]["type"] == "missing")]
+        found = [_complaint(doc, model, error, at) for error in first]
         raise min(found, key=lambda problem: problem.line) from None
 
 

@@ -30,15 +30,15 @@ def board(job: Path, no_color: bool) -> int:
     from . import wiring
     from .screen import Cell, Screen
 
-    yard = wiring.Yard(job)
-    screen = Screen(no_color)
-    screen.say((f"{yard.job.title}, for {yard.job.owner}", "head"))
-    table: list[list[Cell]] = []
-    for name in yard.job.units:
-        stands = stage(yard.unit(name))
-        unknown = f", {stands.unknown} unknown" if stands.unknown else ""
-        state = f"{stands.fails} failing{unknown}" if stands.checked else ""
-        style = "bad" if stands.fails else "good"
-        table.append([stands.unit, stands.stage, (state, style), stands.worst, (stands.next, "next")])
-    screen.rows(table, indent=0, heads=["unit", "stage", "findings", "worst", "next"])
-    return 0
+    with wiring.Yard(job) as yard:
+        screen = Screen(no_color)
+        screen.say((f"{yard.job.title}, for {yard.job.owner}", "head"))
+        table: list[list[Cell]] = []
+        for name in yard.job.units:
+            stands = stage(yard.unit(name))
+            unknown = f", {stands.unknown} unknown" if stands.unknown else ""
+            state = f"{stands.fails} failing{unknown}" if stands.checked else ""
+            style = "bad" if stands.fails else "good"
+            table.append([stands.unit, stands.stage, (state, style), stands.worst, (stands.next, "next")])
+        screen.rows(table, indent=0, heads=["unit", "stage", "findings", "worst", "next"])
+        return 0

@@ -25,39 +25,39 @@ def check(
 ) -> int:  # fmt: skip
     """Check units and show what was found."""
     output_format(form)
-    yard = wiring.Yard(job, quiet, ports)
-    names = yard.units(units)
-    if ssh_key and not ssh_key.is_file():
-        raise OperatorError(f"{ssh_key}: no such key file")
-    typed = wiring.ask_secret(f"Password of {account}: ") if account and not ssh_key else None
-    if not outside and yard.needs_safe(names):
-        yard.open_safe(key_file)
-    screen = Screen(no_color, output)
-    documents: dict[str, Any] = {}
-    shown = 0
+    with wiring.Yard(job, quiet, ports) as yard:
+        names = yard.units(units)
+        if ssh_key and not ssh_key.is_file():
+            raise OperatorError(f"{ssh_key}: no such key file")
+        typed = wiring.ask_secret(f"Password of {account}: ") if account and not ssh_key else None
+        if not outside and yard.needs_safe(names):
+            yard.open_safe(key_file)
+        screen = Screen(no_color, output)
+        documents: dict[str, Any] = {}
+        shown = 0
 
-    async def work(name: str) -> int:
-        nonlocal shown
-        unit = yard.unit(name)
-        if account or ssh_key:
-            unit.entry = replace(unit.entry, account=account or unit.entry.account)
-            unit.key_file = str(ssh_key or "")
-            unit.typed[TYPED_KEY if ssh_key else Ref("typed:0")] = typed or Secret("")
-        found = await run(unit, not outside)
-        yard.progress.clear()
-        if form == "json":
-            documents[name] = asdict(found.document)
-        else:
-            if shown:
+        async def work(name: str) -> int:
+            nonlocal shown
+            unit = yard.unit(name)
+            if account or ssh_key:
+                unit.entry = replace(unit.entry, account=account or unit.entry.account)
+                unit.key_file = str(ssh_key or "")
+                unit.typed[TYPED_KEY if ssh_key else Ref("typed:0")] = typed or Secret("")
+            found = await run(unit, not outside)
+            yard.progress.clear()
+            if form == "json":
+                documents[name] = asdict(found.document)
+            else:
+                if shown:
+                    screen.say("")
+                show.checked(screen, found, unit, full)
                 screen.say("")
-            show.checked(screen, found, unit, full)
-            screen.say("")
-            screen.say(("Next: ", "next"), stage(unit).next)
-        shown += 1
-        return findings_code([one.state for one in found.findings], found.reading is not None)
+                screen.say(("Next: ", "next"), stage(unit).next)
+            shown += 1
+            return findings_code([one.state for one in found.findings], found.reading is not None)
 
-    code = wiring.each(yard, names, jobs, work)
-    if form == "json":
-        screen.raw(json.dumps(documents, indent=2, sort_keys=True))
-    screen.close()
-    return code
+        code = wiring.each(yard, names, jobs, work)
+        if form == "json":
+            screen.raw(json.dumps(documents, indent=2, sort_keys=True))
+        screen.close()
+        return code

@@ -24,31 +24,31 @@ def enter(
     no_color: bool,
 ) -> int:
     """Ask for approval of what each unit asks, and enter."""
-    yard = wiring.Yard(job, quiet, ports)
-    names = yard.units(units)
-    yard.open_safe(key_file)
-    screen = Screen(no_color)
+    with wiring.Yard(job, quiet, ports) as yard:
+        names = yard.units(units)
+        yard.open_safe(key_file)
+        screen = Screen(no_color)
 
-    async def work(name: str) -> int:
-        unit = yard.unit(name)
-        with wiring.alone(job, name):
-            asked = await questions(unit)
-            yard.progress.clear()
-            _ask(screen, unit, asked)
-            if asked and not agreed(f"Enter {name}?", yes):
-                raise OperatorError(f"{name}: not approved; nothing was changed")
-            entered = await run(unit, asked)
-            yard.progress.clear()
-            screen.head("Done")
-            for done in entered.done:
-                screen.say(done, indent=2)
-            screen.say("")
-            show.checked(screen, entered.checked, unit, False)
-            screen.say("")
-            screen.say(("Next: ", "next"), f"yardbolt steps {name}")
-            return 0
+        async def work(name: str) -> int:
+            unit = yard.unit(name)
+            with wiring.alone(job, name):
+                asked = await questions(unit)
+                yard.progress.clear()
+                _ask(screen, unit, asked)
+                if asked and not agreed(f"Enter {name}?", yes):
+                    raise OperatorError(f"{name}: not approved; nothing was changed")
+                entered = await run(unit, asked)
+                yard.progress.clear()
+                screen.head("Done")
+                for done in entered.done:
+                    screen.say(done, indent=2)
+                screen.say("")
+                show.checked(screen, entered.checked, unit, False)
+                screen.say("")
+                screen.say(("Next: ", "next"), f"yardbolt steps {name}")
+                return 0
 
-    return wiring.each(yard, names, 1, work)
+        return wiring.each(yard, names, 1, work)
 
 
 def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:

@@ -21,26 +21,26 @@ def prove(
 ) -> int:  # fmt: skip
     """Prove units and show what held."""
     output_format(form)
-    yard = wiring.Yard(job, quiet, ports)
-    names = yard.units(units)
-    yard.open_safe(key_file)
-    screen = Screen(no_color, output)
-    documents: dict[str, Any] = {}
+    with wiring.Yard(job, quiet, ports) as yard:
+        names = yard.units(units)
+        yard.open_safe(key_file)
+        screen = Screen(no_color, output)
+        documents: dict[str, Any] = {}
 
-    async def work(name: str) -> int:
-        unit = yard.unit(name)
-        found = await run(unit)
-        yard.progress.clear()
+        async def work(name: str) -> int:
+            unit = yard.unit(name)
+            found = await run(unit)
+            yard.progress.clear()
+            if form == "json":
+                documents[name] = asdict(found.document)
+            else:
+                show.proved(screen, found, unit)
+                screen.say("")
+                screen.say(("Next: ", "next"), f"yardbolt sheet {name}")
+            return proved_code(found)
+
+        code = wiring.each(yard, names, jobs, work)
         if form == "json":
-            documents[name] = asdict(found.document)
-        else:
-            show.proved(screen, found, unit)
-            screen.say("")
-            screen.say(("Next: ", "next"), f"yardbolt sheet {name}")
-        return proved_code(found)
-
-    code = wiring.each(yard, names, jobs, work)
-    if form == "json":
-        screen.raw(json.dumps(documents, indent=2, sort_keys=True))
-    screen.close()
-    return code
+            screen.raw(json.dumps(documents, indent=2, sort_keys=True))
+        screen.close()
+        return code

@@ -16,24 +16,27 @@ from .screen import Cell, Screen
 
 def records(job: Path, no_color: bool) -> int:
     """What is filed."""
-    yard = wiring.Yard(job)
-    rows: list[list[Cell]] = [
-        [str(one.number), one.time[:19].replace("T", " "), one.unit, one.kind, f"{one.size:,} bytes"]
-        for one in yard.records.listing()
-    ]
-    screen = Screen(no_color)
-    if rows:
-        screen.rows(rows, indent=0, heads=["number", "time (UTC)", "unit", "kind", "size"])
-        screen.say("")
-        screen.say("One of them: yardbolt records show NUMBER. What was done to a unit: yardbolt records journal UNIT.")
-    else:
-        screen.say("nothing is on record yet; next: yardbolt check")
-    return 0
+    with wiring.Yard(job) as yard:
+        rows: list[list[Cell]] = [
+            [str(one.number), one.time[:19].replace("T", " "), one.unit, one.kind, f"{one.size:,} bytes"]
+            for one in yard.records.listing()
+        ]
+        screen = Screen(no_color)
+        if rows:
+            screen.rows(rows, indent=0, heads=["number", "time (UTC)", "unit", "kind", "size"])
+            screen.say("")
+            screen.say(
+                "One of them: yardbolt records show NUMBER. What was done to a unit: yardbolt records journal UNIT."
+            )
+        else:
+            screen.say("nothing is on record yet; next: yardbolt check")
+        return 0
 
 
 def show(number: int, job: Path) -> int:
     """One document."""
-    found = wiring.Yard(job).records.body(number)
+    with wiring.Yard(job) as yard:
+        found = yard.records.body(number)
     if found is None:
         raise OperatorError(f"no document {number} on record; 'yardbolt records' lists them")
     listed, body = found
@@ -44,16 +47,16 @@ def show(number: int, job: Path) -> int:
 
 def journal(unit: str, job: Path, no_color: bool) -> int:
     """The journal of a unit."""
-    yard = wiring.Yard(job)
-    yard.units([unit])
-    entries = yard.records.history().of(unit).entries
-    rows = [_row(entry) for entry in entries if not isinstance(entry.event, Trying)]
-    screen = Screen(no_color)
-    if rows:
-        screen.rows(rows, indent=0, heads=["time (UTC)", "", "what", "outcome"])
-    else:
-        screen.say(f"nothing was done to {unit} yet")
-    return 0
+    with wiring.Yard(job) as yard:
+        yard.units([unit])
+        entries = yard.records.history().of(unit).entries
+        rows = [_row(entry) for entry in entries if not isinstance(entry.event, Trying)]
+        screen = Screen(no_color)
+        if rows:
+            screen.rows(rows, indent=0, heads=["time (UTC)", "", "what", "outcome"])
+        else:
+            screen.say(f"nothing was done to {unit} yet")
+        return 0
 
 
 def _row(entry: Entry) -> list[Cell]:
@@ -73,13 +76,13 @@ def _row(entry: Entry) -> list[Cell]:
 
 def forget_key(unit: str, job: Path) -> int:
     """Forget host keys: filed as an empty note, so that the record still tells what was noted before."""
-    yard = wiring.Yard(job)
-    yard.units([unit])
-    for service in yard.families[yard.job.units[unit].family].services():
-        if yard.records.latest(unit, f"host key {service}", KeyDocument):
-            yard.records.file(unit, KeyDocument(service=service, fingerprint=""))
-    sys.stdout.write(f"{unit}: the next login notes the host key anew\n")
-    return 0
+    with wiring.Yard(job) as yard:
+        yard.units([unit])
+        for service in yard.families[yard.job.units[unit].family].services():
+            if yard.records.latest(unit, f"host key {service}", KeyDocument):
+                yard.records.file(unit, KeyDocument(service=service, fingerprint=""))
+        sys.stdout.write(f"{unit}: the next login notes the host key anew\n")
+        return 0
 
 
 def schema(which: str) -> int:

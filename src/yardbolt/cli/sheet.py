@@ -18,24 +18,24 @@ ENDINGS = {"text": "txt", "json": "json", "html": "html"}
 def sheet(units: list[str] | None, job: Path, form: str, output: Path | None) -> int:
     """Write the sheet of each unit, in one format or in all."""
     wanted = list(FORMATS) if form == "all" else [output_format(form, (*FORMATS, "all"))]
-    yard = wiring.Yard(job)
-    folder = output or job.parent / "sheets"
-    codes = []
-    for name in yard.units(units):
-        try:
-            made = hand_over(yard.unit(name))
-        except YardboltError as e:
-            sys.stderr.write(f"yardbolt: {e}\n")
-            codes.append(e.exit_code)
-            continue
-        kind = "as-left" if made.left.proven else "as-found"
-        for one in wanted:
-            path = folder / f"{name}-{made.left.time[:10]}-{kind}.{ENDINGS[one]}"
+    with wiring.Yard(job) as yard:
+        folder = output or job.parent / "sheets"
+        codes = []
+        for name in yard.units(units):
             try:
-                folder.mkdir(parents=True, exist_ok=True)
-                wiring.write_whole(path, FORMATS[one](made).encode())
-            except OSError as e:
-                raise OperatorError(f"{path}: cannot be written: {e.strerror}") from None
-            sys.stdout.write(f"{path}\n")
-        codes.append(3 if any(row.state == "fails" for row in made.left.findings) else 0)
-    return worst(codes)
+                made = hand_over(yard.unit(name))
+            except YardboltError as e:
+                sys.stderr.write(f"yardbolt: {e}\n")
+                codes.append(e.exit_code)
+                continue
+            kind = "as-left" if made.left.proven else "as-found"
+            for one in wanted:
+                path = folder / f"{name}-{made.left.time[:10]}-{kind}.{ENDINGS[one]}"
+                try:
+                    folder.mkdir(parents=True, exist_ok=True)
+                    wiring.write_whole(path, FORMATS[one](made).encode())
+                except OSError as e:
+                    raise OperatorError(f"{path}: cannot be written: {e.strerror}") from None
+                sys.stdout.write(f"{path}\n")
+            codes.append(3 if any(row.state == "fails" for row in made.left.findings) else 0)
+        return worst(codes)

@@ -21,30 +21,30 @@ from .screen import Screen
 def steps(units: list[str] | None, job: Path, choices: Choices, form: str, output: Path | None, no_color: bool) -> int:
     """Plan units and show their sheets."""
     output_format(form)
-    yard = wiring.Yard(job)
-    screen = Screen(no_color, output)
-    documents: dict[str, Any] = {}
-    codes = []
-    for name in yard.units(units):
-        unit = yard.unit(name)
-        try:
-            made = run(unit, choices)
-        except YardboltError as e:
-            sys.stderr.write(f"yardbolt: {e}\n")
-            codes.append(e.exit_code)
-            continue
+    with wiring.Yard(job) as yard:
+        screen = Screen(no_color, output)
+        documents: dict[str, Any] = {}
+        codes = []
+        for name in yard.units(units):
+            unit = yard.unit(name)
+            try:
+                made = run(unit, choices)
+            except YardboltError as e:
+                sys.stderr.write(f"yardbolt: {e}\n")
+                codes.append(e.exit_code)
+                continue
+            if form == "json":
+                documents[name] = _document(made)
+            else:
+                show.plan(screen, made, unit)
+                if not isinstance(made.sheet, Refused) and made.sheet.steps:
+                    screen.say("")
+                    screen.say(("Next: ", "next"), f"yardbolt tighten {name}")
+            codes.append(5 if isinstance(made.sheet, Refused) else 4 if made.gaps else 0)
         if form == "json":
-            documents[name] = _document(made)
-        else:
-            show.plan(screen, made, unit)
-            if not isinstance(made.sheet, Refused) and made.sheet.steps:
-                screen.say("")
-                screen.say(("Next: ", "next"), f"yardbolt tighten {name}")
-        codes.append(5 if isinstance(made.sheet, Refused) else 4 if made.gaps else 0)
-    if form == "json":
-        screen.raw(json.dumps(documents, indent=2))
-    screen.close()
-    return worst(codes)
+            screen.raw(json.dumps(documents, indent=2))
+        screen.close()
+        return worst(codes)
 
 
 def _document(made: Plan) -> dict[str, Any]:

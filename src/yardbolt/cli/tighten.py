@@ -20,36 +20,38 @@ def tighten(
     jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Carry out the sheets of units."""
-    yard = wiring.Yard(job, quiet, ports)
-    names = yard.units(units)
-    yard.open_safe(key_file)
-    screen = Screen(no_color)
-    one_at_a_time = asyncio.Lock()
+    with wiring.Yard(job, quiet, ports) as yard:
+        names = yard.units(units)
+        yard.open_safe(key_file)
+        screen = Screen(no_color)
+        one_at_a_time = asyncio.Lock()
 
-    async def work(name: str) -> int:
-        unit = yard.unit(name)
+        async def work(name: str) -> int:
+            unit = yard.unit(name)
 
-        async def approve(made: Plan, resumed: bool) -> bool:
-            async with one_at_a_time:
-                yard.progress.clear()
-                if resumed:
-                    screen.say((name, "head"), "  an earlier run was cut off; what is left of the approved changes:")
-                show.plan(screen, made, unit)
-                screen.say("")
-                assert not isinstance(made.sheet, Refused)
-                return agreed(f"Carry out these {len(made.sheet.steps)} steps on {name}?", yes)
+            async def approve(made: Plan, resumed: bool) -> bool:
+                async with one_at_a_time:
+                    yard.progress.clear()
+                    if resumed:
+                        screen.say(
+                            (name, "head"), "  an earlier run was cut off; what is left of the approved changes:"
+                        )
+                    show.plan(screen, made, unit)
+                    screen.say("")
+                    assert not isinstance(made.sheet, Refused)
+                    return agreed(f"Carry out these {len(made.sheet.steps)} steps on {name}?", yes)
 
-        with wiring.alone(job, name):
-            done = await run(unit, approve, choices, anew)
-        yard.progress.clear()
-        _told(screen, name, done)
-        screen.say("")
-        show.proved(screen, done.proved, unit)
-        screen.say("")
-        screen.say(("Next: ", "next"), f"yardbolt sheet {name}")
-        return proved_code(done.proved)
+            with wiring.alone(job, name):
+                done = await run(unit, approve, choices, anew)
+            yard.progress.clear()
+            _told(screen, name, done)
+            screen.say("")
+            show.proved(screen, done.proved, unit)
+            screen.say("")
+            screen.say(("Next: ", "next"), f"yardbolt sheet {name}")
+            return proved_code(done.proved)
 
-    return wiring.each(yard, names, jobs, work)
+        return wiring.each(yard, names, jobs, work)
 
 
 def _told(screen: Screen, name: str, done: Tightened) -> None:

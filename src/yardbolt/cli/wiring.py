@@ -192,6 +192,12 @@ class Yard:
         self.progress = Progress(quiet)
         self.safe: Safe | None = None
 
+    def __enter__(self) -> Yard:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.records.close()
+
     def _find(self, kind: str, name: str) -> Path:
         return files.find(kind, name, self.file.parent)
 

@@ -9,7 +9,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
-from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network, summarize_address_range
+from ipaddress import (
+    IPv4Address,
+    IPv4Network,
+    IPv6Address,
+    IPv6Network,
+    ip_address,
+    ip_network,
+    summarize_address_range,
+)
 
 Network = IPv4Network | IPv6Network
 Run = tuple[int, int]  # first and last address, both inside

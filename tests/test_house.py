@@ -1,0 +1,164 @@
+"""The house itself: arrows between rooms, what must not come back, what starting costs, and documents that leave nothing out."""
+
+from __future__ import annotations
+
+import ast
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+from tests.conftest import Tool
+from yardbolt.adapters.files import load_family, shipped
+from yardbolt.core import errors
+from yardbolt.core.judge.rules import RULES
+from yardbolt.core.plan.precedence import PRECEDENCE
+from yardbolt.core.plane.table import TABLE
+from yardbolt.core.talk.ways import WAYS
+
+ROOT = Path(__file__).parent.parent
+SRC = ROOT / "src" / "yardbolt"
+# Who may import whom. A room of core may import itself, the rooms before it and the ground floor.
+GROUND = {"core.secret", "core.addresses", "core.errors", "core.doors"}
+CORE: dict[str, set[str]] = {
+    "core.secret": set(), "core.addresses": set(), "core.errors": set(), "core.doors": {"core.secret"},
+    "core.plane": GROUND, "core.talk": GROUND, "core.formats": GROUND | {"core.plane", "core.talk"},
+    "core.job": GROUND | {"core.plane"},
+}  # fmt: skip
+CORE["core.judge"] = CORE["core.formats"] | {"core.formats", "core.job"}
+CORE["core.family"] = CORE["core.judge"] | {"core.judge"}
+CORE["core.plan"] = CORE["core.family"] | {"core.family"}
+CORE["core.run"] = CORE["core.plan"] | {"core.plan"}
+CORE["core.ports"] = CORE["core.run"] | {"core.run"}
+ALL_CORE = set(CORE)
+HOUSES: dict[str, set[str]] = {
+    **CORE, "application": ALL_CORE, "wires": ALL_CORE, "adapters": ALL_CORE, "reports": ALL_CORE - {"core.ports"}, "bench": {"core.errors"},
+    "cli": ALL_CORE | {"application", "reports"}, "cli/wiring": ALL_CORE | {"application", "wires", "adapters", "bench"},
+}  # fmt: skip
+NEEDS_NOTHING = {"yardbolt": set(), "__main__": {"cli", "core.errors"}}
+FOREIGN = {
+    "core": {"yaml", "pydantic", "asyncssh", "sqlite3", "logging", "os", "random", "secrets", "socket", "asyncio", "time", "pathlib", "json"},
+    "reports": {"yaml", "pydantic", "asyncssh", "sqlite3", "asyncio"},
+    "application": {"yaml", "pydantic", "asyncssh", "telnetlib3", "sqlite3", "pathlib", "os"},
+}  # fmt: skip
+# What the first version had, and what must not come back under any name.
+GONE_FILES = (
+    "core/dialogue.py", "core/plane.py", "core/family.py", "core/extract.py", "core/steps.py", "core/execute.py", "core/rules",
+    "application/line.py", "application/desk.py", "application/outside.py", "application/plan.py", "cli/commands.py", "cli/views.py",
+    "adapters/ssh.py", "adapters/telnet.py", "adapters/knock.py", "adapters/talk.py",
+)  # fmt: skip
+GONE_WORDS = {
+    r"\bOpening\b": "outcomes are types", r"\bSent\b": "outcomes are types", r"\b(CLOSED|SILENT), (CLOSED|SILENT)\b": "ends are an enum",
+    r"\.persists\b|persists:": "an op names its stores", r"\bspec\.mode\b|self\.mode": "a way of talking is a row of the table",
+    r"\.active\b": "stores have names", r"path\[-1\] [!=]= .secret": "the table says what holds a secret",
+    r"\.append\([^)\n\"]*\{": "journal entries are typed", r"\.get\(.kind.\)": "journal entries are typed",
+}  # fmt: skip
+
+
+def imports(file: Path) -> set[str]:
+    """Absolute names of everything a file imports, as deep as it says."""
+    package = ["yardbolt", *file.relative_to(SRC).parts[:-1]]
+    out = set()
+    for node in ast.walk(ast.parse(file.read_text())):
+        if isinstance(node, ast.Import):
+            out |= {name.name for name in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            base = package[: len(package) - node.level + 1] if node.level else []
+            whole = ".".join([*base, *([node.module] if node.module else [])])
+            out |= {f"{whole}.{name.name}" for name in node.names} if whole.startswith("yardbolt") else {whole}
+    return out
+
+
+def house_of(parts: tuple[str, ...]) -> str:
+    """The room of core, or the house, that a dotted name or a file lies in."""
+    if not parts:
+        return "yardbolt"
+    if parts[0] == "core" and len(parts) > 1:
+        return f"core.{parts[1]}"
+    return parts[0]
+
+
+def test_arrows_run_one_way() -> None:
+    """Only the arrows of the design, between the rooms of core too, root modules and wires included; core imports no parser, clock,
+    randomness, environment or network; nobody in core imports the ports; only the wiring knows wires, adapters and bench."""
+    for file in SRC.rglob("*.py"):
+        parts = file.relative_to(SRC).with_suffix("").parts
+        house = house_of(parts if parts[-1] != "__init__" else parts[:-1])
+        allowed = (
+            HOUSES["cli/wiring"] if parts == ("cli", "wiring") else {**HOUSES, **NEEDS_NOTHING, "core": set()}[house]
+        )
+        for name in imports(file):
+            top, *below = name.split(".")
+            if top != "yardbolt":
+                assert top not in FOREIGN.get(parts[0], set()), f"{file}: {name}"
+                continue
+            target = house_of(tuple(below))
+            inside = target == house or (house == "cli" and target == "cli") or name == "yardbolt.__version__"
+            assert inside or target in allowed, f"{file}: {name}"
+
+
+def test_nothing_of_the_old_shape_comes_back() -> None:
+    """The gone list: files, and words with the reason why they went."""
+    assert not [path for path in GONE_FILES if (SRC / path).exists()]
+    for file in (*SRC.rglob("*.py"), *SRC.rglob("*.yaml")):
+        if "bench" in file.parts:
+            continue
+        for pattern, why in GONE_WORDS.items():
+            assert not (found := re.search(pattern, file.read_text())), f"{file}: {found}: {why}"
+
+
+def test_nobody_above_the_wires_asks_which_way_it_is() -> None:
+    """Above `core/talk`, the family and the wiring, no module imports one way of talking, but for how text is cleaned."""
+    for file in (
+        *(SRC / "application").rglob("*.py"),
+        *(SRC / "core" / "run").rglob("*.py"),
+        *(SRC / "core" / "plan").rglob("*.py"),
+    ):
+        for way in WAYS:
+            assert not [name for name in imports(file) if name.startswith(f"yardbolt.core.talk.{way}")], file
+
+
+def test_help_loads_only_what_it_needs() -> None:
+    """`--help` must not pay for SSH, SQL, YAML, pydantic or rich."""
+    code = "import sys; sys.argv=['yardbolt','--help']\nfrom yardbolt.__main__ import main\ntry: main()\nexcept SystemExit: pass\nprint(' '.join(sys.modules))"
+    got = (
+        subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        .stdout.splitlines()[-1]
+        .split()
+    )
+    for heavy in (
+        "asyncssh",
+        "sqlite3",
+        "yaml",
+        "pydantic",
+        "rich.console",
+        "asyncio",
+        "telnetlib3",
+        "jinja2",
+        "pykeepass",
+        "zxcvbn",
+    ):
+        assert heavy not in got, heavy
+    assert len([m for m in got if m.startswith("yardbolt")]) <= 9
+
+
+def test_documents_name_every_command_rule_leaf_and_exit_code(tool: Tool) -> None:
+    """Nothing a user meets is left out of the documents."""
+    text = {p.name: p.read_text() for p in (ROOT / "docs").glob("*.md")}
+    for command in re.findall(r"^  ([a-z]+)  +[A-Z]", tool("--help"), re.M):
+        assert f"`{command}" in text["guide.md"], command
+    for rule in RULES:
+        assert f"`{rule}`" in text["rules.md"], rule
+    for pattern, leaf in TABLE.items():
+        if leaf.unit != "item":
+            assert f"`{'/'.join(pattern)}`" in text["plane.md"], pattern
+    for kind in vars(errors).values():
+        if isinstance(kind, type) and issubclass(kind, errors.YardboltError):
+            assert f"| {kind.exit_code} |" in text["exit-codes.md"]
+    for row in PRECEDENCE:
+        assert f"`{row.name}`" in text["precedence.md"], row.name
+    for way in WAYS:
+        assert f"`{way}`" in text["families.md"] and f"`{way}`" in text["architecture.md"], way
+    for name in shipped("families"):
+        family = load_family(shipped("families")[name])
+        assert f"`{name}`" in text["families.md"] and family.covers()

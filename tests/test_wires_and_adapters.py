@@ -1,0 +1,299 @@
+"""Adapters against the real thing: the safe's file, the record's file, sockets of every kind, the SSH library's own errors, the page."""
+
+from __future__ import annotations
+
+import asyncio
+import dataclasses
+import datetime
+import json
+import socket
+import sqlite3
+import ssl
+import threading
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+import jsonschema
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+
+from tests.conftest import NETWORK
+from yardbolt.adapters.documents import record_schema, written
+from yardbolt.adapters.records import SqliteRecords
+from yardbolt.adapters.safe import KdbxSafe, create
+from yardbolt.core.doors import Door
+from yardbolt.core.errors import FileError, SafeError
+from yardbolt.core.family.reading import Evidence, Leftover
+from yardbolt.core.run import documents, events
+from yardbolt.core.run.documents import CheckDocument, KeyDocument, TargetDocument, WantRow
+from yardbolt.core.run.events import RunBegun, Tried, Trying
+from yardbolt.core.secret import Ref, Secret
+from yardbolt.core.talk.outcomes import Cut, NoListener, Open, Quiet, Refused, Refusing, Silent, Untried, spends_a_try
+from yardbolt.reports import FORMATS
+from yardbolt.wires.look import TcpLook
+from yardbolt.wires.ssh import outcome_of
+
+HOST, LOOKER = f"{NETWORK}.81", f"{NETWORK}.89"
+
+
+def test_the_safe_is_whole_or_untouched(tmp_path: Path) -> None:
+    """Stored means on disk and in the copy; a failed copy stores nothing; wrong keys, rubbish and nothing at all are told apart."""
+    path, copy, master = tmp_path / "s.kdbx", tmp_path / "stick" / "s.kdbx", Secret("open sesame")
+    create(path, master, None, copy)
+    with pytest.raises(SafeError, match="never overwritten"):
+        create(path, master, None, None)
+    safe = KdbxSafe(path, master, None, copy)
+    safe.store({Ref("safe:u/a"): Secret("first"), Ref("safe:u/b (as found)"): Secret("")}, "made")
+    safe.store({Ref("safe:u/a"): Secret("second")}, "made")
+    again = KdbxSafe(copy, master, None, None)
+    value, blank = again.value(Ref("safe:u/a")), again.value(Ref("safe:u/b (as found)"))
+    assert (
+        value
+        and value.reveal() == "second"
+        and blank is not None
+        and blank.reveal() == ""
+        and again.value(Ref("safe:u/c")) is None
+    )
+    assert path.stat().st_mode & 0o777 == copy.stat().st_mode & 0o777 == 0o600
+    copy.unlink()
+    copy.mkdir()
+    with pytest.raises(SafeError, match="nothing was sent"):
+        safe.store({Ref("safe:u/c"): Secret("third")}, "made")
+    assert safe.value(Ref("safe:u/c")) is None
+    for file, words in (
+        (path, "does not open it"),
+        (tmp_path / "none", "no safe yet"),
+        (tmp_path / "bad", "cannot be read as a password database"),
+    ):
+        (tmp_path / "bad").write_bytes(b"rubbish" * 99)
+        with pytest.raises(SafeError, match=words):
+            KdbxSafe(file, Secret("not it"), None, None)
+
+
+def test_the_record_only_grows(tmp_path: Path) -> None:
+    """Entries come back in order and folded once, whoever wrote them; documents keep every version; rubbish is told."""
+    records, other = SqliteRecords(tmp_path / "r.sqlite"), SqliteRecords(tmp_path / "r.sqlite")
+    login = {"account": "a", "service": "ssh", "source": "s", "address": "d", "secret": "safe:u/a"}
+    for run in (0, 1, 0):
+        records.append("u", run, Trying(**login))
+        other.append("u", run, Tried(**login, outcome="opened", accepted=True))
+    records.append("other", 1, RunBegun(steps=3, by="t"))
+    for seen in (records.history(), other.history(), records.history()):
+        assert [entry.event.event for entry in seen.of("u").entries] == ["trying", "tried"] * 3
+        assert seen.of("other").open_run() == (1, True) and seen.of("u").open_run() == (2, False)
+    records.file("u", KeyDocument(service="ssh", fingerprint="one"))
+    number = other.file("u", KeyDocument(service="ssh", fingerprint="two"))
+    newest = records.latest("u", "host key ssh", KeyDocument)
+    assert newest and (newest.document.fingerprint, newest.number) == ("two", number)
+    assert records.latest("u", "check", CheckDocument) is None and records.body(99) is None
+    assert [(one.kind, one.unit) for one in records.listing()] == [("host key ssh", "u")] * 2
+    records.close(), other.close()
+    (tmp_path / "bad").write_bytes(b"rubbish " * 999)
+    with pytest.raises(FileError, match="cannot be used as a record"):
+        SqliteRecords(tmp_path / "bad")
+    with sqlite3.connect(tmp_path / "r.sqlite") as db:
+        db.execute("update journal set entry = '{}'")
+    with pytest.raises(FileError, match="not one this version knows"):
+        SqliteRecords(tmp_path / "r.sqlite").history()
+
+
+VALUES: dict[str, Any] = {"int": 3, "str": "t", "bool": True, "tuple[str, ...]": ("x", "y")}
+WRITTEN = [
+    kind for kind in vars(events).values() if isinstance(kind, type) and "event" in getattr(kind, "__annotations__", {})
+]
+
+
+def made(kind: type) -> Any:
+    """An event or row of a kind, with a value in every field."""
+    return kind(**{f.name: VALUES[str(f.type)] for f in dataclasses.fields(kind) if str(f.type) in VALUES})
+
+
+def test_every_event_and_document_fits_its_schema_and_comes_back(tmp_path: Path) -> None:
+    """Journal and record are typed: what is written is valid by the printed schema, and read again it is the same value."""
+    assert len(WRITTEN) >= 18
+    records = SqliteRecords(tmp_path / "r.sqlite")
+    entry, whole = record_schema("journal"), record_schema("record")
+    for kind in WRITTEN:
+        event = made(kind)
+        jsonschema.validate(json.loads(written(event)), entry)
+        records.append("u", 1, event)
+    assert [type(e.event) for e in records.history().of("u").entries] == WRITTEN
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate({"event": "dreamt", "what": "x"}, entry)
+    evidence = Evidence("i", "a", "c", "a", "r", "t", "d", "e")
+    finding, proof = made(documents.FindingRow), made(documents.ProofRow)
+    plane = {"name": "x", "accounts": {"complete": True, "items": {"a": {"role": None}}}}
+    common = {"plane": plane, "evidence": (evidence,), "leftovers": (Leftover("a", "l"),), "origin": {"name": ("a",)}}
+    made_documents: list[Any] = [
+        CheckDocument(kind="as found", findings=(finding,), **common),
+        documents.LeftDocument(findings=(finding,), proofs=(proof,), **common),
+        TargetDocument(target=(WantRow(path="idle", rule="r", kind="set", value=600.0),), changes=("c",), run=1),
+        KeyDocument(service="ssh", fingerprint="f"),
+    ]
+    for document in made_documents:
+        jsonschema.validate(json.loads(written(document)), whole)
+        records.file("u", document)
+        filed = records.latest("u", documents.filed_as(document), type(document))
+        assert filed and filed.document == document
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate({**json.loads(written(made_documents[0])), "plane": {"nothing": 1}}, whole)
+
+
+def test_every_error_of_the_ssh_library_has_a_meaning_and_a_price() -> None:
+    """Walk the library's own exceptions: none escapes the table, only a refusal is one, and what came after the secret costs a try."""
+    kinds: set[type[BaseException]] = set()
+    todo: list[type[BaseException]] = [asyncssh.Error]
+    while todo:
+        kind = todo.pop()
+        kinds.add(kind)
+        todo += kind.__subclasses__()
+    assert len(kinds) > 20
+    for kind in (*kinds, OSError, TimeoutError, ConnectionResetError, ConnectionRefusedError):
+        before, after = outcome_of(kind.__new__(kind), False), outcome_of(kind.__new__(kind), True)
+        assert isinstance(after, Refused) == issubclass(kind, asyncssh.PermissionDenied)
+        assert isinstance(after, NoListener) == issubclass(kind, ConnectionRefusedError)
+        assert isinstance(after, Refused | NoListener | Cut | Silent)
+        assert spends_a_try(after) is not isinstance(after, NoListener), kind
+        assert spends_a_try(before) is isinstance(before, Refused), kind
+
+
+def serve(port: int, answer: Any) -> socket.socket:
+    listener = socket.create_server((HOST, port))
+
+    def run() -> None:
+        while True:
+            try:
+                connection, _ = listener.accept()
+            except OSError:
+                return
+            threading.Thread(target=answer, args=(connection,), daemon=True).start()
+
+    threading.Thread(target=run, daemon=True).start()
+    return listener
+
+
+def certificate(folder: Path) -> ssl.SSLContext:
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "sk-web")])
+    now = datetime.datetime.now(datetime.UTC)
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(7)
+        .not_valid_before(now)
+    )
+    signed = made.not_valid_after(now + datetime.timedelta(days=9)).sign(key, hashes.SHA256())
+    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    (folder / "c.pem").write_bytes(signed.public_bytes(serialization.Encoding.PEM) + pem)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(folder / "c.pem")
+    return context
+
+
+def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
+    """TLS with its certificate, HTTP, telnet, a greeting, silence, one that hangs up, one that floods: each for what it is."""
+    context = certificate(tmp_path)
+
+    def tls(c: socket.socket) -> None:
+        try:
+            with context.wrap_socket(c, server_side=True) as s:
+                s.recv(100)
+        except OSError:
+            pass
+
+    def flood(c: socket.socket) -> None:
+        try:
+            for _ in range(5000):
+                c.sendall(b"\x1b[2J" + b"x" * 4000)
+        except OSError:
+            pass
+
+    def http(c: socket.socket) -> None:
+        c.recv(500)
+        c.sendall(b"HTTP/1.0 401 No\r\nServer: yard\x1b[31m/1\r\nWWW-Authenticate: Basic\r\n\r\n")
+        c.close()
+
+    keep: list[socket.socket] = []
+    answers = {
+        "tls": tls,
+        "http": http,
+        "telnet": lambda c: c.sendall(b"\xff\xfb\x01login: "),
+        "flood": flood,
+        "mute": keep.append,
+        "shut": lambda c: c.close(),
+    }
+    listeners = {name: serve(0, answer) for name, answer in answers.items()}
+    ports = {name: s.getsockname()[1] for name, s in listeners.items()}
+
+    async def look() -> Any:
+        k = TcpLook()
+        found = await k.ports(HOST, LOOKER, 100_000)
+        seen = {name: await k.look(HOST, p, LOOKER) for name, p in ports.items()}
+        knocked = {
+            name: await k.knock(Door("x", HOST, ports[name], "x"), LOOKER) for name in ("telnet", "mute", "shut")
+        }
+        nowhere = await k.knock(Door("x", HOST, ports["telnet"], "x"), "203.0.113.9")
+        closed = await k.knock(Door("x", f"{NETWORK}.82", ports["telnet"], "x"), LOOKER)
+        return found, seen, knocked, nowhere, closed
+
+    found, seen, knocked, nowhere, closed = asyncio.run(look())
+    for s in (*listeners.values(), *keep):
+        s.close()
+    assert set(found) == set(ports.values())
+    assert {n: p.speaks for n, p in seen.items()} == {
+        "tls": "tls",
+        "http": "http",
+        "telnet": "telnet",
+        "flood": "unknown",
+        "mute": "unknown",
+        "shut": "unknown",
+    }
+    assert (
+        seen["tls"].banner == "CN=sk-web"
+        and seen["tls"].details["self-signed"] is True
+        and "256" in seen["tls"].details["key"]
+    )
+    assert (
+        seen["http"].details == {"server": "yard/1", "www-authenticate": "Basic"}
+        and len(seen["flood"].banner) <= 120
+        and "\x1b" not in seen["flood"].banner
+    )
+    assert (
+        knocked == {"telnet": Open(), "mute": Quiet(), "shut": Refusing()}
+        and isinstance(nowhere, Untried)
+        and closed == Refusing()
+    )
+
+
+HOSTILE = "<script>alert(1)</script>"
+
+
+def record() -> documents.HandOver:
+    finding = documents.FindingRow(number=1, rule="name", title="the unit carries its own name", why="w", severity="low",
+                                   subject="name", state="fails", saw=HOSTILE, basis="read")  # fmt: skip
+    time = "2026-01-01T00:00:00"
+    entry = documents.EntryRow(time=time, state="answering", gate="change", account=HOSTILE)
+    return documents.HandOver(
+        job="j", owner="Larkmoor Tramway", technician="t", unit=HOSTILE, note="", goes_to="w", family="f",
+        identity=documents.IdentityRow(serial=HOSTILE), baseline=documents.BaselineName(name="b", version="1", meaning="m " * 60),
+        found=documents.Found(time=time, inside="", findings=(finding,), outside=documents.Outside()),
+        left=documents.Left(time=time, proven=True, findings=(finding,), blind=()),
+        changes=(documents.ChangeRow(path="name", before=HOSTILE, after="x"),), unplanned=("name",), steps=(), entry=(entry,),
+        proofs=(), back_in=(), secrets=(), owed=(HOSTILE,), waivers=(), reset="", socket="", evidence=(), site=("q",),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMATS)
+def test_sheets_are_the_same_bytes_for_the_same_record_and_trust_nothing(form: str) -> None:
+    """Two renderings are equal; what a unit said is escaped in the page; the text keeps to 78 columns where it can."""
+    made = FORMATS[form](record())
+    assert made == FORMATS[form](record()) and made.endswith("\n" if form != "html" else ">")
+    if form == "html":
+        assert "<script" not in made and "&lt;script&gt;" in made and "src=" not in made and "not planned" in made
+    if form == "text":
+        assert max(map(len, made.splitlines())) <= 78 and "answered of" in made
