@@ -306,7 +306,7 @@ def test_a_lie_is_caught_and_costs_nobody_the_way_in(lie: str) -> None:
         finally:
             board.hear = hear
 
-    bare.talk = talk  # type: ignore[method-assign]
+    bare.talk = talk  # type: ignore[method-assign, assignment]
     watched(bare, way, kept_too=True)
     outcome, _, _ = go_on(bare, way, None)
     assert outcome is not None and outcome.why, lie

@@ -215,7 +215,7 @@ def test_demands_reach_a_fixed_point_and_then_want_nothing() -> None:
     ]
 
 
-SAID = [
+SAID: list[Any] = [
     Opened(),
     Asked("terms"),
     Refused(),

@@ -50,7 +50,8 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
     logins = [(own.name, site.secret(own.name)) for own in sorted(site.accounts, key=lambda own: own.role != "full")]
     logins += [(way.account, way.secret) for way in sorted(belief.proven)]
-    doors = [door(belief.live, s, "", site.door(s)) for s in family.services() if s not in ending]
+    met = [site.door(service) for service in family.services() if service not in ending]
+    doors = [door(belief.live, one.service, one.interface, one) for one in met if one is not None]
     ways = (Way(belief.laptops[0], at, name, ref) for name, ref in logins for at in doors if at is not None)
     return tuple(dict.fromkeys(ways))
 

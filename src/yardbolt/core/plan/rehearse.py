@@ -11,7 +11,7 @@ from ..family.model import KEPT, LIVE, STAGED, Family, Op
 from ..family.writing import forecast, op_for, with_effects
 from ..judge.access import stays
 from ..plane.change import Change, Drop, Set
-from ..plane.compare import difference
+from ..plane.compare import difference, unlike
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path
@@ -113,24 +113,29 @@ def _copied(target: Plane, source: Plane, only: tuple[Path, ...]) -> Plane:
 
 
 def _counted(family: Family, belief: Belief, stores: dict[str, Plane], op: Op) -> dict[str, Plane]:
-    """The unit's own counts of differing settings, as far as they follow: none after a copy, not known after an edit."""
+    """The unit's own counts of differing settings, as far as they follow: none after a copy, not known after an edit.
+
+    They are about the unit and not about a store, so every store shows the same.
+    """
     copied = {(source, target) for source, targets in op.copies for target in targets}
     live = stores[LIVE]
     if family.op_keeping() is not None and live.stores.differences is not ABSENT:
         if (LIVE, KEPT) in copied or (KEPT, LIVE) in copied:
-            live = _with(live, "differences", 0)
-        elif KEPT not in op.writes and difference(belief.live, live):
-            live = _with(live, "differences", None)
+            stores = _all_show(stores, "differences", 0)
+        elif KEPT not in op.writes and unlike(belief.live, live):
+            stores = _all_show(stores, "differences", None)
     if STAGED in stores and live.stores.waiting is not ABSENT:
         if (STAGED, LIVE) in copied or (LIVE, STAGED) in copied:
-            live = _with(live, "waiting", 0)
+            stores = _all_show(stores, "waiting", 0)
         elif STAGED in op.writes:
-            live = _with(live, "waiting", None)
-    for source, target in copied:
-        if LIVE in (source, target) and not op.copies_of:
-            stores[source] = stores[target] = live
-    stores[LIVE] = live
+            stores = _all_show(stores, "waiting", None)
     return stores
+
+
+def _all_show(stores: dict[str, Plane], leaf: str, value: int | None) -> dict[str, Plane]:
+    # stores that are one object stay one object, so that comparing them costs nothing
+    made = {id(plane): _with(plane, leaf, value) for plane in stores.values()}
+    return {store: made[id(plane)] for store, plane in stores.items()}
 
 
 def _with(plane: Plane, leaf: str, value: int | None) -> Plane:

@@ -164,6 +164,7 @@ class BackingOut:
 
     event: Literal["backing out"] = "backing out"
     what: str
+    path: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -172,6 +173,7 @@ class BackedOut:
 
     event: Literal["backed out"] = "backed out"
     what: str
+    path: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -14,9 +14,9 @@ from typing import Any
 
 from ..doors import Way
 from ..errors import YardboltError
-from ..family.model import LIVE, STAGED, Family
+from ..family.model import KEPT, LIVE, STAGED, Family
 from ..family.writing import inverse, op_for, plain_order, readable, render
-from ..judge.access import stays
+from ..judge.access import admit, stays
 from ..plan.arrange import Sheet
 from ..plan.belief import Belief, full, learn, standing
 from ..plan.rehearse import Kind, Step, rehearse, rehearse_step, store_of, touched
@@ -24,6 +24,7 @@ from ..plan.words import describe, describe_step
 from ..plane.change import Change, Make, Set
 from ..plane.compare import difference, surprises
 from ..plane.edit import Draft, get, item, reachable
+from ..plane.kinds import ABSENT
 from ..plane.path import Path, show
 from ..plane.table import Plane, holds_secret, is_item, steady
 from ..plane.words import human
@@ -126,6 +127,7 @@ class _Run:
     def __init__(self, family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> None:
         self.family, self.sheet, self.belief, self.now = family, sheet, belief, now
         self.unproven: list[_Unproven] = []
+        self.place = 0
 
     # -- sessions --
 
@@ -141,9 +143,16 @@ class _Run:
         """Make sure that a session with full rights is alive: log in again by what is proven, else by what the sheet says will open."""
         if any(full(self.belief.live, way) for way in self.belief.sessions):
             return
-        planned = [way for step in self.sheet.steps for way in (*step.still, *((step.way,) if step.way else ()))]
+        steps = (
+            *self.sheet.steps[self.place :],
+            *self.sheet.steps[: self.place],
+        )  # what comes next is the likeliest to open
+        planned = [way for step in steps for way in (*((step.way,) if step.way else ()), *step.still)]
         coming = dict.fromkeys((*sorted(self.belief.proven), *planned))
-        for way in [way for way in coming if full(self.belief.live, way)][:3]:
+        likely = [
+            way for way in coming if full(self.belief.live, way) and admit(self.belief.live, way).admitted is not False
+        ]
+        for way in likely[:3]:
             outcome: Login = yield LogIn(way)
             if isinstance(outcome, Opened):
                 self.belief = learn(self.belief, way)
@@ -169,12 +178,15 @@ class _Run:
         return answer, via
 
     def read(self, paths: frozenset[Path] | None, problem: str) -> Generator[Request, Any, Planes]:
-        """Read through a live session. Raises _Stop with the problem where that fails."""
-        yield from self.some_session()
-        seen: Planes | None = yield Read(paths, self.session())
-        if seen is None:
-            raise _Stop(problem)
-        return seen
+        """Read through a live session, through a new one where the first does not answer. Raises _Stop with the problem."""
+        for _ in range(2):
+            yield from self.some_session()
+            via = self.session()
+            seen: Planes | None = yield Read(paths, via)
+            if seen is not None:
+                return seen
+            self.drop_session(via)
+        raise _Stop(problem)
 
     # -- events --
 
@@ -355,9 +367,13 @@ class _Run:
         if not isinstance(answer, Done):
             raise _Stop(f"{'saving' if step.kind is Kind.SAVE else 'confirming'} failed: {_said(answer)}")
         after = rehearse_step(self.family, self.belief, step)
-        seen = yield from self.read(frozenset({("stores", "differences")}), "what was saved could not be read back")
-        if get(seen.get(LIVE, Plane()), ("stores", "differences")) not in (0, None):
+        kept_is_read = any(ask.store == KEPT for ask in self.family.asks)
+        paths = None if kept_is_read else frozenset({("stores", "differences")})
+        seen = yield from self.read(paths, "what was saved could not be read back")
+        if get(seen.get(LIVE, Plane()), ("stores", "differences")) not in (0, None, ABSENT):
             raise _Stop("after saving, live and kept settings still differ")
+        if kept_is_read and (odd := surprises(after.kept, seen.get(KEPT, Plane()))):
+            raise _Stop(f"saved, and yet kept {_differs(after.kept, seen.get(KEPT, Plane()), odd)}")
         self.belief = replace(after, sessions=self.belief.sessions)
         yield self.done(place, step, words)
 
@@ -440,7 +456,7 @@ class _Run:
             order = render(self.family, back, self.plane_for(back), self.now())
         except ValueError as e:
             return str(e)
-        yield Note(BackingOut(what=words))
+        yield Note(BackingOut(what=words, path=show(back.path)))
         try:
             answer, _ = yield from self.send(order, None)
             if not isinstance(answer, Done):
@@ -452,7 +468,7 @@ class _Run:
         plane = seen.get(store_of(self.family, back), Plane())
         if isinstance(back, Set) and paths and get(plane, back.path) != back.value:
             return f"it reads {_told(plane, back.path)}"
-        yield Note(BackedOut(what=words))
+        yield Note(BackedOut(what=words, path=show(back.path)))
         return ""
 
     def discard(self) -> Generator[Request, Any, tuple[str, ...]]:
@@ -501,6 +517,7 @@ class _Run:
             Kind.TRY: self.attempt,
         }
         for place, step in enumerate(self.sheet.steps):
+            self.place = place
             try:
                 yield from does[step.kind](place, step)
             except _Stop as stop:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from ..secret import Ref, Text
-from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling
+from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
 from .outcomes import Done, End, Ended, Login, Lost, No, Opened, Unclear
 from .patterns import fill_in
 from .replies import LONGEST_REASON, ReplyRow
@@ -16,7 +16,7 @@ from .tree import Tree
 
 
 @dataclass(frozen=True)
-class Channel:
+class Channel(Unprompted):
     """How commands are run. `elevate` words a command for an account that is not root; `{command}` is quoted for a shell."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
@@ -24,21 +24,9 @@ class Channel:
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["commands"] = "commands"
 
-    def signs(self) -> Iterator[tuple[Keys, str]]:
-        """Commands wait for no sign."""
-        yield from ()
-
-    def gate_answer(self, gate: str) -> Text | None:
-        """No question stands before a command."""
-        return None
-
-    def gates_named(self) -> tuple[str, ...]:
-        """None."""
-        return ()
-
 
 @dataclass(frozen=True)
-class AskHow:
+class AskHow(Unprompted):
     """What is run to ask, with which rights, and whether its output is a tree."""
 
     say: str
@@ -49,17 +37,13 @@ class AskHow:
         """The one text with slots."""
         yield ("say",), self.say
 
-    def signs(self) -> Iterator[tuple[Keys, str]]:
-        """None."""
-        yield from ()
-
     def asked_as(self) -> str:
         """The command, for the evidence."""
         return self.say
 
 
 @dataclass(frozen=True)
-class OpHow:
+class OpHow(Unprompted):
     """What is run to change something."""
 
     say: str
@@ -68,10 +52,6 @@ class OpHow:
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The one text with slots."""
         yield ("say",), self.say
-
-    def signs(self) -> Iterator[tuple[Keys, str]]:
-        """None."""
-        yield from ()
 
     def asked_as(self) -> str:
         """The command, unfilled."""

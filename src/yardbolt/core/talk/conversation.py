@@ -62,6 +62,22 @@ class Channel(Protocol):
         """The questions that may stand between a login and the inside."""
 
 
+class Unprompted:
+    """What a channel, an ask or an op is that waits for no sign and meets no gate: most ways but consoles and pages."""
+
+    def signs(self) -> Iterator[tuple[Keys, str]]:
+        """None."""
+        yield from ()
+
+    def gate_answer(self, gate: str) -> Text | None:
+        """There is no gate to answer."""
+        return None
+
+    def gates_named(self) -> tuple[str, ...]:
+        """None."""
+        return ()
+
+
 @dataclass(frozen=True)
 class Fetch:
     """One thing to ask. `fill` fills its slots; `seconds` is the longest it may take."""
