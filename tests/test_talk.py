@@ -20,13 +20,14 @@ from tests.bare import BOARD, FAMILY, Bare, Watch, run_on, way_by
 from yardbolt.bench.lineswitch import Hand, LineSwitch
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
 from yardbolt.core.errors import UnitError
-from yardbolt.core.family.reading import Fact, Leftover, Whole, extract, merge
+from yardbolt.core.family.reading import Fact, Whole, extract, merge
 from yardbolt.core.family.spelling import spelled
 from yardbolt.core.family.writing import forecast, render
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.kexinit import decode_kexinit
 from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import get, make, put, whole
+from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref, Slot

@@ -26,8 +26,8 @@ from yardbolt.adapters.records import SqliteRecords
 from yardbolt.adapters.safe import KdbxSafe, create
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, SafeError
-from yardbolt.core.family.reading import Evidence, Leftover
-from yardbolt.core.run import documents, events
+from yardbolt.core.plane.evidence import Evidence, Leftover
+from yardbolt.core.run import documents, events, handover
 from yardbolt.core.run.documents import CheckDocument, KeyDocument, TargetDocument, WantRow
 from yardbolt.core.run.events import RunBegun, Tried, Trying
 from yardbolt.core.secret import Ref, Secret
@@ -133,7 +133,7 @@ def test_every_event_and_document_fits_its_schema_and_comes_back(tmp_path: Path)
     }
     made_documents: list[Any] = [
         CheckDocument(kind="as found", findings=(finding,), **common),
-        documents.LeftDocument(findings=(finding,), proofs=(proof,), **common),
+        handover.LeftDocument(findings=(finding,), proofs=(proof,), **common),
         TargetDocument(target=(WantRow(path="idle", rule="r", kind="set", value=600.0),), changes=("c",), run=1),
         KeyDocument(service="ssh", fingerprint="f"),
     ]
@@ -277,17 +277,17 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
 HOSTILE = "<script>alert(1)</script>"
 
 
-def record() -> documents.HandOver:
+def record() -> handover.HandOver:
     finding = documents.FindingRow(number=1, rule="name", title="the unit carries its own name", why="w", severity="low",
                                    subject="name", state="fails", saw=HOSTILE, basis="read")  # fmt: skip
     time = "2026-01-01T00:00:00"
-    entry = documents.EntryRow(time=time, state="answering", gate="change", account=HOSTILE)
-    return documents.HandOver(
+    entry = handover.EntryRow(time=time, state="answering", gate="change", account=HOSTILE)
+    return handover.HandOver(
         job="j", owner="Larkmoor Tramway", technician="t", unit=HOSTILE, note="", goes_to="w", family="f",
-        identity=documents.IdentityRow(serial=HOSTILE), baseline=documents.BaselineName(name="b", version="1", meaning="m " * 60),
-        found=documents.Found(time=time, inside="", findings=(finding,), outside=documents.Outside()),
-        left=documents.Left(time=time, proven=True, findings=(finding,), blind=()),
-        changes=(documents.ChangeRow(path="name", before=HOSTILE, after="x"),), unplanned=("name",), steps=(), entry=(entry,),
+        identity=handover.IdentityRow(serial=HOSTILE), baseline=documents.BaselineName(name="b", version="1", meaning="m " * 60),
+        found=handover.Found(time=time, inside="", findings=(finding,), outside=documents.Outside()),
+        left=handover.Left(time=time, proven=True, findings=(finding,), blind=()),
+        changes=(handover.ChangeRow(path="name", before=HOSTILE, after="x"),), unplanned=("name",), steps=(), entry=(entry,),
         proofs=(), back_in=(), secrets=(), owed=(HOSTILE,), waivers=(), reset="", socket="", evidence=(), site=("q",),
     )  # fmt: skip
 

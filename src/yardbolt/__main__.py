@@ -6,13 +6,42 @@ import os
 import sys
 
 
+def _board() -> int:
+    from pathlib import Path
+
+    from yardbolt.cli.board import board
+
+    return board(Path("yard.yaml"), no_color=False)
+
+
+def _version() -> int:
+    from yardbolt.cli.board import version
+
+    return version()
+
+
+def _families() -> int:
+    from yardbolt.cli.family import listed
+
+    return listed(no_color=False)
+
+
+# What is asked most, and without options, is answered without loading a parser of the command line.
+PLAIN = {(): _board, ("--version",): _version, ("family", "list"): _families}
+
+
+def _parsed() -> object:
+    from yardbolt.cli.app import app
+
+    return app(standalone_mode=False)
+
+
 def main() -> None:
     """The entry point."""
-    from yardbolt.cli.app import app
     from yardbolt.core.errors import YardboltError
 
     try:
-        code = app(standalone_mode=False)
+        code = PLAIN.get(tuple(sys.argv[1:]), _parsed)()
         sys.stdout.flush()
     except YardboltError as e:
         _say(str(e))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from datetime import UTC, datetime
 
 
@@ -15,4 +14,6 @@ class LaptopClock:
 
     async def sleep(self, seconds: float) -> None:
         """Wait."""
+        import asyncio
+
         await asyncio.sleep(seconds)

@@ -10,7 +10,6 @@ from typing import Annotated, Any
 from pydantic import Field, TypeAdapter, ValidationError
 
 from yardbolt.core.errors import FileError
-from yardbolt.core.plane.document import schema as plane_schema
 from yardbolt.core.run.documents import Document
 from yardbolt.core.run.events import Event
 
@@ -50,6 +49,8 @@ def filed(text: str, where: str) -> Document:
 
 def record_schema(which: str) -> dict[str, Any]:
     """The JSON Schema of an entry of the `journal`, or of a document of the `record`."""
+    from yardbolt.core.plane.document import schema as plane_schema
+
     if which == "journal":
         return _events().json_schema()
     made = _documents().json_schema()

@@ -5,18 +5,18 @@ from __future__ import annotations
 import difflib
 from importlib.resources import files as resources
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yardbolt.core.addresses import AddressSet
 from yardbolt.core.errors import FileError, OperatorError
-from yardbolt.core.family.model import Family
-from yardbolt.core.job import Allows, Job, OwnAccount, Segment, Server, UnitEntry, Waiver
-from yardbolt.core.judge.baseline import Baseline, Requirement
-from yardbolt.core.judge.rules import RULES
-from yardbolt.core.judge.rules.rule import Severity
 
-from .shapes.job import JobShape
-from .yamlfile import Document, document, read
+from .yamlfile import Document, document, fail
+
+if TYPE_CHECKING:
+    from yardbolt.core.family.model import Family
+    from yardbolt.core.job import Job
+    from yardbolt.core.judge.baseline import Baseline
+
+    from .shapes.job import JobShape
 
 SCHEMAS = ("job", "baseline", "family", "journal", "record")
 
@@ -24,6 +24,8 @@ SCHEMAS = ("job", "baseline", "family", "journal", "record")
 def schema(which: str) -> dict[str, Any]:
     """The JSON Schema (2020-12) of one of our files, of an entry of the journal, or of a document of the record."""
     if which == "job":
+        from .shapes.job import JobShape
+
         made = JobShape.model_json_schema(by_alias=True)
     elif which == "baseline":
         from .shapes.baseline import BaselineShape
@@ -62,11 +64,17 @@ def find(kind: str, name: str, beside: Path) -> Path:
     return known[name]
 
 
+def outline(path: Path) -> dict[str, Any]:
+    """A file's tree of texts, unchecked: enough to list what ships. Raises FileError where it is no YAML."""
+    return document(path).tree
+
+
 def load_family(path: Path) -> Family:
     """A family file. Raises FileError or FamilyError."""
     from yardbolt.core.family.check import family_of
 
     from .shapes.family import FamilyShape, check_ways
+    from .shapes.reading import read
 
     doc = document(path)
     read(doc, FamilyShape)
@@ -76,7 +84,12 @@ def load_family(path: Path) -> Family:
 
 def load_baseline(path: Path) -> Baseline:
     """A baseline file. Raises FileError."""
+    from yardbolt.core.judge.baseline import Baseline, Requirement
+    from yardbolt.core.judge.rules import RULES
+    from yardbolt.core.judge.rules.rule import Severity
+
     from .shapes.baseline import BaselineShape
+    from .shapes.reading import read
 
     doc = document(path)
     shape = read(doc, BaselineShape)
@@ -114,6 +127,12 @@ def load_baseline(path: Path) -> Baseline:
 
 def load_job(path: Path) -> Job:
     """The job file. Raises FileError; also where one part names another that is not there."""
+    from yardbolt.core.addresses import AddressSet
+    from yardbolt.core.job import Allows, Job, OwnAccount, Segment, Server, UnitEntry, Waiver
+
+    from .shapes.job import JobShape
+    from .shapes.reading import read
+
     doc = document(path)
     shape = read(doc, JobShape)
     for name, unit in shape.units.items():
@@ -125,14 +144,7 @@ def load_job(path: Path) -> Job:
                 f"found '{unit.segment}'; segments are {', '.join(shape.segments)}",
             )
     _unique(doc, shape)
-    for n, w in enumerate(shape.waivers):
-        if w.rule not in RULES:
-            raise FileError(
-                doc.name,
-                doc.line_of(("waivers", n, "rule")),
-                f"waivers.{n}.rule",
-                f"found '{w.rule}', which is no rule",
-            )
+    _known_rules(doc, shape)
     segments = {
         k: Segment(
             k,
@@ -167,6 +179,17 @@ def load_job(path: Path) -> Job:
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
         shape.safe.file, shape.safe.copy_, shape.safe.without_copy,
     )  # fmt: skip
+
+
+def _known_rules(doc: Document, shape: JobShape) -> None:
+    if not shape.waivers:
+        return
+    from yardbolt.core.judge.rules import RULES
+
+    for place, waiver in enumerate(shape.waivers):
+        if waiver.rule not in RULES:
+            keys = ("waivers", place, "rule")
+            raise fail(doc, keys, f"found '{waiver.rule}', which is no rule")
 
 
 def _unique(doc: Document, shape: JobShape) -> None:

@@ -12,7 +12,8 @@ from yardbolt.core.judge.baseline import Finding, judge
 from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.run.documents import Box, CheckDocument, baseline_name, finding_rows, reading_fields
+from yardbolt.core.run.documents import Box, CheckDocument
+from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 
 from .reach import (
     Surroundings,

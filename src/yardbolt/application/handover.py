@@ -3,29 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, is_item
 from yardbolt.core.plane.words import human
-from yardbolt.core.run.documents import (
-    BackIn,
-    ChangeRow,
-    CheckDocument,
-    EntryRow,
-    Filed,
-    FindingRow,
-    Found,
-    HandOver,
-    IdentityRow,
-    Left,
-    LeftDocument,
-    StepRow,
-    TargetDocument,
-    WaiverRow,
-    baseline_name,
-)
+from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument
 from yardbolt.core.run.events import (
     BackedOut,
     Entry,
@@ -37,6 +20,18 @@ from yardbolt.core.run.events import (
     ReadBack,
     Stopped,
     Unlike,
+)
+from yardbolt.core.run.filing import baseline_name
+from yardbolt.core.run.handover import (
+    BackIn,
+    ChangeRow,
+    EntryRow,
+    Found,
+    HandOver,
+    IdentityRow,
+    Left,
+    StepRow,
+    WaiverRow,
 )
 
 from .prove import differences
@@ -161,51 +156,3 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
     yield from (
         f"{one.kind} server {one.address} is not here: prove it on site" for one in unit.job.servers if not one.here
     )
-
-
-@dataclass(frozen=True)
-class Stage:
-    """Where a unit stands, for the job board: what is open, and the next command."""
-
-    unit: str
-    stage: str
-    checked: bool
-    fails: int
-    unknown: int
-    worst: str
-    next: str
-
-
-def stage(unit: UnitInWork) -> Stage:
-    """Where a unit stands."""
-    name = unit.name
-    checked = unit.last_check()
-    left = unit.records.latest(name, "as left", LeftDocument)
-    last: Filed[LeftDocument] | Filed[CheckDocument] | None = checked
-    if left and checked and left.number > checked.number:
-        last = left
-    findings = last.document.findings if last else ()
-    fails = [row for row in findings if row.state == "fails"]
-    at, then = _stage(unit, checked, left, bool(fails))
-    unknown = sum(row.state == "unknown" for row in findings)
-    return Stage(
-        name, at, last is not None, len(fails), unknown, fails[0].title if fails else "", f"yardbolt {then} {name}"
-    )
-
-
-def _stage(
-    unit: UnitInWork, checked: Filed[CheckDocument] | None, left: Filed[LeftDocument] | None, fails: bool
-) -> tuple[str, str]:
-    if checked is None:
-        return "not begun", "check"
-    _, unfinished = unit.history().open_run()
-    if unfinished:
-        return "tightening", "tighten"
-    if left and not fails and not any(proof.result == "fails" for proof in left.document.proofs):
-        return "proven", "sheet"
-    if unit.records.latest(unit.name, "target", TargetDocument):
-        return "tightened", "check" if fails else "prove"
-    found = unit.records.latest(unit.name, "as found", CheckDocument)
-    if found or checked.document.complete:
-        return "entered" if found else "checked", "steps" if unit.family.ops else "sheet"
-    return "checked", "enter" if unit.family.factory.logins else "check --as NAME"

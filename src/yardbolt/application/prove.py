@@ -14,15 +14,8 @@ from yardbolt.core.plane.compare import difference
 from yardbolt.core.plane.edit import exists, get, reachable
 from yardbolt.core.plane.path import Path, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, steady
-from yardbolt.core.run.documents import (
-    CheckDocument,
-    LeftDocument,
-    ProofRow,
-    TargetDocument,
-    baseline_name,
-    finding_rows,
-    reading_fields,
-)
+from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
+from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.model import Ask
-from yardbolt.core.family.reading import Blind, Evidence, Merging, Reading, asks_for, extract
+from yardbolt.core.family.reading import Merging, Reading, asks_for, extract
 from yardbolt.core.formats import DECODERS
+from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire
 from yardbolt.core.secret import Text, masked

@@ -17,7 +17,7 @@ from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.document import to_tree
 from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.table import Plane, holds_secret
-from yardbolt.core.run.documents import CheckDocument, TargetDocument, reading_fields
+from yardbolt.core.run.documents import CheckDocument, TargetDocument
 from yardbolt.core.run.events import (
     InputsChanged,
     ProofTried,
@@ -31,6 +31,7 @@ from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
 )
 from yardbolt.core.run.execute import Attempt, LogIn, Note, Outcome, Read, Request, Return, Send, carry_out
+from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Result, Sort
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear

@@ -7,22 +7,8 @@ from typing import Annotated
 
 import typer
 
-from .options import (
-    DEFAULT_JOB,
-    Format,
-    JobFile,
-    Jobs,
-    KeyFile,
-    NoColor,
-    Output,
-    Ports,
-    Quiet,
-    Units,
-    Yes,
-    found_of,
-    schema_of,
-    span_of,
-)
+from .options import DEFAULT_JOB, Format, JobFile, Jobs, KeyFile, NoColor, Output, Ports, Quiet, Units, Yes
+from .values import found_of, schema_of, span_of
 
 app = typer.Typer(
     name="yardbolt", rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False,

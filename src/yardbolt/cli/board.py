@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from functools import partial
 from pathlib import Path
 
 from yardbolt import __version__
@@ -25,7 +26,7 @@ def board(job: Path, no_color: bool) -> int:
     if not job.is_file():
         sys.stdout.write(BEGIN)
         return 0 if job == Path("yard.yaml") else 2
-    from yardbolt.application.handover import stage
+    from yardbolt.application.board import stage
 
     from . import wiring
     from .screen import Cell, Screen
@@ -35,7 +36,7 @@ def board(job: Path, no_color: bool) -> int:
         screen.say((f"{yard.job.title}, for {yard.job.owner}", "head"))
         table: list[list[Cell]] = []
         for name in yard.job.units:
-            stands = stage(yard.unit(name))
+            stands = stage(name, yard.records, partial(yard.family_of, name))
             unknown = f", {stands.unknown} unknown" if stands.unknown else ""
             state = f"{stands.fails} failing{unknown}" if stands.checked else ""
             style = "bad" if stands.fails else "good"

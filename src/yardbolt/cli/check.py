@@ -7,16 +7,16 @@ from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
+from yardbolt.application.board import stage
 from yardbolt.application.check import check as run
-from yardbolt.application.handover import stage
 from yardbolt.application.unit import TYPED_KEY
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.secret import Ref, Secret
 
 from . import show, wiring
 from .approval import findings_code
-from .options import output_format
 from .screen import Screen
+from .values import output_format
 
 
 def check(
@@ -52,7 +52,7 @@ def check(
                     screen.say("")
                 show.checked(screen, found, unit, full)
                 screen.say("")
-                screen.say(("Next: ", "next"), stage(unit).next)
+                screen.say(("Next: ", "next"), stage(name, yard.records, lambda: unit.family).next)
             shown += 1
             return findings_code([one.state for one in found.findings], found.reading is not None)
 

@@ -21,14 +21,14 @@ from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Credential, Seen
-from yardbolt.core.run.documents import finding_rows
+from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.console import clean
 from yardbolt.core.talk.outcomes import Login, Opened, said_by, told
 
 from . import show, wiring
-from .options import output_format
 from .screen import Cell, Screen
+from .values import output_format
 
 RULES = ("plain-service", "ssh-old", "unexplained-port", "factory-login", "weak-password")
 MOST_TRIES = 2

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import TABLE
-
 from . import wiring
 from .screen import Cell, Screen
 
@@ -14,18 +11,22 @@ SEEN_FROM_OUTSIDE = ("trials", "answering", "first_run")
 
 
 def listed(no_color: bool) -> int:
-    """The shipped families."""
+    """The shipped families, as their files say; they are checked when they are used."""
     rows: list[list[Cell]] = []
     for name, path in wiring.shipped_families().items():
-        family = wiring.load_family(path)
-        ops = f"{len(family.ops)} ops" if family.ops else "reads only"
-        rows.append([name, family.title, ", ".join(family.services()), f"{len(family.asks)} asks", ops])
+        tree = wiring.outline(path)
+        services = [service for channel in tree["channels"].values() for service in channel["services"]]
+        ops = f"{len(tree['ops'])} ops" if tree.get("ops") else "reads only"
+        rows.append([name, tree["title"], ", ".join(services), f"{len(tree['asks'])} asks", ops])
     Screen(no_color).rows(rows, indent=0)
     return 0
 
 
 def check(file: Path, no_color: bool) -> int:
     """Check a family file, and list what it does not read."""
+    from yardbolt.core.plane.path import show
+    from yardbolt.core.plane.table import TABLE
+
     family = wiring.load_family(file)
     screen = Screen(no_color)
     covered = family.covers()

@@ -11,8 +11,8 @@ from yardbolt.application.prove import prove as run
 
 from . import show, wiring
 from .approval import proved_code
-from .options import output_format
 from .screen import Screen
+from .values import output_format
 
 
 def prove(

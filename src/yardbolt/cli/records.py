@@ -78,7 +78,7 @@ def forget_key(unit: str, job: Path) -> int:
     """Forget host keys: filed as an empty note, so that the record still tells what was noted before."""
     with wiring.Yard(job) as yard:
         yard.units([unit])
-        for service in yard.families[yard.job.units[unit].family].services():
+        for service in yard.family_of(unit).services():
             if yard.records.latest(unit, f"host key {service}", KeyDocument):
                 yard.records.file(unit, KeyDocument(service=service, fingerprint=""))
         sys.stdout.write(f"{unit}: the next login notes the host key anew\n")

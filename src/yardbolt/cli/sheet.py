@@ -10,7 +10,7 @@ from yardbolt.core.errors import OperatorError, YardboltError
 from yardbolt.reports import FORMATS
 
 from . import wiring
-from .options import output_format, worst
+from .values import output_format, worst
 
 ENDINGS = {"text": "txt", "json": "json", "html": "html"}
 

@@ -14,8 +14,8 @@ from yardbolt.core.plan.arrange import Refused
 from yardbolt.core.plan.words import describe_step
 
 from . import show, wiring
-from .options import output_format, worst
 from .screen import Screen
+from .values import output_format, worst
 
 
 def steps(units: list[str] | None, job: Path, choices: Choices, form: str, output: Path | None, no_color: bool) -> int:

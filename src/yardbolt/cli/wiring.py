@@ -2,36 +2,31 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import fcntl
-import getpass
 import hashlib
 import logging
 import os
 import resource
-import secrets as randomness
 import sys
 from collections.abc import Awaitable, Callable, Iterator, Mapping
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yardbolt.adapters import files
-from yardbolt.adapters.clock import LaptopClock
-from yardbolt.adapters.records import SqliteRecords
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, SafeError, YardboltError
-from yardbolt.core.family.model import Family
-from yardbolt.core.job import Job, UnitEntry, site_of
-from yardbolt.core.judge.baseline import Baseline
-from yardbolt.core.ports import Look, Safe, Wire
-from yardbolt.core.run.events import Troubled
 from yardbolt.core.secret import Ref, Secret
 
-from .options import worst
+from .values import worst
 
 if TYPE_CHECKING:
     from yardbolt.application.unit import UnitInWork
+    from yardbolt.core.family.model import Family
+    from yardbolt.core.job import Job, UnitEntry
+    from yardbolt.core.judge.baseline import Baseline
+    from yardbolt.core.ports import Look, Safe, Wire
 
 MASTER = "YARDBOLT_MASTER"
 MOST_FILES = 8192
@@ -127,6 +122,8 @@ def ask_secret(prompt: str) -> Secret:
     """A secret typed without echo. Raises OperatorError where nobody can type."""
     if not sys.stdin.isatty():
         raise OperatorError(f"{prompt.strip(': ')} is wanted, and nobody is at the keyboard")
+    import getpass
+
     return Secret(getpass.getpass(prompt))
 
 
@@ -178,16 +175,16 @@ class Yard:
     """A job with its files: the unit in work is made from it."""
 
     def __init__(self, job_file: Path, quiet: bool = True, span: tuple[int, int] = ALL_PORTS) -> None:
+        from yardbolt.adapters.records import SqliteRecords
+
         if not job_file.is_file():
             begin = "go to the job's folder, say --job FILE, or begin one with 'yardbolt new FOLDER'"
             raise OperatorError(f"no job file {job_file}; {begin}")
         self.file, self.span = job_file, span
         self.job: Job = files.load_job(job_file)
-        self.baseline = files.load_baseline(self._find("baselines", self.job.baseline))
-        self.families: dict[str, Family] = {}
         for unit in self.job.units.values():
-            if unit.family not in self.families:
-                self.families[unit.family] = files.load_family(self._find("families", unit.family))
+            self._find("families", unit.family)
+        self._families: dict[str, Family] = {}
         self.records = SqliteRecords(job_file.parent / "record.sqlite")
         self.progress = Progress(quiet)
         self.safe: Safe | None = None
@@ -197,6 +194,18 @@ class Yard:
 
     def __exit__(self, *exc: object) -> None:
         self.records.close()
+
+    @cached_property
+    def baseline(self) -> Baseline:
+        """The baseline of the job."""
+        return files.load_baseline(self._find("baselines", self.job.baseline))
+
+    def family_of(self, name: str) -> Family:
+        """The family of a unit, loaded once."""
+        family = self.job.units[name].family
+        if family not in self._families:
+            self._families[family] = files.load_family(self._find("families", family))
+        return self._families[family]
 
     def _find(self, kind: str, name: str) -> Path:
         return files.find(kind, name, self.file.parent)
@@ -225,10 +234,14 @@ class Yard:
 
     def unit(self, name: str) -> UnitInWork:
         """Everything needed to work on one unit."""
+        from secrets import randbelow
+
+        from yardbolt.adapters.clock import LaptopClock
         from yardbolt.application.unit import UnitInWork
+        from yardbolt.core.job import site_of
 
         entry = self.job.units[name]
-        family = self.families[entry.family]
+        family = self.family_of(name)
         site = site_of(self.job, entry, family.factory_names(), doors_of(entry, family))
         texts = (self.job.owner, self.job.title, name, family.title)
         local = frozenset(word for text in texts for word in text.replace(",", " ").split() if len(word) > 2)
@@ -236,7 +249,7 @@ class Yard:
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
             look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span),
             lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
-            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randomness.randbelow,
+            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow,
         )  # fmt: skip
         return unit
 
@@ -273,6 +286,10 @@ def alone(job_file: Path, name: str) -> Iterator[None]:
 
 def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitable[int]]) -> int:
     """Run the work of several units at the same time; each error is one line, the worst exit code wins."""
+
+    import asyncio
+
+    from yardbolt.core.run.events import Troubled
 
     async def one(name: str, gate: asyncio.Semaphore) -> int:
         async with gate:
@@ -311,6 +328,11 @@ def load_family(path: Path) -> Family:
 def shipped_families() -> dict[str, Path]:
     """The families that come with the program."""
     return files.shipped("families")
+
+
+def outline(path: Path) -> dict[str, Any]:
+    """A file's tree of texts, unchecked."""
+    return files.outline(path)
 
 
 def baseline(name: str, beside: Path) -> Baseline:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from yardbolt.core.run.documents import HandOver
+from yardbolt.core.run.handover import HandOver
 
 
 def _text(record: HandOver) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import asdict
 
-from yardbolt.core.run.documents import HandOver
+from yardbolt.core.run.handover import HandOver
 
 
 def render(record: HandOver) -> str:

@@ -6,7 +6,7 @@ from importlib.resources import files
 
 from jinja2 import Environment, StrictUndefined
 
-from yardbolt.core.run.documents import HandOver
+from yardbolt.core.run.handover import HandOver
 
 
 def render(record: HandOver) -> str:

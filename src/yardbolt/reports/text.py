@@ -5,7 +5,8 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterable
 
-from yardbolt.core.run.documents import EntryRow, FindingRow, HandOver, ProofRow
+from yardbolt.core.run.documents import FindingRow, ProofRow
+from yardbolt.core.run.handover import EntryRow, HandOver
 
 WIDTH = 78
 SIGNATURES = "Handed over by ______________________   Received by ______________________"

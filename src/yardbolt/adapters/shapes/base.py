@@ -11,7 +11,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.plane.kinds import number, seconds
 
-from ..yamlfile import checked
+from .reading import checked
 
 Text = Annotated[str, BeforeValidator(checked(str))]
 

@@ -12,8 +12,9 @@ from pydantic import Field, create_model
 
 from yardbolt.core.talk.ways import WAYS
 
-from ..yamlfile import Document, Keys, fail, read
+from ..yamlfile import Document, Keys, fail
 from .base import Flag, Length, Name, PortNumber, Shape, Text, Token
+from .reading import read
 
 Store = Literal["live", "kept", "staged"]
 

@@ -10,6 +10,7 @@ from typing import Any
 from ..errors import Trouble, UnitError
 from ..formats import DECODERS
 from ..plane.edit import Draft, exists, get, listing
+from ..plane.evidence import Blind, Evidence, Leftover
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, parse, show
 from ..plane.table import LISTS, Plane, coerce, is_item, pattern_of, steady
@@ -43,37 +44,7 @@ class Whole:
     store: str = LIVE
 
 
-@dataclass(frozen=True)
-class Leftover:
-    """A line that was not understood; the list it belongs to is then not whole."""
-
-    ask: str
-    line: str
-
-
 Part = Fact | Whole | Leftover
-
-
-@dataclass(frozen=True)
-class Evidence:
-    """What was asked, by whom, when (ISO 8601), and what came back: a SHA-256 of all of it and the first lines."""
-
-    id: str
-    ask: str
-    channel: str
-    account: str
-    rights: str
-    time: str
-    digest: str
-    excerpt: str
-
-
-@dataclass(frozen=True)
-class Blind:
-    """An area that could not be read, and why."""
-
-    area: str
-    why: str
 
 
 @dataclass(frozen=True)

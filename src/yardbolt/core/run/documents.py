@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Generic, Literal, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, Literal, TypeVar
 
-from ..family.reading import Evidence, Leftover, Reading
-from ..judge.baseline import Baseline, Finding
-from ..plane.document import from_tree, to_tree
-from ..plane.path import show
-from ..plane.table import Plane
+from ..plane.evidence import Blind, Evidence, Leftover
+
+if TYPE_CHECKING:
+    from ..plane.table import Plane
 
 PlaneTree = Mapping[str, Any]
 
@@ -71,14 +70,6 @@ class Outside:
 
 
 @dataclass(frozen=True, kw_only=True)
-class BlindRow:
-    """An area that could not be read, and why."""
-
-    area: str
-    why: str
-
-
-@dataclass(frozen=True, kw_only=True)
 class BaselineName:
     """Which baseline judged it."""
 
@@ -97,11 +88,13 @@ class ReadingDocument:
     origin: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     conflicts: tuple[str, ...] = ()
     leftovers: tuple[Leftover, ...] = ()
-    blind: tuple[BlindRow, ...] = ()
+    blind: tuple[Blind, ...] = ()
 
     @property
     def as_plane(self) -> Plane:
         """The live plane as a value."""
+        from ..plane.document import from_tree  # the board reads documents, and has no use for the table
+
         return from_tree(self.plane)
 
 
@@ -206,149 +199,3 @@ class Filed(Generic[D]):
 def filed_as(document: Document) -> str:
     """Under which kind a document is filed and found again."""
     return f"host key {document.service}" if isinstance(document, KeyDocument) else document.kind
-
-
-def reading_fields(reading: Reading, plane: Plane | None = None) -> dict[str, Any]:
-    """The fields of a `ReadingDocument` from a reading; `plane` stands in for its live plane where more is known by now."""
-    return {
-        "plane": to_tree(plane if plane is not None else reading.plane),
-        "stores": {store: to_tree(one) for store, one in reading.planes.items() if store != "live"},
-        "evidence": reading.evidence,
-        "origin": {show(path): asks for path, asks in sorted(reading.origin.items())},
-        "conflicts": tuple(show(path) for path in reading.conflicts),
-        "leftovers": reading.leftovers,
-        "blind": tuple(BlindRow(area=one.area, why=one.why) for one in reading.blind),
-    }
-
-
-def finding_rows(findings: tuple[Finding, ...]) -> tuple[FindingRow, ...]:
-    """Findings for the record."""
-    return tuple(
-        FindingRow(
-            number=one.number, rule=one.rule, title=one.title, why=one.why, severity=one.severity.value,
-            subject=show(one.subject), state=one.state.value, saw=one.saw, basis=one.basis,
-        )
-        for one in findings
-    )  # fmt: skip
-
-
-def baseline_name(baseline: Baseline) -> BaselineName:
-    """Which baseline it was."""
-    return BaselineName(name=baseline.name, version=baseline.version, meaning=baseline.meaning)
-
-
-# ---- the hand-over --------------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, kw_only=True)
-class IdentityRow:
-    """Which unit it is, as far as it was read."""
-
-    make: str | None = None
-    model: str | None = None
-    serial: str | None = None
-    hardware: str | None = None
-    software: str | None = None
-
-
-@dataclass(frozen=True, kw_only=True)
-class Found:
-    """The state a unit was found in."""
-
-    time: str
-    inside: str
-    findings: tuple[FindingRow, ...]
-    outside: Outside
-
-
-@dataclass(frozen=True, kw_only=True)
-class Left:
-    """The state a unit is left in; `proven` only where it was tried out."""
-
-    time: str
-    proven: bool
-    findings: tuple[FindingRow, ...]
-    blind: tuple[BlindRow, ...]
-
-
-@dataclass(frozen=True, kw_only=True)
-class ChangeRow:
-    """A setting before and after, in words."""
-
-    path: str
-    before: str
-    after: str
-
-
-@dataclass(frozen=True, kw_only=True)
-class StepRow:
-    """A step that was carried out."""
-
-    time: str
-    run: int
-    what: str
-    state: str
-
-
-@dataclass(frozen=True, kw_only=True)
-class EntryRow:
-    """Something that was asked or answered at the first entry."""
-
-    time: str
-    state: Literal["asked", "answering", "answered"]
-    gate: str
-    account: str = ""
-    by: str = ""
-    said: str = ""
-
-
-@dataclass(frozen=True, kw_only=True)
-class BackIn:
-    """One line of the re-entry card."""
-
-    by: str
-    at: str
-    source: str
-    accounts: str
-    host_key: str
-
-
-@dataclass(frozen=True, kw_only=True)
-class WaiverRow:
-    """A rule the owner lives without."""
-
-    rule: str
-    reason: str
-    owner: str
-    until: str
-
-
-@dataclass(frozen=True, kw_only=True)
-class HandOver:
-    """Everything the owner is handed about one unit."""
-
-    version: Literal[1] = 1
-    job: str
-    owner: str
-    technician: str
-    unit: str
-    note: str
-    goes_to: str
-    family: str
-    identity: IdentityRow
-    baseline: BaselineName
-    found: Found
-    left: Left
-    changes: tuple[ChangeRow, ...]
-    unplanned: tuple[str, ...]
-    steps: tuple[StepRow, ...]
-    entry: tuple[EntryRow, ...]
-    proofs: tuple[ProofRow, ...]
-    back_in: tuple[BackIn, ...]
-    secrets: tuple[str, ...]
-    owed: tuple[str, ...]
-    waivers: tuple[WaiverRow, ...]
-    reset: str
-    socket: str
-    evidence: tuple[Evidence, ...]
-    site: tuple[str, ...]

@@ -1,0 +1,61 @@
+"""The job board: where a unit stands, and the next command. Touches no unit."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from yardbolt.core.run.documents import CheckDocument, Filed, LeftDocument, TargetDocument
+
+if TYPE_CHECKING:
+    from yardbolt.core.family.model import Family
+    from yardbolt.core.ports import Records
+
+
+@dataclass(frozen=True)
+class Stage:
+    """Where a unit stands, for the job board: what is open, and the next command."""
+
+    unit: str
+    stage: str
+    checked: bool
+    fails: int
+    unknown: int
+    worst: str
+    next: str
+
+
+def stage(name: str, records: Records, family: Callable[[], Family]) -> Stage:
+    """Where a unit stands. Its family is asked for only where the answer hangs on it."""
+    checked = records.latest(name, "check", CheckDocument)
+    left = records.latest(name, "as left", LeftDocument)
+    last: Filed[LeftDocument] | Filed[CheckDocument] | None = checked
+    if left and checked and left.number > checked.number:
+        last = left
+    findings = last.document.findings if last else ()
+    fails = [row for row in findings if row.state == "fails"]
+    at, then = _stage(name, records, family, checked, left, bool(fails))
+    unknown = sum(row.state == "unknown" for row in findings)
+    return Stage(
+        name, at, last is not None, len(fails), unknown, fails[0].title if fails else "", f"yardbolt {then} {name}"
+    )
+
+
+def _stage(
+    name: str, records: Records, family: Callable[[], Family], checked: Filed[CheckDocument] | None,
+    left: Filed[LeftDocument] | None, fails: bool,
+) -> tuple[str, str]:  # fmt: skip
+    if checked is None:
+        return "not begun", "check"
+    _, unfinished = records.history().of(name).open_run()
+    if unfinished:
+        return "tightening", "tighten"
+    if left and not fails and not any(proof.result == "fails" for proof in left.document.proofs):
+        return "proven", "sheet"
+    if records.latest(name, "target", TargetDocument):
+        return "tightened", "check" if fails else "prove"
+    found = records.latest(name, "as found", CheckDocument)
+    if found or checked.document.complete:
+        return "entered" if found else "checked", "steps" if family().ops else "sheet"
+    return "checked", "enter" if family().factory.logins else "check --as NAME"
