@@ -184,7 +184,7 @@ def test_no_change_of_the_packet_filter_is_wrongly_called_harmless() -> None:
     """A way that got in stays only if it truly still does, whatever was hidden; and what is answered for sure is true."""
     count: Counter[str] = Counter()
 
-    @settings(max_examples=int(os.environ.get("N", "400")), deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=int(os.environ.get("N", "300")), deadline=None, suppress_health_check=list(HealthCheck))
     @given(filters(), edits(), st.data())
     def run(plane: Plane, change: Change, data: Any) -> None:
         known = hidden(data.draw, plane)

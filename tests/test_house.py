@@ -48,7 +48,7 @@ GONE_FILES = (
     "adapters/ssh.py", "adapters/telnet.py", "adapters/knock.py", "adapters/talk.py",
 )  # fmt: skip
 GONE_WORDS = {
-    r"\bOpening\b": "outcomes are types", r"\bSent\b": "outcomes are types", r"\b(CLOSED|SILENT), (CLOSED|SILENT)\b": "ends are an enum",
+    r"\bOpening\b": "outcomes are types", r"\bSent\(": "outcomes are types", r"\b(CLOSED|SILENT), (CLOSED|SILENT)\b": "ends are an enum",
     r"\.persists\b|persists:": "an op names its stores", r"\bspec\.mode\b|self\.mode": "a way of talking is a row of the table",
     r"\.active\b": "stores have names", r"path\[-1\] [!=]= .secret": "the table says what holds a secret",
     r"\.append\([^)\n\"]*\{": "journal entries are typed", r"\.get\(.kind.\)": "journal entries are typed",

@@ -81,16 +81,16 @@ def truths(draw: Any) -> tuple[LineSwitch, Watch, Way]:
     )
     blank = unit.hands[account].phrase == ""
     unit.kept = copy.deepcopy(live)
-    if draw(st.integers(0, 9)) == 0:
+    if draw(st.integers(0, 19)) == 19:
         unit.kept.rest = 77
     return unit, watch, way_by(service, account, "factory:2" if blank else f"safe:{SITE.unit}/{account}")
 
 
 @st.composite
 def sites(draw: Any) -> Site:
-    needed = frozenset(["ssh"] if draw(st.integers(0, 7)) else ["ssh", "telnet"])
+    needed = frozenset(["ssh"] if draw(st.integers(0, 19)) < 19 else ["ssh", "telnet"])
     allows = Allows(draw(st.booleans()), draw(st.booleans()), "")
-    accounts = SITE.accounts if draw(st.integers(0, 4)) else ()
+    accounts = SITE.accounts if draw(st.integers(0, 19)) < 19 else ()
     return replace(SITE, needed=needed, allows=allows, accounts=accounts)
 
 
@@ -98,11 +98,11 @@ def hide(draw: Any, plane: Plane) -> Plane:
     """The plane with some facts not read. What a sheet cannot do without is hidden less often, so that most of them are carried out."""
     draft = Draft(plane)
     for path, value in list(leaves(plane)):
-        often = 20 if path[0] in ("accounts", "services", "stores") else 4
-        if value is not None and steady(path) and not holds_secret(path) and draw(st.integers(0, often)) == 0:
+        often = {"accounts": 20, "services": 20, "stores": 60}.get(path[0], 4)
+        if value is not None and steady(path) and not holds_secret(path) and draw(st.integers(0, often)) == often:
             draft.put(path, None)
     for name in ("accounts", "services"):
-        if draw(st.integers(0, 19)) == 0:
+        if draw(st.integers(0, 19)) == 19:
             draft.whole((name,), False)
     return draft.freeze()
 

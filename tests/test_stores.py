@@ -37,7 +37,7 @@ TARGET: Target = (
     Want(("policy", "min_length"), "length", "set", 12), Want(("services", "web", "enabled"), "plain", "set", False),
 )  # fmt: skip
 MOVE = Want(("interfaces", "lan", "addresses"), "address", "set", ("198.51.100.1/24",))
-MANY = settings(max_examples=int(os.environ.get("N", "200")), deadline=None, suppress_health_check=list(HealthCheck))
+MANY = settings(max_examples=int(os.environ.get("N", "120")), deadline=None, suppress_health_check=list(HealthCheck))
 
 
 def believed(

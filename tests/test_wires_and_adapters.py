@@ -133,7 +133,7 @@ def test_every_event_and_document_fits_its_schema_and_comes_back(tmp_path: Path)
     }
     made_documents: list[Any] = [
         CheckDocument(kind="as found", findings=(finding,), **common),
-        handover.LeftDocument(findings=(finding,), proofs=(proof,), **common),
+        documents.LeftDocument(findings=(finding,), proofs=(proof,), **common),
         TargetDocument(target=(WantRow(path="idle", rule="r", kind="set", value=600.0),), changes=("c",), run=1),
         KeyDocument(service="ssh", fingerprint="f"),
     ]
@@ -164,19 +164,33 @@ def test_every_error_of_the_ssh_library_has_a_meaning_and_a_price() -> None:
         assert spends_a_try(before) is isinstance(before, Refused), kind
 
 
-def serve(port: int, answer: Any) -> socket.socket:
-    listener = socket.create_server((HOST, port))
+class Answering:
+    """A listening socket with an answer of its own for whoever connects, until it is closed."""
 
-    def run() -> None:
+    def __init__(self, answer: Any) -> None:
+        self.answer, self.kept = answer, list[socket.socket]()
+        self.listener = socket.create_server((HOST, 0))
+        self.port = self.listener.getsockname()[1]
+        self.threads = [threading.Thread(target=self.serve)]
+        self.threads[0].start()
+
+    def serve(self) -> None:
         while True:
             try:
-                connection, _ = listener.accept()
+                connection, _ = self.listener.accept()
             except OSError:
                 return
-            threading.Thread(target=answer, args=(connection,), daemon=True).start()
+            self.kept.append(connection)
+            self.threads.append(threading.Thread(target=self.answer, args=(connection,)))
+            self.threads[-1].start()
 
-    threading.Thread(target=run, daemon=True).start()
-    return listener
+    def close(self) -> None:
+        self.listener.shutdown(socket.SHUT_RDWR)
+        self.listener.close()
+        for connection in self.kept:
+            connection.close()
+        for thread in self.threads:
+            thread.join(10)
 
 
 def certificate(folder: Path) -> ssl.SSLContext:
@@ -222,17 +236,16 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         c.sendall(b"HTTP/1.0 401 No\r\nServer: yard\x1b[31m/1\r\nWWW-Authenticate: Basic\r\n\r\n")
         c.close()
 
-    keep: list[socket.socket] = []
     answers = {
         "tls": tls,
         "http": http,
         "telnet": lambda c: c.sendall(b"\xff\xfb\x01login: "),
         "flood": flood,
-        "mute": keep.append,
+        "mute": lambda c: None,
         "shut": lambda c: c.close(),
     }
-    listeners = {name: serve(0, answer) for name, answer in answers.items()}
-    ports = {name: s.getsockname()[1] for name, s in listeners.items()}
+    listeners = {name: Answering(answer) for name, answer in answers.items()}
+    ports = {name: one.port for name, one in listeners.items()}
 
     async def look() -> Any:
         k = TcpLook()
@@ -246,8 +259,8 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         return found, seen, knocked, nowhere, closed
 
     found, seen, knocked, nowhere, closed = asyncio.run(look())
-    for s in (*listeners.values(), *keep):
-        s.close()
+    for listener in listeners.values():
+        listener.close()
     assert set(found) == set(ports.values())
     assert {n: p.speaks for n, p in seen.items()} == {
         "tls": "tls",

@@ -121,7 +121,8 @@ class Stand:
             return
         with contextlib.suppress(OSError, asyncssh.Error):
             if fault == "hang":
-                await asyncio.sleep(3600)
+                with sock:
+                    await asyncio.sleep(3600)
             elif fault == "noise":
                 await asyncio.get_running_loop().sock_sendall(sock, os.urandom(2000) + b"\n" + os.urandom(2000))
                 sock.close()

@@ -25,12 +25,12 @@ def decode_ruleset(tree: Tree) -> Decoded:
     if not entries or not chains:
         return Decoded((), ("no chain looks at what reaches the host; rules of another kind would not be seen here",))
     facts: Pairs = []
-    names = {(c.get("family"), c.get("table"), c.get("name")) for c in chains}
+    names = {(str(c.get("family")), str(c.get("table")), str(c.get("name"))) for c in chains}
     if len(chains) == 1:
         facts.append((("input_filter", "default"), str(chains[0].get("policy", "accept"))))
     facts.append((("input_filter", "empty_list"), "nobody"))
     rules = [r for _, r in pick(entries, "*/rule") if isinstance(r, Mapping)]
-    mine = [r for r in rules if (r.get("family"), r.get("table"), r.get("chain")) in names]
+    mine = [r for r in rules if (str(r.get("family")), str(r.get("table")), str(r.get("chain"))) in names]
     for place, rule in enumerate(mine, 1):
         path = (*_RULES, f"{rule.get('family')} {rule.get('table')} {rule.get('handle')}")
         facts += [(path, True), ((*path, "position"), place if len(chains) == 1 else None), *_rule(path, rule)]
