@@ -1,4 +1,5 @@
-"""A bench unit without a wire: drives the core's generators on a `Board` directly, so that thousands of runs take seconds."""
+"""A bench unit without a wire: drives the core's generators on a `Board` directly, so that thousands of runs take
+seconds."""
 
 from __future__ import annotations
 
@@ -17,7 +18,7 @@ from yardbolt.core.family.reading import asks_for, extract, merge
 from yardbolt.core.job import site_of
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.events import Event
-from yardbolt.core.run.execute import Attempt, LogIn, Note, Outcome, Read, Return, Send
+from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Return, Send
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk import console
 from yardbolt.core.talk.console import Heard, Listener, Turn

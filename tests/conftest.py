@@ -1,5 +1,5 @@
-"""The program as its users run it, in temporary folders: in this process where no kill and no terminal is needed. A real bench and a
-real sshd where a test asks for one, on addresses no other run of the tests uses."""
+"""The program as its users run it, in temporary folders: in this process where no kill and no terminal is needed. A
+real bench and a real sshd where a test asks for one, on addresses no other run of the tests uses."""
 
 from __future__ import annotations
 
@@ -163,7 +163,8 @@ def benches(tmp_path: Path) -> Iterator[Callable[[], Bench]]:
 
 @pytest.fixture(scope="session")
 def light_safe(tmp_path_factory: pytest.TempPathFactory) -> bytes:
-    """An empty safe that opens quickly: what a safe costs to open is chosen when it is made, and is no concern of most tests."""
+    """An empty safe that opens quickly: what a safe costs to open is chosen when it is made, and is no concern of most
+    tests."""
     path = tmp_path_factory.mktemp("safe") / "light.kdbx"
     create(path, Secret(MASTER), None, None)
     opened = PyKeePass(str(path), password=MASTER)

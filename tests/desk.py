@@ -24,7 +24,7 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, holds_secret, is_item
 from yardbolt.core.run.events import Event
-from yardbolt.core.run.execute import LogIn, Note, Outcome, Read, Return, Send
+from yardbolt.core.run.requests import LogIn, Note, Outcome, Read, Return, Send
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Keys, Order, Replies, Talk, Unprompted
 from yardbolt.core.talk.outcomes import Done, Ended, Login, No, Opened, Refused, Unclear
@@ -131,7 +131,8 @@ def true_plane() -> Plane:
 
 @dataclass
 class Unit:
-    """The truth, and what the unit makes of what it is told. `lie` says how it misbehaves, `lie_at` from which order on."""
+    """The truth, and what the unit makes of what it is told. `lie` says how it misbehaves, `lie_at` from which order
+    on."""
 
     family: Family
     stores: dict[str, Plane] = field(default_factory=lambda: dict.fromkeys(("staged", "live", "kept"), true_plane()))
@@ -275,7 +276,8 @@ class Unit:
 
 
 def drive(unit: Unit, executor: Generator[Any, Any, Outcome], kill_at: int = -1) -> Outcome | None:
-    """Carry out what the executor asks for, checking the truth after each request; stop dead before request number `kill_at`."""
+    """Carry out what the executor asks for, checking the truth after each request; stop dead before request number
+    `kill_at`."""
     answer: Any = None
     paths: dict[int, Path] = {}
     last: Path = ()

@@ -40,7 +40,8 @@ def open_plane() -> Plane:
 
 
 def test_who_can_get_in_is_answered_with_reasons() -> None:
-    """One sure no decides, else one unknown; account and service limits meet; patterns in account lists are not guessed at."""
+    """One sure no decides, else one unknown; account and service limits meet; patterns in account lists are not
+    guessed at."""
     plane = put(open_plane(), ("services", "ssh", "permitted"), AddressSet.of("192.0.2.0/24", "2001:db8::/64"))
     assert admit(plane, way()).admitted is True and admit(plane, way("2001:db8::5")).admitted is True
     refused = admit(plane, way("198.51.100.1"))
@@ -60,7 +61,8 @@ def test_who_can_get_in_is_answered_with_reasons() -> None:
 
 
 def test_a_door_is_read_off_a_plane_and_moves_with_it() -> None:
-    """Port, address, binding and the way back to the laptop are conditions; where nothing was read, the door is where it was met."""
+    """Port, address, binding and the way back to the laptop are conditions; where nothing was read, the door is where
+    it was met."""
     plane = open_plane()
     met = door_at()
     assert door(plane, "ssh", "", met) == met and door(Plane(), "ssh") is None
@@ -181,7 +183,8 @@ def hidden(draw: Any, plane: Plane) -> Plane:
 
 
 def test_no_change_of_the_packet_filter_is_wrongly_called_harmless() -> None:
-    """A way that got in stays only if it truly still does, whatever was hidden; and what is answered for sure is true."""
+    """A way that got in stays only if it truly still does, whatever was hidden; and what is answered for sure is
+    true."""
     count: Counter[str] = Counter()
 
     @settings(max_examples=int(os.environ.get("N", "300")), deadline=None, suppress_health_check=list(HealthCheck))

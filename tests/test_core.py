@@ -101,7 +101,8 @@ def full_plane() -> Plane:
 
 
 def test_three_states_survive_json() -> None:
-    """A value, not set and not read stay three different things, for every leaf of the table; the form fits its own schema."""
+    """A value, not set and not read stay three different things, for every leaf of the table; the form fits its own
+    schema."""
     plane = full_plane()
     assert from_tree(to_tree(plane)) == plane and difference(plane, from_tree(to_tree(plane))) == frozenset()
     assert get(plane, ("roles", "a/b", "areas", "a/b", "access")) == "t"
@@ -138,8 +139,8 @@ keys = st.sampled_from(["a", "b", "c/d"])
 
 @given(st.lists(st.tuples(paths, keys, keys, st.booleans()), max_size=40))
 def test_a_draft_is_the_same_edits_one_by_one(edits: list[tuple[Any, str, str, bool]]) -> None:
-    """Many edits through one draft give the plane that single edits give; the plane it began from is untouched; what is untouched
-    stays the very same object, so that comparing costs nothing."""
+    """Many edits through one draft give the plane that single edits give; the plane it began from is untouched; what
+    is untouched stays the very same object, so that comparing costs nothing."""
     start = full_plane()
     before, draft, plane = to_tree(start), Draft(start), start
     for pattern, one, two, drops in edits:
@@ -183,7 +184,8 @@ def test_changes_do_what_they_say() -> None:
 
 
 def test_surprises_are_what_was_read_and_differs() -> None:
-    """What was not read, what moves by itself and what no unit shows are no surprise; an item that came or went is, where the list is whole."""
+    """What was not read, what moves by itself and what no unit shows are no surprise; an item that came or went is,
+    where the list is whole."""
     base = whole(put(make(Plane(), ("accounts", "a")), ("accounts", "a", "role"), "full"), ("accounts",))
     seen = put(put(base, ("accounts", "a", "role"), "read"), ("clock", "offset"), 9.0)
     assert surprises(put(base, ("clock", "offset"), 0.0), seen) == (("accounts", "a", "role"),)
@@ -256,7 +258,8 @@ def test_the_value_chosen_is_the_admissible_one_nearest_to_the_present(demand: A
 
 
 def test_demands_meet_or_name_both_rules() -> None:
-    """Intervals intersect; no common value, and gone against kept, are conflicts naming both; an upper set alone is a question."""
+    """Intervals intersect; no common value, and gone against kept, are conflicts naming both; an upper set alone is a
+    question."""
     p = ("policy", "min_length")
     met = meet([Between(p, "a", 8), Between(p, "b", 12, 20), Between(p, "c", None, 16)])[p]
     assert isinstance(met, Between) and (met.low, met.high, met.rule) == (12, 16, "a and b and c")
@@ -322,7 +325,8 @@ def test_weak_passwords_are_named_without_being_repeated() -> None:
 
 @given(st.integers(8, 30), st.integers(1, 4), st.sampled_from(["", "-", "-.", "0Oo"]), st.integers(0, 2**32))
 def test_suggestions_satisfy_what_they_were_made_for(length: int, classes: int, barred: str, seed: int) -> None:
-    """Any policy of a unit is met; no look-alikes, no barred sign, no shift unless four classes are wanted, at least 64 bits."""
+    """Any policy of a unit is met; no look-alikes, no barred sign, no shift unless four classes are wanted, at least
+    64 bits."""
     demands, chance = pw.Demands(length, classes, 2, 2, 64, barred), random.Random(seed)
     value = pw.suggest(demands, chance.randrange)
     assert pw.breaches(value, demands) == () and not set(value) & set("ilo01IO") and len(value) >= 14

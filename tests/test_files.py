@@ -1,4 +1,5 @@
-"""Files: every complaint names file, line, key, what was found and what is allowed; schemas and documents cannot drift."""
+"""Files: every complaint names file, line, key, what was found and what is allowed; schemas and documents cannot
+drift."""
 
 from __future__ import annotations
 
@@ -161,7 +162,8 @@ SHOWN = {
 
 @pytest.mark.parametrize("which", SHOWN)
 def test_printed_schemas_take_the_shipped_files(which: str, tool: Tool) -> None:
-    """The schema a user prints is valid JSON Schema, takes what ships and refuses an unknown key, of a way of talking too."""
+    """The schema a user prints is valid JSON Schema, takes what ships and refuses an unknown key, of a way of talking
+    too."""
     kind, args = SHOWN[which]
     printed = json.loads(tool(*args))
     jsonschema.Draft202012Validator.check_schema(printed)

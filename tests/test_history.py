@@ -36,7 +36,8 @@ def left(history: History, minutes: float, unit: str = "u", address: str = "x", 
 
 
 def test_tries_are_counted_by_unit_address_and_key_and_the_largest_binds() -> None:
-    """Two are spared; an unknown limit is two an hour; good logins clear; attempts without an end count; time passes."""
+    """Two are spared; an unknown limit is two an hour; good logins clear; attempts without an end count; time
+    passes."""
     history = History()
     assert left(history, 0) == 3 and left(history, 0, limit=0) == 2
     history.add(Entry(at(0), spent()))
@@ -53,7 +54,8 @@ def test_tries_are_counted_by_unit_address_and_key_and_the_largest_binds() -> No
 
 
 def test_what_opened_last_and_what_was_sent_are_tried_first() -> None:
-    """The likeliest first: sent or opened last; a sending makes the older credential doubtful; other people's words are no candidates."""
+    """The likeliest first: sent or opened last; a sending makes the older credential doubtful; other people's words
+    are no candidates."""
     history, me = History(), History().of("u")
     for minute, event in enumerate(
         (opened(), opened(account="b", secret="safe:u/b"), opened(account="f", secret="factory:1"))

@@ -116,7 +116,8 @@ def test_any_host_can_be_looked_at_from_outside_with_logins_typed_at_a_prompt(to
 
 
 def test_a_plain_web_server_and_silence_are_told_apart(tool: Tool) -> None:
-    """A service that speaks HTTP is plain text; a port that says nothing is unknown; an address where nothing answers is an error."""
+    """A service that speaks HTTP is plain text; a port that says nothing is unknown; an address where nothing answers
+    is an error."""
     with (
         socket.socket() as mute,
         subprocess.Popen(

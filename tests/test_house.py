@@ -1,4 +1,5 @@
-"""The house itself: arrows between rooms, what must not come back, what starting costs, and documents that leave nothing out."""
+"""The house itself: arrows between rooms, what must not come back, what starting costs, and documents that leave
+nothing out."""
 
 from __future__ import annotations
 
@@ -79,8 +80,9 @@ def house_of(parts: tuple[str, ...]) -> str:
 
 
 def test_arrows_run_one_way() -> None:
-    """Only the arrows of the design, between the rooms of core too, root modules and wires included; core imports no parser, clock,
-    randomness, environment or network; nobody in core imports the ports; only the wiring knows wires, adapters and bench."""
+    """Only the arrows of the design, between the rooms of core too, root modules and wires included; core imports no
+    parser, clock, randomness, environment or network; nobody in core imports the ports; only the wiring knows wires,
+    adapters and bench."""
     for file in SRC.rglob("*.py"):
         parts = file.relative_to(SRC).with_suffix("").parts
         house = house_of(parts if parts[-1] != "__init__" else parts[:-1])
@@ -108,7 +110,8 @@ def test_nothing_of_the_old_shape_comes_back() -> None:
 
 
 def test_nobody_above_the_wires_asks_which_way_it_is() -> None:
-    """Above `core/talk`, the family and the wiring, no module imports one way of talking, but for how text is cleaned."""
+    """Above `core/talk`, the family and the wiring, no module imports one way of talking, but for how text is
+    cleaned."""
     for file in (
         *(SRC / "application").rglob("*.py"),
         *(SRC / "core" / "run").rglob("*.py"),

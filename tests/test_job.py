@@ -99,7 +99,8 @@ def steps_of(folder: Path) -> list[dict[str, object]]:
 
 
 def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches: Callable[[], Bench]) -> None:
-    """SIGKILL again and again: at no moment is every credential in the safe useless, and the end is that of an undisturbed run."""
+    """SIGKILL again and again: at no moment is every credential in the safe useless, and the end is that of an
+    undisturbed run."""
     job("check", code=3)
     job("enter", "--yes")
     done, kills = False, 0
@@ -148,7 +149,8 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
 
 
 def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], Bench]) -> None:
-    """Hanging, dropping, noise, garbage, endless output, another host key: one line, the right exit code, nothing lost or leaked."""
+    """Hanging, dropping, noise, garbage, endless output, another host key: one line, the right exit code, nothing lost
+    or leaked."""
     bench = benches()
     job("check", code=3)
     bench.fault("blab")
@@ -180,7 +182,8 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
 
 
 def test_checking_changes_nothing_and_spares_the_account(job: Tool, benches: Callable[[], Bench]) -> None:
-    """Checks before the first entry pass no question; a locked account is told apart; the try budget holds across runs."""
+    """Checks before the first entry pass no question; a locked account is told apart; the try budget holds across
+    runs."""
     bench = benches()
     for _ in range(2):
         out = job("check", "--quiet", code=3)

@@ -1,5 +1,5 @@
-"""A new way of talking is one file, one wire and a row: here is a whole one, objects over a session token, in this one file;
-the family checker, reading, writing and the table of ways take it as it is."""
+"""A new way of talking is one file, one wire and a row: here is a whole one, objects over a session token, in this one
+file; the family checker, reading, writing and the table of ways take it as it is."""
 
 from __future__ import annotations
 
@@ -126,7 +126,8 @@ def wire(call: Call) -> Answer | Lost:
 
 
 def test_a_way_of_talking_is_one_file_a_wire_and_a_row() -> None:
-    """Logged in, read through a tree, written to the very place it is read from, refused with the unit's reason: by data and this file."""
+    """Logged in, read through a tree, written to the very place it is read from, refused with the unit's reason: by
+    data and this file."""
     family = family_of(TREE, ways=TABLE)
     _, channel, talk = family.channel_of("https")
     assert isinstance(run_on(wire, talk.login(channel, "keeper", Ref("safe:u/keeper"), False, {})), Opened)

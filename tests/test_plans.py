@@ -1,4 +1,5 @@
-"""Random true units, half-blind beliefs, kills and lies: whatever happens, somebody with full rights can still get in."""
+"""Random true units, half-blind beliefs, kills and lies: whatever happens, somebody with full rights can still get
+in."""
 
 from __future__ import annotations
 
@@ -33,7 +34,8 @@ from yardbolt.core.plane.kinds import Listing
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Plane, holds_secret, steady
 from yardbolt.core.run.events import Proven, Sending, Stopped
-from yardbolt.core.run.execute import Outcome, carry_out
+from yardbolt.core.run.execute import carry_out
+from yardbolt.core.run.requests import Outcome
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.conversation import Order
 
@@ -95,7 +97,8 @@ def sites(draw: Any) -> Site:
 
 
 def hide(draw: Any, plane: Plane) -> Plane:
-    """The plane with some facts not read. What a sheet cannot do without is hidden less often, so that most of them are carried out."""
+    """The plane with some facts not read. What a sheet cannot do without is hidden less often, so that most of them
+    are carried out."""
     draft = Draft(plane)
     for path, value in list(leaves(plane)):
         often = {"accounts": 20, "services": 20, "stores": 60}.get(path[0], 4)
@@ -108,7 +111,8 @@ def hide(draw: Any, plane: Plane) -> Plane:
 
 
 def opens(unit: LineSwitch, state: Settings, known: set[str]) -> bool:
-    """The truth, asked of the unit alone: would a known credential with full rights open it from the laptop with these settings?"""
+    """The truth, asked of the unit alone: would a known credential with full rights open it from the laptop with these
+    settings?"""
     gates = any(g.open and admits(g.sources, LAPTOP) for g in state.gates.values())
     return gates and any(h.rank == "chief" and h.phrase in known and not h.must_change for h in unit.hands.values())
 
@@ -248,7 +252,8 @@ def state(bare: Bare) -> Any:
 
 
 def test_killed_at_any_point_and_started_again_it_ends_the_same() -> None:
-    """Killed before, in and after every step, a fresh start reaches the very state of an undisturbed run, and finds nothing more to do."""
+    """Killed before, in and after every step, a fresh start reaches the very state of an undisturbed run, and finds
+    nothing more to do."""
     bare, way = fresh()
     outcome, target, _ = go_on(bare, way, None)
     assert outcome is not None and not outcome.why, outcome
@@ -353,7 +358,8 @@ CASES: dict[str, tuple[Change, Change]] = {
 
 
 def test_precedence_row_by_row() -> None:
-    """Each row of the one table of order puts what it is about before what it must come before, by phase and by place."""
+    """Each row of the one table of order puts what it is about before what it must come before, by phase and by
+    place."""
     bare, way = fresh()
     plane = read_in(bare, way)
     assert list(CASES) == [row.name for row in PRECEDENCE]
@@ -420,7 +426,8 @@ def alone(factory: str) -> tuple[Bare, Way, Plane]:
 
 
 def test_the_only_account_changes_its_password_through_the_live_session() -> None:
-    """Held, not proven, for one step: the session lives, the successor is surely admitted, the old password is the way back."""
+    """Held, not proven, for one step: the session lives, the successor is surely admitted, the old password is the way
+    back."""
     bare, me, plane = alone("factory:1")
     keep = replace(SITE, accounts=(), allows=Allows(True, False, ""))
     target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path[0] == "accounts")
@@ -454,7 +461,8 @@ def test_without_a_session_the_same_change_is_a_leap_and_needs_consent_by_name()
 
 
 def test_a_no_to_a_password_is_a_no() -> None:
-    """Where nothing readable would change, a refused password is still refused, with the unit's own reason, and nothing is taken back."""
+    """Where nothing readable would change, a refused password is still refused, with the unit's own reason, and
+    nothing is taken back."""
     bare, me, plane = alone("factory:1")
     bare.unit.live.shortest = bare.unit.kept.shortest = 30
     bare.unit.hands["foreman"].made = "own"

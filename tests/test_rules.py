@@ -261,7 +261,8 @@ def test_a_refusal_counts_only_beside_its_control_and_silence_never(
 
 
 def test_claims_follow_from_what_is_on_and_what_is_off() -> None:
-    """A service that is on is tried as a stranger and with factory logins; one that is off must be closed; every claim names its port."""
+    """A service that is on is tried as a stranger and with factory logins; one that is off must be closed; every claim
+    names its port."""
     plane = plane_with(services__ssh__enabled=True, services__telnet__enabled=False, services=1)
     ways: list[Way] = [way_by("ssh", "lt-works", OURS.entry)]
     made = claims(FAMILY, plane, SITE, ways)
@@ -285,7 +286,8 @@ def at_board(**kw: Any) -> tuple[LineSwitch, Watch, Board]:
 
 
 def test_the_bench_counts_refusals_while_starting_and_locks() -> None:
-    """Right logins are refused for the first seconds and counted; five wrong ones lock for a minute; a good one clears."""
+    """Right logins are refused for the first seconds and counted; five wrong ones lock for a minute; a good one
+    clears."""
     unit, watch, _ = at_board()
     assert [unit.try_phrase("foreman", "foreman") for _ in range(5)] == ["no"] * 5
     assert unit.try_phrase("foreman", "foreman") == "resting"
@@ -302,7 +304,8 @@ def test_the_bench_counts_refusals_while_starting_and_locks() -> None:
 
 
 def test_the_bench_asks_first_and_keeps_its_settings_shut() -> None:
-    """Terms, then the forced change with its minimum length and confirmation; nothing can be read before, from any hand."""
+    """Terms, then the forced change with its minimum length and confirmation; nothing can be read before, from any
+    hand."""
     unit = LineSwitch(Watch(), shy=0)
     first = Board(unit, "talk", "127.0.0.1")
     assert (
@@ -330,7 +333,8 @@ def test_the_bench_asks_first_and_keeps_its_settings_shut() -> None:
 
 
 def test_the_bench_replaces_lists_forgets_what_is_not_kept_and_asks_before_it_restarts() -> None:
-    """A source list replaces the old one and is enforced; empty is anyone; restart loses what was not kept and ends every board."""
+    """A source list replaces the old one and is enforced; empty is anyone; restart loses what was not kept and ends
+    every board."""
     unit, _, board = at_board()
     board.hear("gate shell from 127.83.4.10,127.83.4.20")
     board.hear("gate shell from 127.83.4.30-127.83.4.33")
@@ -353,7 +357,8 @@ def test_the_bench_replaces_lists_forgets_what_is_not_kept_and_asks_before_it_re
 
 
 def test_the_bench_guards_itself() -> None:
-    """Out of range, unknown words, the last chief, oneself, watchers who write: each a No and no change; long answers turn pages."""
+    """Out of range, unknown words, the last chief, oneself, watchers who write: each a No and no change; long answers
+    turn pages."""
     unit, _, board = at_board()
     before = (dict(unit.hands), unit.live.rest)
     for line in (

@@ -1,4 +1,5 @@
-"""Stores, doors and belief, on units made for the purpose: staged edits, refused activation, timed return, address move, lies."""
+"""Stores, doors and belief, on units made for the purpose: staged edits, refused activation, timed return, address
+move, lies."""
 
 from __future__ import annotations
 
@@ -28,7 +29,8 @@ from yardbolt.core.plane.compare import surprises, unlike
 from yardbolt.core.plane.edit import Draft, get, put
 from yardbolt.core.plane.table import Plane, holds_secret
 from yardbolt.core.run.events import Stopped
-from yardbolt.core.run.execute import Outcome, carry_out
+from yardbolt.core.run.execute import carry_out
+from yardbolt.core.run.requests import Outcome
 
 WORKS: Want = Want(("accounts", "works"), "own", "present", (("role", "full"), ("secret", OURS), ("enabled", True)))
 LIMIT = Want(("services", "ssh", "permitted"), "limit", "set", AddressSet.of("192.0.2.0/28"))
@@ -67,7 +69,8 @@ def carried_out(made: Family, unit: Unit, target: Target, **how: Any) -> tuple[O
 
 
 def test_staged_edits_are_put_in_force_phase_by_phase_and_proven() -> None:
-    """Nothing is proven on edits that are not in force; own account first, then what closes, then removals; all three stores agree."""
+    """Nothing is proven on edits that are not in force; own account first, then what closes, then removals; all three
+    stores agree."""
     made, unit = family(), Unit(family())
     outcome, sheet = carried_out(made, unit, TARGET)
     assert outcome is not None and not outcome.why, outcome
@@ -110,7 +113,8 @@ def test_a_refused_activation_is_told_with_its_reason_and_discarded() -> None:
 
 
 def test_a_timed_return_is_confirmed_only_after_a_login_and_saves_who_is_shut_out() -> None:
-    """Each commit is proven before it is confirmed; one that shuts us out is waited for, and the unit stands as before."""
+    """Each commit is proven before it is confirmed; one that shuts us out is waited for, and the unit stands as
+    before."""
     made = family(**TIMED)
     unit = Unit(made)
     outcome, sheet = carried_out(made, unit, TARGET)
@@ -139,7 +143,8 @@ def test_a_timed_return_is_confirmed_only_after_a_login_and_saves_who_is_shut_ou
 
 
 def test_an_address_move_is_a_leap_by_consent_that_ends_on_the_new_door() -> None:
-    """Refused without consent; with it, the new door from the laptop's second address is proven last, and the old one is gone."""
+    """Refused without consent; with it, the new door from the laptop's second address is proven last, and the old one
+    is gone."""
     made = family(
         **{"force": {"do": "force", "does": "activate", "copies": {"staged": ["live", "kept"]}, "cuts": "all"}}
     )
@@ -172,7 +177,8 @@ def test_a_port_that_moves_is_followed() -> None:
 
 
 def test_every_op_moves_the_stores_by_its_data_alone() -> None:
-    """Writes, copies whole and in part, discard, commit and confirm: planes and proven ways follow; an edit proves nothing."""
+    """Writes, copies whole and in part, discard, commit and confirm: planes and proven ways follow; an edit proves
+    nothing."""
     made, unit = family(**TIMED), Unit(family())
     belief = believed(made, unit)
     new = Make(("accounts", "works"), (("role", "full"), ("secret", OURS)))
@@ -224,7 +230,8 @@ def test_standing_is_judged_on_live_and_kept_and_what_it_goes_back_to() -> None:
 
 
 def test_account_stores_tell_which_ways_back_each_other_up() -> None:
-    """Ways of one account store share secret, lock-out and budget; a service outside the first has a store of its own."""
+    """Ways of one account store share secret, lock-out and budget; a service outside the first has a store of its
+    own."""
     made = replace(family(), account_stores={"main": ("ssh", "web"), "panel": ("serial",)})
     assert [made.store_of_account(s) for s in ("ssh", "web", "serial", "other")] == ["main", "main", "panel", "main"]
 
@@ -264,7 +271,8 @@ def lied_to(data: Any) -> str:
 
 
 def test_no_lie_over_staged_live_and_kept_shuts_anybody_out() -> None:
-    """Whatever the unit pretends, with a leaf hidden: never shut out, live or after a power cut, and no way wrongly called proven."""
+    """Whatever the unit pretends, with a leaf hidden: never shut out, live or after a power cut, and no way wrongly
+    called proven."""
     ends: Counter[str] = Counter()
 
     @MANY

@@ -1,4 +1,5 @@
-"""What units say: dialogues, rows, decoders. Fed whole, byte by byte, with rubbish around; hostile text gives no value and no harm."""
+"""What units say: dialogues, rows, decoders. Fed whole, byte by byte, with rubbish around; hostile text gives no value
+and no harm."""
 
 from __future__ import annotations
 
@@ -76,7 +77,8 @@ def test_a_sign_counts_only_alone_on_the_last_line_after_silence(cuts: list[int]
 
 
 def test_only_an_echo_and_the_very_prompt_end_a_turn_early() -> None:
-    """The guard against a prompt inside a reply stays whole unless our own line came back and the last line is the usual prompt."""
+    """The guard against a prompt inside a reply stays whole unless our own line came back and the last line is the
+    usual prompt."""
     turn = Turn(("look kept",), ("{any} |> ",))
 
     def patience(usual: str, raw: str, sent: Turn = turn) -> float:
@@ -106,7 +108,8 @@ ASK_KEPT = Fetch(console.AskHow("look kept"))
 
 
 def test_an_answer_cut_early_is_settled_by_an_empty_line() -> None:
-    """A prompt before the echo of the command is not its answer: late output of the command before never counts as the reply."""
+    """A prompt before the echo of the command is not its answer: late output of the command before never counts as the
+    reply."""
     prompt = CONSOLE.prompt
     heard = [Heard(prompt, "late words"), Heard(prompt, "look kept\n0 unlike")]
     reply, sent = replay(console.ask(CONSOLE, ASK_KEPT, None), heard)
@@ -140,7 +143,8 @@ ENDS: list[tuple[list[Any], Any]] = [
 
 @pytest.mark.parametrize(("heard", "end"), ENDS)
 def test_a_login_ends_as_what_it_was(heard: list[Any], end: Any) -> None:
-    """A cut after the secret is a refusal only where the unit said so; silence and a cut say whether the secret had been sent."""
+    """A cut after the secret is a refusal only where the unit said so; silence and a cut say whether the secret had
+    been sent."""
     got, _ = replay(console.login(CONSOLE, "a", Ref("x"), False, {}), heard)
     assert got == end
 
@@ -162,7 +166,8 @@ def test_an_order_that_is_not_answered_finishes_the_session() -> None:
 
 
 def test_commands_run_with_the_rights_they_need() -> None:
-    """Root is learned at the login; where it is not root a command is worded for it, or is a no before anything is sent."""
+    """Root is learned at the login; where it is not root a command is worded for it, or is a no before anything is
+    sent."""
     ran = commands.Ran
     opened, _ = replay(commands.login(commands.Channel({}), "a", Ref("x"), True, {}), [ran("0\n", 0)])
     assert opened.rights == "root"
@@ -178,7 +183,8 @@ def test_commands_run_with_the_rights_they_need() -> None:
 
 
 def test_one_table_says_what_an_answer_means() -> None:
-    """The first row that fits, among those that can be meant; a refusal the wire met is read again by the same table."""
+    """The first row that fits, among those that can be meant; a refusal the wire met is read again by the same
+    table."""
     rows = (ReplyRow("locked", text="resting"), ReplyRow("not ready", text="starting"), ReplyRow("no", starts="No: "))
     assert reread(rows, Refused("you are resting")) == Locked("you are resting")
     assert reread(rows, Cut(True, "still starting")) == NotReady("still starting")
@@ -191,7 +197,8 @@ def test_one_table_says_what_an_answer_means() -> None:
 
 
 def test_trees_are_picked_by_path() -> None:
-    """Names, every item, the item itself, its key; one is passed through where many were meant; what is not there is missing."""
+    """Names, every item, the item itself, its key; one is passed through where many were meant; what is not there is
+    missing."""
     tree = {"a": [{"b": 1}, {"b": None}, {"c": "x"}], "one": [{"deep": {"er": True}}], "map": {"k": {"v": 2}}}
     assert list(pick(tree, "a/*/b")) == [(("0",), 1), (("1",), None)]
     assert one(tree, "one/deep/er") is True and one(tree, "a/*/b") is MISSING and one(tree, "nothing") is MISSING
@@ -217,7 +224,8 @@ def read(name: str, reply: str) -> Any:
 
 
 def test_headings_go_by_position_and_lines_not_understood_leave_a_list_open() -> None:
-    """An account called like the heading stays; one strange line, a missing heading or a hostile key and the list is not whole."""
+    """An account called like the heading stays; one strange line, a missing heading or a hostile key and the list is
+    not whole."""
     plane = merge(FAMILY, read("hands", HANDS)).plane
     assert [a.key for a in plane.accounts] == ["foreman", "hand", "spanner"] and plane.accounts.complete
     assert (
@@ -235,7 +243,8 @@ def test_headings_go_by_position_and_lines_not_understood_leave_a_list_open() ->
 
 
 def test_values_keep_their_meaning() -> None:
-    """Empty sources are anyone, never is infinite, (none) is not set, units convert; two answers that disagree are unknown."""
+    """Empty sources are anyone, never is infinite, (none) is not set, units convert; two answers that disagree are
+    unknown."""
     plate = "nameplate ......... a..b\nrest after ........ never\ngreeting .......... (none)\nclock ............. 2026-01-01 00:01:00 +00:00\nlocked for ........ 60 s\n"
     plane = merge(FAMILY, read("plate", plate)).plane
     assert (plane.name, plane.idle, plane.banner, plane.clock.offset, plane.lockout.release) == (
@@ -259,7 +268,8 @@ def test_values_keep_their_meaning() -> None:
 
 @given(st.text(max_size=300))
 def test_any_text_gives_parts_and_never_an_exception(text: str) -> None:
-    """Every extractor and every decoder takes anything; a decoder that understood nothing claims nothing whole without saying so."""
+    """Every extractor and every decoder takes anything; a decoder that understood nothing claims nothing whole without
+    saying so."""
     for name in ASK:
         read(name, text)
     for d in DECODERS.values():
@@ -269,7 +279,8 @@ def test_any_text_gives_parts_and_never_an_exception(text: str) -> None:
 
 
 def test_no_line_makes_a_row_crawl() -> None:
-    """Rows are matched without nested repetition: a line of 16 KiB made to hurt is done at once, compared with a plain one."""
+    """Rows are matched without nested repetition: a line of 16 KiB made to hurt is done at once, compared with a plain
+    one."""
     regex = row("{key} {port:number} {state} {from:rest}").regex
 
     def took(line: str) -> float:
@@ -283,7 +294,8 @@ def test_no_line_makes_a_row_crawl() -> None:
 
 
 def test_commands_take_no_key_a_unit_made_up() -> None:
-    """A name with a line break, a blank or an option sign is not put into a command; a secret goes as a slot, never as text."""
+    """A name with a line break, a blank or an option sign is not put into a command; a secret goes as a slot, never as
+    text."""
     for key in ("a\nkeep", "a b", "-x", "a;b", "", "x" * 40):
         with pytest.raises(ValueError):
             render(FAMILY, Drop(("accounts", key)), make(Plane(), ("accounts", key)) if key else Plane())
@@ -395,7 +407,8 @@ def test_any_tree_gives_facts_and_never_an_exception(tree: Any) -> None:
 
 @pytest.mark.parametrize("name", DECODERS)
 def test_decoders_read_their_format_and_leave_the_rest(name: str) -> None:
-    """Real samples give the facts; a strange line is left over and nothing of it becomes a fact; secrets go no further."""
+    """Real samples give the facts; a strange line is left over and nothing of it becomes a fact; secrets go no
+    further."""
     text, facts = SAMPLES[name]
     got = DECODERS[name].decode(as_reply(text), "k")
     told = dict(got.facts)
@@ -441,7 +454,8 @@ def test_a_key_exchange_offer_is_read_or_not(rubbish: bytes) -> None:
 
 
 def test_merging_leaves_the_unread_unread() -> None:
-    """Not set never becomes not read, nor the other way round; each store has its own plane, and only one store can be in conflict."""
+    """Not set never becomes not read, nor the other way round; each store has its own plane, and only one store can be
+    in conflict."""
     plane = merge(FAMILY, read("kept", "0 unlike\n")).plane
     assert plane.stores.differences == 0 and plane.name is None and plane.policy.history is ABSENT
     assert put(plane, ("name",), None) == plane

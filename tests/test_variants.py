@@ -56,7 +56,8 @@ def at_the_board(account: str, password: str, *lines: str) -> str:
 
 
 def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
-    """Terms nobody may accept stay open; without leave nothing is removed or restarted, and the sheet says what is still owed."""
+    """Terms nobody may accept stay open; without leave nothing is removed or restarted, and the sheet says what is
+    still owed."""
     rewrite(
         job,
         ("terms: R. Tamblin, on behalf of Larkmoor Tramway", 'terms: ""'),
@@ -86,7 +87,8 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
 
 
 def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
-    """Another serial than the work order's stops before anything is planned; two runs never write to one unit at the same time."""
+    """Another serial than the work order's stops before anything is planned; two runs never write to one unit at the
+    same time."""
     job("check", code=3)
     job("enter", "--yes")
     rewrite(job, ("serial: 004417", "serial: 4417"))
@@ -119,7 +121,8 @@ def test_settings_somebody_left_unkept_block_until_the_owner_decides(job: Tool) 
 
 
 def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:
-    """A second copy that cannot be written, or none and no reason for it, stops before the unit hears of a new password (I2)."""
+    """A second copy that cannot be written, or none and no reason for it, stops before the unit hears of a new
+    password (I2)."""
     job("check", code=3)
     rewrite(job, ("copy: stick/safe.kdbx", "copy: /proc/1/nowhere/safe.kdbx"))
     assert "the safe cannot be written" in job.error("enter", "--yes", "--quiet", code=2)
@@ -139,7 +142,8 @@ def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:
 
 
 def test_an_entry_cut_off_goes_on_where_it_was(job: Tool) -> None:
-    """Killed after the new password was announced or sent, entering again finds out which one holds, and needs nobody to remember."""
+    """Killed after the new password was announced or sent, entering again finds out which one holds, and needs nobody
+    to remember."""
     job("check", code=3)
     for wait in (0.0, 0.06, 0.12):
         process = job.start("enter", "--yes", "--quiet")
@@ -216,7 +220,8 @@ def narrow(tool: Tool, columns: int, *args: str, **env: str) -> str:
 
 
 def test_narrow_terminals_and_no_color_are_served(job: Tool) -> None:
-    """At 46 columns nothing runs over the edge and every state is a word; NO_COLOR sends no escape; a pipe gets no progress."""
+    """At 46 columns nothing runs over the edge and every state is a word; NO_COLOR sends no escape; a pipe gets no
+    progress."""
     job("check", code=3)
     job("enter", "--yes")
     for args in (("steps",), (), ("records",), ("baseline", "show")):

@@ -1,4 +1,5 @@
-"""Adapters against the real thing: the safe's file, the record's file, sockets of every kind, the SSH library's own errors, the page."""
+"""Adapters against the real thing: the safe's file, the record's file, sockets of every kind, the SSH library's own
+errors, the page."""
 
 from __future__ import annotations
 
@@ -40,7 +41,8 @@ HOST, LOOKER = f"{NETWORK}.81", f"{NETWORK}.89"
 
 
 def test_the_safe_is_whole_or_untouched(tmp_path: Path) -> None:
-    """Stored means on disk and in the copy; a failed copy stores nothing; wrong keys, rubbish and nothing at all are told apart."""
+    """Stored means on disk and in the copy; a failed copy stores nothing; wrong keys, rubbish and nothing at all are
+    told apart."""
     path, copy, master = tmp_path / "s.kdbx", tmp_path / "stick" / "s.kdbx", Secret("open sesame")
     create(path, master, None, copy)
     with pytest.raises(SafeError, match="never overwritten"):
@@ -111,7 +113,8 @@ def made(kind: type) -> Any:
 
 
 def test_every_event_and_document_fits_its_schema_and_comes_back(tmp_path: Path) -> None:
-    """Journal and record are typed: what is written is valid by the printed schema, and read again it is the same value."""
+    """Journal and record are typed: what is written is valid by the printed schema, and read again it is the same
+    value."""
     assert len(WRITTEN) >= 18
     records = SqliteRecords(tmp_path / "r.sqlite")
     entry, whole = record_schema("journal"), record_schema("record")
@@ -147,7 +150,8 @@ def test_every_event_and_document_fits_its_schema_and_comes_back(tmp_path: Path)
 
 
 def test_every_error_of_the_ssh_library_has_a_meaning_and_a_price() -> None:
-    """Walk the library's own exceptions: none escapes the table, only a refusal is one, and what came after the secret costs a try."""
+    """Walk the library's own exceptions: none escapes the table, only a refusal is one, and what came after the secret
+    costs a try."""
     kinds: set[type[BaseException]] = set()
     todo: list[type[BaseException]] = [asyncssh.Error]
     while todo:
@@ -214,7 +218,8 @@ def certificate(folder: Path) -> ssl.SSLContext:
 
 
 def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
-    """TLS with its certificate, HTTP, telnet, a greeting, silence, one that hangs up, one that floods: each for what it is."""
+    """TLS with its certificate, HTTP, telnet, a greeting, silence, one that hangs up, one that floods: each for what
+    it is."""
     context = certificate(tmp_path)
 
     def tls(c: socket.socket) -> None:

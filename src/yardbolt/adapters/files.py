@@ -1,4 +1,5 @@
-"""From our files to values of core: the job, its baseline, its families; shipped ones lie in the package, own ones beside the job."""
+"""From our files to values of core: the job, its baseline, its families; shipped ones lie in the package, own ones
+beside the job."""
 
 from __future__ import annotations
 

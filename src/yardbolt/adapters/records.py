@@ -55,6 +55,7 @@ class SqliteRecords:
             os.close(os.open(path, os.O_CREAT | os.O_WRONLY, 0o600))
         try:
             self._db = sqlite3.connect(path, timeout=BUSY, isolation_level=None)
+            # readers and a writer at once; and a power cut loses nothing that was told as written
             self._db.execute("pragma journal_mode=wal")
             self._db.execute("pragma synchronous=full")
             self._db.executescript(TABLES)

@@ -1,4 +1,5 @@
-"""The safe of a job: a KDBX 4 file, through pykeepass, with a second copy. Opened once per run, written atomically, mode 0600."""
+"""The safe of a job: a KDBX 4 file, through pykeepass, with a second copy. Opened once per run, written atomically,
+mode 0600."""
 
 from __future__ import annotations
 
@@ -53,7 +54,8 @@ class KdbxSafe:
         return tuple(self._values)
 
     def store(self, new: Mapping[Ref, Secret], note: str) -> None:
-        """Put these in, on disk and in the second copy, before returning. Raises SafeError; then nothing new counts as stored."""
+        """Put these in, on disk and in the second copy, before returning. Raises SafeError; then nothing new counts as
+        stored."""
         for ref, secret in new.items():
             unit, title = _parts(ref)
             group = self._kp.find_groups(name=unit, first=True) or self._kp.add_group(self._kp.root_group, unit)

@@ -33,7 +33,8 @@ MANY_SILENT = 60_000
 
 @dataclass(frozen=True)
 class Checked:
-    """What a check found. `inside` says how the settings were read, or why they were not; `document` is what was filed."""
+    """What a check found. `inside` says how the settings were read, or why they were not; `document` is what was
+    filed."""
 
     unit: str
     plane: Plane
@@ -74,6 +75,7 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
     """
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
     around = await look_at(unit.look, unit.entry.address, unit.site.laptop)
+    # nothing answers: no login is tried, so no account can be locked
     if not around.ports:
         raise UnitError(Trouble.UNREACHABLE, _nothing_answers(unit, around))
     unit.report(f"{unit.name}: trying the published logins")

@@ -1,4 +1,5 @@
-"""The approved first entry: licence terms, forced passwords. The one kind of writing that comes before the as-found reading."""
+"""The approved first entry: licence terms, forced passwords. The one kind of writing that comes before the as-found
+reading."""
 
 from __future__ import annotations
 
@@ -71,7 +72,8 @@ async def questions(unit: UnitInWork) -> tuple[Question, ...]:
 
 
 async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
-    """Accept terms and set the forced passwords that were approved, each secret in the safe first; then read and file as found.
+    """Accept terms and set the forced passwords that were approved, each secret in the safe first; then read and file
+    as found.
 
     Raises OperatorError when the job names nobody who accepts terms, Stopped when the unit does not take an answer.
     """
@@ -107,6 +109,7 @@ async def _pass(unit: UnitInWork, account: str) -> list[str]:
         if not isinstance(outcome, Asked):
             problem = f"{account} could not pass the first login: {told(outcome)}; run the same command again"
             raise Stopped(f"{unit.name}: {problem}")
+        # it asks again what was answered: the answer was not taken, and is not sent twice
         if outcome.gate in consents:
             said = unit.scrub(said_by(outcome)).strip().split("\n")[-1][:120] or "it asks again"
             raise Stopped(f"{unit.name}: the unit did not take the answer to '{outcome.gate}': {said}")

@@ -70,6 +70,7 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _published(unit: UnitInWork, claim: Claim) -> Proof:
+    # the control comes first: without it the try would be spent for nothing
     good = await _good(unit, claim.service)
     if not good:
         return settle(claim, Untried("no good login by this service to compare with"), False)
@@ -82,6 +83,7 @@ async def _altered(unit: UnitInWork, claim: Claim) -> Proof:
     if right is None or not right:
         return settle(claim, Untried("its value is not in the safe"), False)
     before = await _login(unit, claim.way)
+    # a unit that cuts passwords short takes this one too
     last = right.reveal()[-1]
     unit.typed[ALTERED] = Secret(right.reveal()[:-1] + ("a" if last != "a" else "b"))
     try:
@@ -138,7 +140,8 @@ async def _answers(unit: UnitInWork, but: str) -> bool:
 
 
 def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
-    """What can be tried on this unit: logins of ours that the plane says should open, and everything that must be refused."""
+    """What can be tried on this unit: logins of ours that the plane says should open, and everything that must be
+    refused."""
     ways = [
         Way(unit.site.laptop, unit.best_door(), account.key, account.secret)
         for account in plane.accounts
@@ -152,7 +155,8 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
 
 
 async def prove(unit: UnitInWork, run: int = 0) -> Proved:
-    """Read everything afresh, look from outside, try every claim, compare with as found and with the target; file as left.
+    """Read everything afresh, look from outside, try every claim, compare with as found and with the target; file as
+    left.
 
     Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
     """

@@ -94,6 +94,7 @@ async def try_published(unit: UnitInWork, surroundings: Surroundings) -> tuple[T
                 outcome: Login = Silent(False, "it did not answer the login before")
             elif login.account in locked:
                 outcome = Locked("the account is locked; left alone")
+            # no connection, no try
             elif door.port not in open_ports:
                 outcome = NoListener("nothing listens on its port")
             else:
@@ -120,7 +121,8 @@ async def _once(unit: UnitInWork, way: Way, budgeted: bool) -> Login:
 
 
 def candidates(unit: UnitInWork) -> tuple[Way, ...]:
-    """Logins of ours that may open the unit, the likeliest first: what was typed, then newest that opened or was sent."""
+    """Logins of ours that may open the unit, the likeliest first: what was typed, then newest that opened or was
+    sent."""
     out: dict[tuple[str, Ref], None] = {}
     for ref in unit.typed:
         if unit.entry.account or ref == TYPED_KEY:
@@ -129,6 +131,7 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         if unit.secret(ref) is not None:
             out.setdefault((account, ref), None)
     rights = {own.name: own.role for own in unit.site.accounts}
+    # whoever has full rights reads everything, so those come first
     ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")
     return tuple(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in ranked)
 
@@ -137,7 +140,8 @@ GATES = {"terms": "licence terms must be accepted", "change": "a first password 
 
 
 async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[Session | None, str]:
-    """An open session by a login of ours or, failing that, by a published one that opened; else the reasons why there is none."""
+    """An open session by a login of ours or, failing that, by a published one that opened; else the reasons why there
+    is none."""
     why: list[str] = []
     for way in candidates(unit):
         if any(t.way.account == way.account and isinstance(t.outcome, Locked) for t in published):
@@ -223,7 +227,8 @@ def answers(around: Surroundings) -> list[tuple[tuple[str, ...], object]]:
 
 
 def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -> Plane:
-    """Note on each account the published login that opened it, and what is wrong with any password of it that is known to us."""
+    """Note on each account the published login that opened it, and what is wrong with any password of it that is known
+    to us."""
     draft = Draft(plane)
     good = {trial.way.account: trial for trial in tried if accepted(trial.outcome)}
     for account, trial in good.items():

@@ -65,6 +65,7 @@ class Session:
 
     async def tell(self, order: Order) -> Done[Replies] | No | Unclear | Ended:
         """Send one order. One that finds the session gone has not been sent."""
+        # typed at a prompt nobody knows, an order might answer some other question
         if not self.alive:
             return Ended(sent=False)
         return self._after(await drive(self.wire, self.talk.tell(self.channel, order, self.opened.session)))
@@ -101,7 +102,8 @@ class Session:
         return value
 
     async def read(self, paths: Iterable[Path] | None = None) -> Reading:
-        """Everything the family can read (or the asks that feed these paths), with evidence; what failed is a blind area.
+        """Everything the family can read (or the asks that feed these paths), with evidence; what failed is a blind
+        area.
 
         Raises UnitError when the session ended or its answers are not those of this family.
         """
@@ -109,6 +111,7 @@ class Session:
         evidence: list[Evidence] = []
         blind: list[Blind] = []
         for ask in family.asks if paths is None else asks_for(family, frozenset(paths)):
+            # what only another channel can read is read at the proof of that channel
             if ask.by != self.channel_name:
                 blind.append(Blind(ask.name, f"is read by another channel ({ask.by})"))
                 continue

@@ -40,8 +40,8 @@ class Plan:
 
 @dataclass(frozen=True)
 class Choices:
-    """What was decided for this plan: leaps by consent, what becomes of settings found unkept, whether a run goes on and was
-    restarted already."""
+    """What was decided for this plan: leaps by consent, what becomes of settings found unkept, whether a run goes on
+    and was restarted already."""
 
     leaps: frozenset[str] = frozenset()
     keep_found: bool = False
@@ -68,7 +68,8 @@ def plan(
     gaps: tuple[Gap, ...],
     choices: Choices = PLAIN,
 ) -> Plan:
-    """The rehearsed sheet for a target. Unkept settings found on arrival block, until the owner says what becomes of them."""
+    """The rehearsed sheet for a target. Unkept settings found on arrival block, until the owner says what becomes of
+    them."""
     plane = planes[LIVE]
     ours = choices.resumed or choices.keep_found
     belief = arrival(unit.family, planes, ways, (unit.site.laptop,), ours)
@@ -79,7 +80,8 @@ def plan(
 
 
 def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
-    """The step sheet on the latest reading, without touching the unit. Raises OperatorError where nothing was read yet."""
+    """The step sheet on the latest reading, without touching the unit. Raises OperatorError where nothing was read
+    yet."""
     filed = unit.last_check()
     if filed is None:
         raise OperatorError(f"{unit.name} was not checked yet; next: yardbolt check {unit.name}")
@@ -89,6 +91,7 @@ def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
         raise OperatorError(f"{unit.name}: {problem}")
     plane = checked.as_plane
     held = [(account.key, account.secret) for account in plane.accounts if isinstance(account.secret, Ref)]
+    # a sheet rests on logins of ours; published ones only where there is no other
     best = [login for login in held if login[1].safe] or held
     ways = frozenset(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in best)
     target, gaps = target_of(unit, plane)
@@ -137,7 +140,8 @@ def change_key(change: Change) -> str:
 
 
 def outside_approved(approved: Iterable[str], todo: tuple[Change, ...], target: Target) -> tuple[str, ...]:
-    """Changes that are not among the approved ones. A part of an approved item (a leaf of an account to be made) is approved with it."""
+    """Changes that are not among the approved ones. A part of an approved item (a leaf of an account to be made) is
+    approved with it."""
     known = frozenset(approved)
     whole = {want.path for want in target if want.kind in ("present", "gone")}
     return tuple(

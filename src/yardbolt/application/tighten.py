@@ -1,4 +1,5 @@
-"""Tightening one unit: carry out the approved sheet, journaled, and start again from wherever an earlier run was cut off."""
+"""Tightening one unit: carry out the approved sheet, journaled, and start again from wherever an earlier run was cut
+off."""
 
 from __future__ import annotations
 
@@ -30,9 +31,10 @@ from yardbolt.core.run.events import (
 from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
 )
-from yardbolt.core.run.execute import Attempt, LogIn, Note, Outcome, Read, Request, Return, Send, carry_out
+from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Result, Sort
+from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Request, Return, Send
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear
 
@@ -82,9 +84,11 @@ Approve = Callable[[Plan, bool], Awaitable[bool]]
 async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, anew: bool = False) -> Tightened:
     """Read afresh, plan, ask for approval, carry out, prove. `anew` leaves a run that was cut off behind.
 
-    Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError when no login opens.
+    Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError
+    when no login opens.
     """
     number, resumed = unit.history().open_run()
+    # the old run stays on record as it was cut off
     if anew and resumed:
         number, resumed = number + 1, False
     run = Run(unit, number)
@@ -128,7 +132,8 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
 
 
 def _as_approved(run: Run, made: Plan, approved: TargetDocument) -> None:
-    """A run that goes on does what was approved and nothing else. Raises OperatorError where a change lies outside of it."""
+    """A run that goes on does what was approved and nothing else. Raises OperatorError where a change lies outside of
+    it."""
     unit = run.unit
     changed = [name for name, digest in approved.inputs.items() if unit.inputs.get(name) != digest]
     if changed:
@@ -150,6 +155,7 @@ def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None) 
         )  # fmt: skip
         unit.records.file(unit.name, document)
         unit.note(RunBegun(steps=len(sheet.steps), by=unit.job.technician), run.number)
+    # before the first byte of them is sent, in the safe and in its copy
     prepare(unit, _accounts(sheet), f"made for {unit.job.title}, {unit.clock.now()}")
 
 
@@ -235,7 +241,8 @@ def _with_published(unit: UnitInWork, plane: Plane) -> Plane:
 
 
 async def _drive(run: Run, made: Plan, sheet: Sheet) -> Outcome:
-    """Carry out the sheet. Whatever goes wrong while a request is carried out is thrown into the executor, which always ends."""
+    """Carry out the sheet. Whatever goes wrong while a request is carried out is thrown into the executor, which
+    always ends."""
     run.total = len(sheet.steps)
     executor = carry_out(run.unit.family, sheet, made.belief, run.unit.clock.now)
     answer: Any = None
@@ -327,6 +334,7 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Way | None
         if not away and loop.time() < began + RETRY * 2:
             await unit.clock.sleep(POLL)  # it has not gone yet
             continue
+        # a good login is refused while it wakes, and counted: so wait first
         await unit.clock.sleep(unit.family.factory.ready_after)
         for way in ways[:2]:
             _, session = await unit.enter(way)

@@ -1,5 +1,5 @@
-"""The unit in work: what every use case works with for one unit. The job's view of it, its family, the ports; its secrets, its doors,
-and logins within their try budget."""
+"""The unit in work: what every use case works with for one unit. The job's view of it, its family, the ports; its
+secrets, its doors, and logins within their try budget."""
 
 from __future__ import annotations
 
@@ -31,9 +31,9 @@ Connect = Callable[[str, str, str], Wire]
 class UnitInWork:
     """One unit, with everything needed to work on it.
 
-    `connect` gives a wire for a way of talking, a service and a noted host key; `report` shows progress; `pick(n)` gives an even
-    chance of 0..n-1; `local_names` and `common` are words for the password analysis; `inputs` are digests of the files this was
-    planned from.
+    `connect` gives a wire for a way of talking, a service and a noted host key; `report` shows progress; `pick(n)`
+    gives an even chance of 0..n-1; `local_names` and `common` are words for the password analysis; `inputs` are
+    digests of the files this was planned from.
     """
 
     job: Job
@@ -74,6 +74,7 @@ class UnitInWork:
         ours = [ref for ref in refs if "(as found)" not in ref.entry]
         hidden = [value.reveal() for ref in ours if self.safe and (value := self.safe.value(ref))]
         hidden += [typed.reveal() for typed in self.typed.values()]
+        # the longest first: one value may be the beginning of another; shorter than four would blot out everything
         for characters in sorted((one for one in hidden if len(one) >= 4), key=len, reverse=True):
             text = text.replace(characters, "•••")
         return text
@@ -125,7 +126,8 @@ class UnitInWork:
     async def enter(
         self, way: Way, consents: Mapping[str, Text] | None = None, budgeted: bool = True
     ) -> tuple[Login, Session | None]:
-        """One login by one way, within the budget, written down before and after. An opened session is the caller's to close.
+        """One login by one way, within the budget, written down before and after. An opened session is the caller's to
+        close.
 
         Raises IdentityError when the host key is not the one noted.
         """
@@ -163,6 +165,7 @@ class UnitInWork:
         _, channel, talk = self.family.channel_of(way.service)
         key_file = self.key_file if way.secret == TYPED_KEY else ""
         outcome = await wire.open(way.door, way.source, Credential(way.account, way.secret, key_file))
+        # noted even where the login is refused: the next one must meet the same box
         if wire.fingerprint and not self.pin(way.service):
             self.records.file(self.name, KeyDocument(service=way.service, fingerprint=wire.fingerprint))
         if not isinstance(outcome, Opened):

@@ -1,1 +1,2 @@
-"""The bench: simulated units with their own minds. Shares no parsing, grammar or family data with the rest of the program."""
+"""The bench: simulated units with their own minds. Shares no parsing, grammar or family data with the rest of the
+program."""

@@ -1,7 +1,7 @@
 """The QL-8 line switch of `docs/bench/quenby-ql8.md`: its state and its board, without any wire.
 
-A `Board` is one connection: text in, text out. Servers (or tests) carry the text. Time comes in as a function, so that a lock or
-a start-up can be watched without waiting.
+A `Board` is one connection: text in, text out. Servers (or tests) carry the text. Time comes in as a function, so that
+a lock or a start-up can be watched without waiting.
 """
 
 from __future__ import annotations

@@ -268,7 +268,8 @@ def switch_file(state: Path) -> Callable[[], str]:
 
 
 async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) -> None:
-    """Put the bench's units up on `network` (the first three numbers of a 127.x.y.z address) and keep them up until cancelled. `ready` is told once every door is open."""
+    """Put the bench's units up on `network` (the first three numbers of a 127.x.y.z address) and keep them up until
+    cancelled. `ready` is told once every door is open."""
     stands = [Stand(LineSwitch(time.monotonic), f"{network}.1", switch_file(state))]
     for stand in stands:
         stand.set_doors()

@@ -1,4 +1,5 @@
-"""The demo: the bench in one process, the very commands a technician types in others, and a word of comment before each."""
+"""The demo: the bench in one process, the very commands a technician types in others, and a word of comment before
+each."""
 
 from __future__ import annotations
 
@@ -53,7 +54,8 @@ def _free_network() -> str:
 
 
 def run(folder: Path | None, no_color: bool) -> int:
-    """Tell the story; 0 when every command ended as it should. Raises Stopped on the first that did not, leaving nothing running."""
+    """Tell the story; 0 when every command ended as it should. Raises Stopped on the first that did not, leaving
+    nothing running."""
     if folder is not None and (folder / "yard.yaml").exists():
         raise OperatorError(f"{folder} holds a job already; the demo wants an empty folder")
     work = folder or Path(tempfile.mkdtemp(prefix="yardbolt-demo-"))

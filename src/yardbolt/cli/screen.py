@@ -83,7 +83,8 @@ class Screen:
         self.say((title, "head"), (f"  {more}" if more else "", "faint"))
 
     def rows(self, rows: list[list[str | tuple[str, str]]], indent: int = 2, heads: list[str] | None = None) -> None:
-        """A table without lines; where the terminal is narrow, one row becomes a small block. The second line of a cell is faint."""
+        """A table without lines; where the terminal is narrow, one row becomes a small block. The second line of a
+        cell is faint."""
         if self.console.width < 70 and rows and len(rows[0]) > 3:
             for row in rows:
                 for name, cell in zip(heads or [""] * len(row), row, strict=False):

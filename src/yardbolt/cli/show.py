@@ -1,4 +1,5 @@
-"""What several commands show: doors, findings, step sheet, proofs. Doors first, then findings, then what was not judged."""
+"""What several commands show: doors, findings, step sheet, proofs. Doors first, then findings, then what was not
+judged."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What options may say, and the exit code of a command that worked on several units. Needs no parser of the command line."""
+"""What options may say, and the exit code of a command that worked on several units. Needs no parser of the command
+line."""
 
 from __future__ import annotations
 

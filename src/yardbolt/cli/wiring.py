@@ -39,6 +39,7 @@ def prepare_process() -> None:
     logging.getLogger().addHandler(logging.NullHandler())
     for name in ("asyncssh", "telnetlib3", "pykeepass"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
+    # a look opens hundreds of sockets for each unit
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     wanted = MOST_FILES if hard == resource.RLIM_INFINITY else min(hard, MOST_FILES)
     if soft < wanted:
@@ -263,7 +264,8 @@ class Yard:
 
 
 def doors_of(entry: UnitEntry, family: Family) -> tuple[Door, ...]:
-    """Where each service is met: as the job file says, else as the unit left the works; the best way of talking first."""
+    """Where each service is met: as the job file says, else as the unit left the works; the best way of talking
+    first."""
     ports = {**family.factory.ports, **entry.ports}
     return tuple(Door(s, entry.address, ports[s], s) for s in family.services() if s in ports)
 

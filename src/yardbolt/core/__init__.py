@@ -1,1 +1,2 @@
-"""The computation: pure values and functions. No I/O, clock, randomness, environment, logging or parser; imports only itself."""
+"""The computation: pure values and functions. No I/O, clock, randomness, environment, logging or parser; imports only
+itself."""

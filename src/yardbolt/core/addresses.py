@@ -1,7 +1,7 @@
 """Sets of IPv4 and IPv6 addresses, told as minimal CIDR blocks (RFC 4632, RFC 4291).
 
-A set is a value: `ANYONE`, `NOBODY`, or anything between. What an *empty list* means on a unit is the business of its family;
-here an empty set is nobody. Inside it is runs of numbers, sorted and apart, so that sets meet in one pass.
+A set is a value: `ANYONE`, `NOBODY`, or anything between. What an *empty list* means on a unit is the business of its
+family; here an empty set is nobody. Inside it is runs of numbers, sorted and apart, so that sets meet in one pass.
 """
 
 from __future__ import annotations
@@ -27,7 +27,8 @@ ALL_SIX: Runs = ((0, 2**128 - 1),)
 
 
 def strict_networks(text: str) -> tuple[Network, ...]:
-    """`192.0.2.1`, `192.0.2.0/24`, `192.0.2.0/255.255.255.0`, `192.0.2.5-192.0.2.9`, IPv6 alike; nothing is repaired silently.
+    """`192.0.2.1`, `192.0.2.0/24`, `192.0.2.0/255.255.255.0`, `192.0.2.5-192.0.2.9`, IPv6 alike; nothing is repaired
+    silently.
 
     Raises ValueError with the reason: wrong number of parts, mask not contiguous, host bits set, range reversed.
     """

@@ -1,4 +1,5 @@
-"""What the use cases need of the outside world, as protocols of at most five methods. Wires and adapters fulfil them."""
+"""What the use cases need of the outside world, as protocols of at most five methods. Wires and adapters fulfil
+them."""
 
 from __future__ import annotations
 
@@ -34,11 +35,11 @@ class Seen:
 
 
 class Wire(Protocol):
-    """One connection to a unit. Every await ends within its time; what goes wrong is an outcome, and a changed host key an
-    IdentityError, raised before any credential leaves.
+    """One connection to a unit. Every await ends within its time; what goes wrong is an outcome, and a changed host
+    key an IdentityError, raised before any credential leaves.
 
-    `authenticates`: does opening it log in, or is that a conversation afterwards? `fingerprint`: the host key met, empty where the
-    service has none.
+    `authenticates`: does opening it log in, or is that a conversation afterwards? `fingerprint`: the host key met,
+    empty where the service has none.
     """
 
     authenticates: bool
@@ -52,8 +53,8 @@ class Wire(Protocol):
 
 
 class Look(Protocol):
-    """Looks at a unit from outside, without logging in. `silent` counts the ports that said nothing at the last look; `whole`
-    says whether a look covers all 65,535, `own`
+    """Looks at a unit from outside, without logging in. `silent` counts the ports that said nothing at the last look;
+    `whole` says whether a look covers all 65,535, `own`
     are ports of this laptop that answered in the unit's place."""
 
     silent: int

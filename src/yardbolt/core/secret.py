@@ -1,7 +1,7 @@
 """Secrets as a type that cannot be shown, and as references that say *which* secret without holding it.
 
-A plane, a sheet, a journal hold `Ref`s; a message to a unit holds `Slot`s; only a wire turns a slot into characters, at the
-moment of sending, through a `Secret`, whose one door is `reveal()`.
+A plane, a sheet, a journal hold `Ref`s; a message to a unit holds `Slot`s; only a wire turns a slot into characters,
+at the moment of sending, through a `Secret`, whose one door is `reveal()`.
 """
 
 from __future__ import annotations

@@ -1,4 +1,5 @@
-"""Record -> text in an open format; the same bytes for the same record. One format a file; `FORMATS` is the registry."""
+"""Record -> text in an open format; the same bytes for the same record. One format a file; `FORMATS` is the
+registry."""
 
 from __future__ import annotations
 

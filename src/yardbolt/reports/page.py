@@ -1,4 +1,5 @@
-"""The sheet as one self-contained HTML page that prints: no script, nothing loaded from elsewhere, everything escaped."""
+"""The sheet as one self-contained HTML page that prints: no script, nothing loaded from elsewhere, everything
+escaped."""
 
 from __future__ import annotations
 

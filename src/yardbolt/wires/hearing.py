@@ -1,4 +1,5 @@
-"""What the console wires share: slots are filled on the way out, and a turn is fed from any source of text, with every wait bounded."""
+"""What the console wires share: slots are filled on the way out, and a turn is fed from any source of text, with every
+wait bounded."""
 
 from __future__ import annotations
 
@@ -35,7 +36,8 @@ class Ear:
         self.round_trip = SETTLE
 
     async def hear(self, turn: Turn, read: Callable[[], Awaitable[str]]) -> Heard | Lost:
-        """Listen until a sign stands alone after silence, the peer ends, or the time is over. `read` gives '' at the end."""
+        """Listen until a sign stands alone after silence, the peer ends, or the time is over. `read` gives '' at the
+        end."""
         listener = Listener(turn, self.usual)
         loop = asyncio.get_running_loop()
         began = loop.time()
@@ -49,6 +51,7 @@ class Ear:
                     if heard := listener.decide():
                         self.usual = listener.last
                         return heard
+                    # after what came in time was looked at, not before
                     if left <= 0:
                         return listener.lost(End.SILENT)
                     continue
@@ -56,6 +59,7 @@ class Ear:
                 if not chunk:
                     return listener.decide() or listener.lost(End.CLOSED)
                 if not listener.raw and turn.send is not None:
+                    # the quickest answer is the line itself; slower ones were the unit thinking
                     self.round_trip = min(self.round_trip, loop.time() - began)
                 listener.feed(chunk)
         except UnitError as e:

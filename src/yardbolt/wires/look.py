@@ -1,4 +1,5 @@
-"""Looking from outside: which TCP ports answer, their first words, SSH offers (RFC 4253), certificates (RFC 5280), HTTP servers.
+"""Looking from outside: which TCP ports answer, their first words, SSH offers (RFC 4253), certificates (RFC 5280),
+HTTP servers.
 
 One named unit only; the rate is limited; each probe is bound to the named address of the laptop.
 """
@@ -73,8 +74,8 @@ def _at_once(waiting: dict[int, socket.socket]) -> dict[int, str]:
 class TcpLook:
     """Fulfils `Look`. `progress` is told how many ports were looked at; `span` limits the look to some of the 65,535.
 
-    `silent` counts the ports that said nothing; `own` are ports of this laptop: a bench unit on 127.x.y.z shares its loopback, so what
-    answers on every loopback address is not the unit's.
+    `silent` counts the ports that said nothing; `own` are ports of this laptop: a bench unit on 127.x.y.z shares its
+    loopback, so what answers on every loopback address is not the unit's.
     """
 
     def __init__(self, progress: Callable[[int], None] = lambda done: None, span: tuple[int, int] = ALL) -> None:

@@ -1,7 +1,7 @@
 """SSH (RFC 4251 to 4254), through asyncssh: a console in a pseudo-terminal, or single commands.
 
-Only what is passed in is used: no agent, no default keys, no user configuration, no known-hosts file. The host key is compared
-before any credential leaves.
+Only what is passed in is used: no agent, no default keys, no user configuration, no known-hosts file. The host key is
+compared before any credential leaves.
 """
 
 from __future__ import annotations
@@ -91,7 +91,8 @@ class _Connection:
         self.fingerprint = ""
 
     async def open(self, door: Door, source: str, credential: Credential) -> Login:
-        """Connect and log in. Raises IdentityError where the host key is not the one noted, FileError on a useless key file."""
+        """Connect and log in. Raises IdentityError where the host key is not the one noted, FileError on a useless key
+        file."""
         keys = self._keys(credential)
         password = None if keys else revealed(credential.secret, self._secrets)
         client = _Client(password, self._pin)
@@ -213,7 +214,8 @@ async def _bounded(stream: asyncssh.SSHReader[str]) -> str | None:
 
 
 def _json(text: str) -> Tree:
-    """The tree of a JSON text (RFC 8259); None where it is none, is nested too deeply, or holds what JSON does not know."""
+    """The tree of a JSON text (RFC 8259); None where it is none, is nested too deeply, or holds what JSON does not
+    know."""
 
     def refuse(word: str) -> None:
         raise ValueError(word)

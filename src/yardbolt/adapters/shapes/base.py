@@ -1,4 +1,5 @@
-"""What the shapes of our files share: scalars arrive as text, and each field reads its own. Meanings beyond the shape are checked in core."""
+"""What the shapes of our files share: scalars arrive as text, and each field reads its own. Meanings beyond the shape
+are checked in core."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The shape of a family file. What belongs to a way of talking is shaped by that way's own dataclasses, so a new way adds nothing here."""
+"""The shape of a family file. What belongs to a way of talking is shaped by that way's own dataclasses, so a new way
+adds nothing here."""
 
 from __future__ import annotations
 

@@ -56,8 +56,8 @@ def _complaint(doc: Document, model: type[BaseModel], error: Any, at: Keys) -> F
 
 
 def read(doc: Document, model: type[M], at: Keys = ()) -> M:
-    """The document (or the part of it at some keys) as a model. Raises FileError for the first thing that is wrong, in the order
-    of the file."""
+    """The document (or the part of it at some keys) as a model. Raises FileError for the first thing that is wrong, in
+    the order of the file."""
     part: Any = doc.tree
     for key in at:
         part = part[key]

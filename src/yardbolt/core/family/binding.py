@@ -1,4 +1,5 @@
-"""Bindings: which place of a tree a leaf of the plane stands in. Read both ways, so an op names its ask and repeats no field."""
+"""Bindings: which place of a tree a leaf of the plane stands in. Read both ways, so an op names its ask and repeats no
+field."""
 
 from __future__ import annotations
 
@@ -10,8 +11,8 @@ from ..plane.path import Path
 
 @dataclass(frozen=True)
 class Place:
-    """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty field or null
-    means, `missing` what an absent one means: without it the leaf is not read."""
+    """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty field
+    or null means, `missing` what an absent one means: without it the leaf is not read."""
 
     path: Path
     at: str
@@ -23,8 +24,9 @@ class Place:
 
 @dataclass(frozen=True)
 class TreeRows:
-    """Items of a list: one for each node at `at`, its key at `key` (`#` is the key or place in the tree). `rows` are lists within
-    each item, their `into` relative to it. `handles` are names the unit allots, looked up afresh and never kept."""
+    """Items of a list: one for each node at `at`, its key at `key` (`#` is the key or place in the tree). `rows` are
+    lists within each item, their `into` relative to it. `handles` are names the unit allots, looked up afresh and
+    never kept."""
 
     at: str
     into: Path

@@ -1,7 +1,7 @@
 """From the tree of a family file to a `Family`: finds what a shape check cannot.
 
-Paths that are not on the plane, columns that feed nothing, slots that nothing fills, words that could not be read back, ops whose
-change no ask reads. The keys that belong to a way of talking are the fields of its dataclasses.
+Paths that are not on the plane, columns that feed nothing, slots that nothing fills, words that could not be read
+back, ops whose change no ask reads. The keys that belong to a way of talking are the fields of its dataclasses.
 """
 
 from __future__ import annotations
@@ -283,6 +283,7 @@ class _Checker:
             seen: dict[Any, str] = {}
             for theirs, ours in told.get("words", {}).items():
                 value = self.word((*keys, "words", theirs), path, ours)
+                # what is written must read back as what was meant
                 if value in seen and not _yes(told.get("reading_only")):
                     problem = f"{theirs} and {seen[value]} both mean {ours}: writing could not be undone by reading"
                     raise self.fail((*keys, "words", theirs), problem)
@@ -315,7 +316,8 @@ def _factory(tree: Tree) -> Factory:
 def family_of(
     tree: Tree, file: str = "", line_of: Callable[[Keys], int] = lambda keys: 0, ways: Mapping[str, Talk] = WAYS
 ) -> Family:
-    """A family from the tree of its file, whose shape has been checked. Raises FamilyError(file, line, key, problem)."""
+    """A family from the tree of its file, whose shape has been checked. Raises FamilyError(file, line, key,
+    problem)."""
     checker = _Checker(file, line_of, ways, tree["channels"])
     channels = {name: checker.channel(name, one) for name, one in tree["channels"].items()}
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
@@ -338,6 +340,7 @@ def family_of(
     covered = family.covers()
     for op in family.ops:
         for path in (*op.sets, *op.makes, *op.drops):
+            # done means read back, so what cannot be read cannot be done
             if path not in covered and not holds_secret(path):
                 problem = f"it writes {show(path)}, which no ask reads: the change could never be proven"
                 raise checker.fail(("ops", op.name), problem)

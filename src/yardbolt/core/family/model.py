@@ -1,7 +1,7 @@
 """A family as a value: what must be known of one make, read from data and never from program.
 
-It is keyed by asks and ops, not by paths: one ask feeds many paths, one op covers several. How an ask or op is put on its way
-belongs to the way of talking (`how`); what it means for the plane belongs here.
+It is keyed by asks and ops, not by paths: one ask feeds many paths, one op covers several. How an ask or op is put on
+its way belongs to the way of talking (`how`); what it means for the plane belongs here.
 """
 
 from __future__ import annotations
@@ -47,7 +47,8 @@ class Factory:
 
 @dataclass(frozen=True)
 class Spelling:
-    """How this unit writes the values of one path, in both directions. `write` is for values written otherwise than shown."""
+    """How this unit writes the values of one path, in both directions. `write` is for values written otherwise than
+    shown."""
 
     words: Mapping[str, str] = field(default_factory=dict)
     write: Mapping[str, str] = field(default_factory=dict)
@@ -84,7 +85,8 @@ class TextLine:
 
 @dataclass(frozen=True)
 class Ask:
-    """One thing to ask, and what its reply feeds: exactly one of pairs, rows, lines, decode (text), or leaves and tree rows."""
+    """One thing to ask, and what its reply feeds: exactly one of pairs, rows, lines, decode (text), or leaves and tree
+    rows."""
 
     name: str
     by: str
@@ -105,8 +107,8 @@ class Ask:
 class Op:
     """One thing to write: which paths it sets, in which stores, and what that brings with it.
 
-    `copies` says which store becomes a copy of which; `copies_of` limits that to some paths. `returns` is the time in seconds after
-    which the unit takes the change back by itself unless it is confirmed.
+    `copies` says which store becomes a copy of which; `copies_of` limits that to some paths. `returns` is the time in
+    seconds after which the unit takes the change back by itself unless it is confirmed.
     """
 
     name: str
@@ -161,8 +163,8 @@ class Family:
         return next((theirs for theirs, word in self.keys.get(listed, {}).items() if word == ours), ours)
 
     def services(self) -> tuple[str, ...]:
-        """Every service a channel uses, the best way of talking first. This is the one place that says which way is best: what is
-        encrypted before what is plain, then in the order of the file."""
+        """Every service a channel uses, the best way of talking first. This is the one place that says which way is
+        best: what is encrypted before what is plain, then in the order of the file."""
         found = {s: how for channel in self.channels.values() for s, how in channel.services.items()}
         return tuple(sorted(found, key=lambda service: found[service] != "sealed"))
 
@@ -178,7 +180,8 @@ class Family:
         return any(channel.services.get(service) == "sealed" for channel in self.channels.values())
 
     def fits(self, level: str | None) -> bool:
-        """Is this software within the range the file was written for? Parts are compared as numbers; an unread level fits."""
+        """Is this software within the range the file was written for? Parts are compared as numbers; an unread level
+        fits."""
         low, below = (tuple(int(p) for p in end.split(".") if p.isdigit()) for end in self.software)
         here = tuple(int(p) for p in level.split(".") if p.isdigit()) if level else ()
         return not here or (here >= low and (not below or here < below))

@@ -1,4 +1,5 @@
-"""Replies to facts, and facts to a reading. Every line is matched or reported as left over; doubt never becomes a value."""
+"""Replies to facts, and facts to a reading. Every line is matched or reported as left over; doubt never becomes a
+value."""
 
 from __future__ import annotations
 
@@ -112,6 +113,7 @@ def extract(family: Family, ask: Ask, replies: Replies, key: str = "", now: date
     else:
         for line in lines:
             _line(ask.lines, line, facts)
+    # one line not understood may be an account: then nothing unseen is taken for absent
     if not facts.doubt:
         facts.parts += [Whole(filled(path, ("", key)), ask.name, ask.store) for path in ask.whole]
     return tuple(facts.parts)
@@ -147,6 +149,7 @@ def _rows(ask: Ask, lines: list[str], facts: _Facts) -> None:
         if not match:
             _line(ask.lines, line, facts)
             continue
+        # a key is typed into commands later on, so a hostile one is no key
         if not facts.family.is_token(match["key"]):
             facts.left(line)
             continue
@@ -169,7 +172,8 @@ def _pairs(ask: Ask, lines: list[str], facts: _Facts) -> None:
 
 
 def _cut(line: str, leader: str) -> tuple[str, str]:
-    """Label and value around the first run of `leader` that has blanks (or nothing but the label) before and a blank after it."""
+    """Label and value around the first run of `leader` that has blanks (or nothing but the label) before and a blank
+    after it."""
     at = 0
     while (at := line.find(leader, at)) >= 0:
         end = at
@@ -192,9 +196,11 @@ def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
 
 
 def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
-    """One leaf. An absent field and an empty one mean what the family says they mean, and nothing where it says nothing."""
+    """One leaf. An absent field and an empty one mean what the family says they mean, and nothing where it says
+    nothing."""
     found = one(node, place.at)
     if found is MISSING:
+        # absent is not empty, and neither is a value unless the family says so
         if place.missing is not None:
             facts.word(path, place.missing)
         return
@@ -238,7 +244,8 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
 
 
 class Merging:
-    """Facts folded into a reading, in one pass. Two asks that disagree within a store make the path unknown and a conflict."""
+    """Facts folded into a reading, in one pass. Two asks that disagree within a store make the path unknown and a
+    conflict."""
 
     def __init__(self, family: Family) -> None:
         self.family = family
@@ -272,6 +279,7 @@ class Merging:
         if value is None:
             return
         key = (store, path)
+        # two answers about one thing: neither is believed
         if key in self._seen and self._seen[key] != value and steady(path):
             self._clash[key] = None
         self._seen[key] = value
@@ -314,7 +322,8 @@ def merge(
 
 
 def with_manual(family: Family, plane: Plane) -> Plane:
-    """The plane with what the manual says: known facts of items that are there, and ABSENT for what this make does not have."""
+    """The plane with what the manual says: known facts of items that are there, and ABSENT for what this make does not
+    have."""
     draft = Draft(plane)
     for path, value in family.facts:
         if (len(path) < 3 or exists(plane, path[:2])) and get(plane, path) is None:

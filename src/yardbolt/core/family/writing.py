@@ -1,4 +1,5 @@
-"""Changes to messages, and what a message will bring about: which op, how it is filled, what the stores are after it."""
+"""Changes to messages, and what a message will bring about: which op, how it is filled, what the stores are after
+it."""
 
 from __future__ import annotations
 
@@ -73,9 +74,11 @@ def unmet(op: Op, plane: Plane, path: Path) -> tuple[str, ...]:
 
 
 def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -> Order:
-    """The order for a change, rendered for the plane before it. `now` is the laptop's time (ISO 8601), for ops that set a clock.
+    """The order for a change, rendered for the plane before it. `now` is the laptop's time (ISO 8601), for ops that
+    set a clock.
 
-    Raises ValueError where the unit cannot be told so: no op, a key that may not be put into a command, a value out of its reach.
+    Raises ValueError where the unit cannot be told so: no op, a key that may not be put into a command, a value out of
+    its reach.
     """
     op = op_for(family, change)
     if op is None:
@@ -95,6 +98,7 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
     told = family.their_key(change.path[0], key) if inside else ""
     filling = Filling(family, op, change, values, told, old, now)
     order = Order(op.how, _fill(filling), max(ANSWER, op.wait))
+    # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[_talk_of(family, op)].message(op.how, order.fill)
     return order
 
@@ -181,7 +185,8 @@ def inverse(family: Family, change: Change, before: Plane) -> Change | None:
 
 
 def forecast(family: Family, plane: Plane, change: Change) -> Plane:
-    """The store the change leads to, with everything the family says it brings along. Raises KeyError on an item that is not there."""
+    """The store the change leads to, with everything the family says it brings along. Raises KeyError on an item that
+    is not there."""
     op = op_for(family, change)
     draft = Draft(apply(plane, change))
     base = change.path if isinstance(change, Make) else (item_of(change.path) or ())

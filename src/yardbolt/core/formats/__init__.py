@@ -1,7 +1,7 @@
 """Named decoders of open formats, one file per standard: a reply in, facts out; never one per make.
 
-A decoder gives facts as (path, value) pairs, and says which rows of the plane it feeds and which lists it reads whole. A line it
-does not understand is a leftover, and then the list is not whole.
+A decoder gives facts as (path, value) pairs, and says which rows of the plane it feeds and which lists it reads whole.
+A line it does not understand is a leftover, and then the list is not whole.
 """
 
 from __future__ import annotations

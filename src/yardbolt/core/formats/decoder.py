@@ -14,7 +14,8 @@ Pairs = list[tuple[Path, Any]]
 
 @dataclass(frozen=True)
 class Decoded:
-    """(path, value) pairs; the path of an item alone says that the item is there. Leftovers are lines not understood."""
+    """(path, value) pairs; the path of an item alone says that the item is there. Leftovers are lines not
+    understood."""
 
     facts: tuple[tuple[Path, Any], ...]
     leftovers: tuple[str, ...] = ()
@@ -22,7 +23,8 @@ class Decoded:
 
 @dataclass(frozen=True)
 class Decoder:
-    """A named decoder: `decode(replies, key)`, where key is the item asked about or empty. Any reply gives a value; nothing is raised.
+    """A named decoder: `decode(replies, key)`, where key is the item asked about or empty. Any reply gives a value;
+    nothing is raised.
 
     `private` replies hold secrets and are never quoted as evidence.
     """

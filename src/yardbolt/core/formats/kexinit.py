@@ -1,4 +1,5 @@
-"""What an SSH server offers before anybody logs in: the name lists of SSH_MSG_KEXINIT (RFC 4253, sections 4.2, 6 and 7.1)."""
+"""What an SSH server offers before anybody logs in: the name lists of SSH_MSG_KEXINIT (RFC 4253, sections 4.2, 6 and
+7.1)."""
 
 from __future__ import annotations
 

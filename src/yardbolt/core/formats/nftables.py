@@ -1,7 +1,8 @@
-"""The packet filter of Linux as `nft --json list ruleset` prints it (libnftables-json(5)): what may reach the host itself.
+"""The packet filter of Linux as `nft --json list ruleset` prints it (libnftables-json(5)): what may reach the host
+itself.
 
-Only base chains on the input hook count. An expression not known here leaves the action of its rule unread, so that no verdict
-rests on it; rules of another mechanism are not seen here at all, so an empty ruleset says nothing.
+Only base chains on the input hook count. An expression not known here leaves the action of its rule unread, so that no
+verdict rests on it; rules of another mechanism are not seen here at all, so an empty ruleset says nothing.
 """
 
 from __future__ import annotations

@@ -73,7 +73,8 @@ def _channel_timeout(values: list[str]) -> float:
 
 
 def decode_keys(reply: str, key: str = "") -> Decoded:
-    """Authorized keys of account `key` as SHA-256 fingerprints; options before the key type are allowed, comments are dropped."""
+    """Authorized keys of account `key` as SHA-256 fingerprints; options before the key type are allowed, comments are
+    dropped."""
     prints: list[str] = []
     left: list[str] = []
     for line in reply.splitlines():

@@ -6,7 +6,8 @@ from .decoder import Decoded, Decoder, Pairs, of_text
 
 
 def decode_sockets(reply: str, key: str = "") -> Decoded:
-    """One listening socket a line: transport, state, queues, local address and port, peer, and the program where the rights allow."""
+    """One listening socket a line: transport, state, queues, local address and port, peer, and the program where the
+    rights allow."""
     facts: Pairs = []
     left: list[str] = []
     for line in reply.splitlines():

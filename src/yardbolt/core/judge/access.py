@@ -1,7 +1,8 @@
-"""Who can get in: may source S log in as account A through door D? Three-valued, with every condition and the paths it rests on.
+"""Who can get in: may source S log in as account A through door D? Three-valued, with every condition and the paths it
+rests on.
 
-The planner relies on *surely*, the judge on *possibly*. A login that succeeded proves each of its conditions; after a change the
-way stays proven exactly when every condition the change touched is surely true.
+The planner relies on *surely*, the judge on *possibly*. A login that succeeded proves each of its conditions; after a
+change the way stays proven exactly when every condition the change touched is surely true.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ from ..secret import Ref
 
 @dataclass(frozen=True)
 class Condition:
-    """One thing that must hold for a login. `holds` is None where it was not read; `paths` is what was looked at to tell."""
+    """One thing that must hold for a login. `holds` is None where it was not read; `paths` is what was looked at to
+    tell."""
 
     paths: frozenset[Path]
     holds: bool | None
@@ -152,8 +154,8 @@ def _binding(plane: Plane, door: Door) -> Condition:
 
 
 def door(plane: Plane, service: str, interface: str = "", met: Door | None = None) -> Door | None:
-    """Where a service would be met on this plane. `met` is where the unit was met, which stands for an address or a port that was
-    not read. None where neither tells."""
+    """Where a service would be met on this plane. `met` is where the unit was met, which stands for an address or a
+    port that was not read. None where neither tells."""
     listed = get(plane, ("interfaces", interface, "addresses")) if interface else None
     address = str(ip_interface(listed[0]).ip) if isinstance(listed, tuple) and listed else (met.address if met else "")
     port = get(plane, ("services", service, "port"))
@@ -172,13 +174,14 @@ _LOOKED_AT = ("position", "action", "enabled", "sources", "list", "list_negated"
 
 
 def passage(plane: Plane, way: Way) -> Condition:
-    """Does the packet filter let this way through? Rules are looked at in order up to the first that surely matches; what stands
-    behind it, and any comment, is not rested on. A name that was not read rests on all lists."""
+    """Does the packet filter let this way through? Rules are looked at in order up to the first that surely matches;
+    what stands behind it, and any comment, is not rested on. A name that was not read rests on all lists."""
     default = plane.input_filter.default
     rests: set[Path] = {(*_FILTER, "default")}
     if default is ABSENT:
         return Condition(frozenset(rests), True, "there is no packet filter")
     ordered = plane.input_rules.complete and all(isinstance(r.position, int) for r in plane.input_rules)
+    # one rule unread, or its place, and any rule might be the first that matches
     if not ordered:
         return Condition(
             frozenset({_RULES, ("address_lists",), ("interface_groups",), *rests}),
@@ -186,6 +189,7 @@ def passage(plane: Plane, way: Way) -> Condition:
             "the rules were not read whole",
         )
     possible: set[str | None] = set()
+    # two rules in one place: by key, so that the answer is the same each time
     for rule in sorted(plane.input_rules, key=lambda r: (r.position or 0, r.key)):
         rests |= {(*_RULES, rule.key, leaf) for leaf in _LOOKED_AT}
         matched = _matches(plane, rule, way, rests)
@@ -224,6 +228,7 @@ def _in_list(plane: Plane, rule: InputRule, source: str, rests: set[Path]) -> bo
     if rule.list is ABSENT:
         return True
     if not isinstance(rule.list, str):
+        # it may name any list, so a change of any list may change the answer
         rests.add(("address_lists",))
         return None
     rests |= {("address_lists", rule.list), (*_FILTER, "empty_list")}
@@ -231,6 +236,7 @@ def _in_list(plane: Plane, rule: InputRule, source: str, rests: set[Path]) -> bo
     members = found.members if found else None
     if not isinstance(members, AddressSet) or rule.list_negated is None:
         return None
+    # makes differ in what an empty list matches: not said is not known
     if not members:
         inside = {"anyone": True, "nobody": False}.get(str(plane.input_filter.empty_list))
         if inside is None:
@@ -252,6 +258,7 @@ def _in_group(plane: Plane, rule: InputRule, at: Door, rests: set[Path]) -> bool
         return None
     if rule.group == key:
         return True
+    # it names a socket, and not the one the door is behind
     if rule.group in plane.interfaces:
         return False
     found = plane.interface_groups.get(rule.group)
@@ -281,8 +288,10 @@ def _in_ports(ports: object, port: int) -> bool | None:
 
 
 def stays(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
-    """The ways of which every condition that was touched is surely true afterwards. What was looked at counts before and after."""
+    """The ways of which every condition that was touched is surely true afterwards. What was looked at counts before
+    and after."""
     moved = difference(before, after)
+    # the common case while rehearsing: the store was not touched at all
     if not moved:
         return frozenset(ways)
     return frozenset(way for way in ways if _stays(before, after, way, moved))

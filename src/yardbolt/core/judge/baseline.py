@@ -132,6 +132,7 @@ def wanted(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tup
             for line in lines
             for d in RULES[line.rule].demand(now, site, line.params)
         }
+        # a demand may make an item whose leaves other rules then want: until nothing new is wanted
         if fresh.keys() <= gathered.keys():
             break
         gathered = {**fresh, **gathered}

@@ -1,7 +1,7 @@
 """Demands: what rules want of the plane, how they meet, and which value is chosen.
 
-Demands on one path are intersected; where nothing is left, both rules are named and nothing is planned. A demand on a leaf never
-creates an item: only `Present` does.
+Demands on one path are intersected; where nothing is left, both rules are named and nothing is planned. A demand on a
+leaf never creates an item: only `Present` does.
 """
 
 from __future__ import annotations
@@ -100,6 +100,7 @@ def _join(a: Demand, b: Demand) -> Demand:
     both = a.rule if b.rule in a.rule.split(" and ") else f"{a.rule} and {b.rule}"
     match a, b:
         case Between(), Between():
+            # sets meet by inclusion: at least the union of what must be in, at most what all allow
             if isinstance(a.low if a.low is not None else a.high, AddressSet):
                 low = a.low | b.low if a.low is not None and b.low is not None else a.low if b.low is None else b.low
                 high = (

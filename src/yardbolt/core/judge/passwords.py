@@ -1,7 +1,7 @@
 """What makes a password weak, what a unit really demands of one, and a suggestion that can be typed with cold hands.
 
-Pure: lists of common passwords and the source of chance come in as arguments. Reasons never repeat the value they speak of.
-Lengths count Unicode code points, as NIST SP 800-63B, section 3.1.1.2 does.
+Pure: lists of common passwords and the source of chance come in as arguments. Reasons never repeat the value they
+speak of. Lengths count Unicode code points, as NIST SP 800-63B, section 3.1.1.2 does.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ _SWAPS = str.maketrans("0134578@$!|+", "oieastbasiit")
 
 @dataclass(frozen=True)
 class Demands:
-    """What a password must satisfy. A limit of None is no limit; every limit is inclusive: the value itself is still allowed."""
+    """What a password must satisfy. A limit of None is no limit; every limit is inclusive: the value itself is still
+    allowed."""
 
     min_length: int = 0
     classes: int = 1
@@ -46,7 +47,8 @@ def longest_repeat(value: str) -> int:
 
 
 def longest_run(value: str) -> int:
-    """Length of the longest rising or falling run by code point, within letters of one case or digits: 3 for `abc`, 4 for `9876`."""
+    """Length of the longest rising or falling run by code point, within letters of one case or digits: 3 for `abc`, 4
+    for `9876`."""
     best = min(len(value), 1)
     for step in (1, -1):
         run = 1
@@ -78,7 +80,8 @@ def weaknesses(
 ) -> tuple[str, ...]:
     """Everything wrong with a value, as reasons that do not repeat it; empty when nothing is.
 
-    `own_words` are the words of the place: maker, model, unit, site, account. `common` holds known passwords in lower case.
+    `own_words` are the words of the place: maker, model, unit, site, account. `common` holds known passwords in lower
+    case.
     """
     if not value:
         return ("blank",)
@@ -115,7 +118,8 @@ def breaches(value: str, demands: Demands) -> tuple[str, ...]:
 
 
 def effective(plane: Plane, floor: Demands) -> Demands:
-    """The stricter of what the unit demands and what the baseline demands, leaf by leaf; what was not read adds nothing."""
+    """The stricter of what the unit demands and what the baseline demands, leaf by leaf; what was not read adds
+    nothing."""
     policy = plane.policy
 
     def least(mine: int, theirs: int | Absent | None) -> int:
@@ -136,10 +140,11 @@ def effective(plane: Plane, floor: Demands) -> Demands:
 
 
 def suggest(demands: Demands, pick: Callable[[int], int], bits: int = 64) -> str:
-    """A random value: groups of four easy keys, joined by a sign, no shift unless four classes are wanted, no look-alikes.
+    """A random value: groups of four easy keys, joined by a sign, no shift unless four classes are wanted, no
+    look-alikes.
 
-    `pick(n)` gives an even chance of 0..n-1 (`secrets.randbelow`). Strength is at least `bits`. Raises ValueError when the demands
-    leave no room.
+    `pick(n)` gives an even chance of 0..n-1 (`secrets.randbelow`). Strength is at least `bits`. Raises ValueError when
+    the demands leave no room.
     """
     sign = next((s for s in SIGNS if s not in demands.barred), "")
     if not sign and demands.classes >= 3:

@@ -1,8 +1,8 @@
 """From changes to a rehearsed step sheet: in which order, and what is refused.
 
-Phases, no search: open -> prove -> save -> close -> prove -> save -> restart -> remove -> prove -> save -> move -> prove -> save.
-Within a phase the first change whose needs hold and that keeps a way in. Where edits are staged, each phase ends with their
-activation; where that goes back by itself, with its confirmation once a login has proven it.
+Phases, no search: open -> prove -> save -> close -> prove -> save -> restart -> remove -> prove -> save -> move ->
+prove -> save. Within a phase the first change whose needs hold and that keeps a way in. Where edits are staged, each
+phase ends with their activation; where that goes back by itself, with its confirmation once a login has proven it.
 """
 
 from __future__ import annotations
@@ -40,13 +40,15 @@ class Sheet:
 
 @dataclass(frozen=True)
 class Refused:
-    """No order of the changes keeps a way in, or something must be decided first. Each line says what is blocked and why."""
+    """No order of the changes keeps a way in, or something must be decided first. Each line says what is blocked and
+    why."""
 
     why: tuple[str, ...]
 
 
 def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[Way, ...]:
-    """The ways worth proving, best first: the owner's accounts by the services that stay, then what is proven by another service."""
+    """The ways worth proving, best first: the owner's accounts by the services that stay, then what is proven by
+    another service."""
     ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
     logins = [(own.name, site.secret(own.name)) for own in sorted(site.accounts, key=lambda own: own.role != "full")]
     logins += [(way.account, way.secret) for way in sorted(belief.proven)]
@@ -99,6 +101,7 @@ class _Arranging:
         inside = item_of(change.path)
         if isinstance(change, Set) and inside and get(plane, inside) is None:
             bad.append(f"{show(inside)} is not there yet")
+        # our own accounts may change their secret at any time; a factory account only behind the guard
         if _closes_an_account(change) and not is_own(change, self.site):
             bad += self.guard(change)
         if bad:
@@ -163,6 +166,7 @@ class _Arranging:
             known = get(self.belief.live, ("accounts", way.account, "secret")) == way.secret
             if not known or way.source not in self.belief.laptops or admit(self.belief.live, way).admitted is False:
                 continue
+            # once more by the best way, after what could have shut us out
             if way not in self.belief.proven or (again and not done):
                 phase = self.steps[-1].phase if self.steps else OPEN
                 self.add(Step(Kind.PROVE, way=way, phase=phase, reason="a new connection proves it"))
@@ -181,7 +185,8 @@ class _Arranging:
             self.alone(Kind.SAVE, phase, "what is proven must survive a power cut")
 
     def activate(self, phase: str, made: tuple[Change, ...]) -> list[str]:
-        """Put what was staged in force, prove it, and confirm where it would go back by itself; the reason where that may not be."""
+        """Put what was staged in force, prove it, and confirm where it would go back by itself; the reason where that
+        may not be."""
         op = self.family.op_activating()
         if op is None or not self.belief.waiting:
             return []
@@ -228,6 +233,7 @@ class _Arranging:
                 self.prove(again=True)
                 self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
             self.save(name)
+            # what closes must not come before what opens, so a blocked phase ends the plan
             if blocked:
                 return blocked
         removals = [change for change in self.left if self.ranks[change].phase == REMOVE]
@@ -283,11 +289,13 @@ def arrange(
 ) -> Sheet | Refused:  # fmt: skip
     """The rehearsed order of the changes, or the reasons why there is none.
 
-    `restarted`: a restart was already survived in this run. `leaps`: paths (or op names) that may break the way in, by consent.
+    `restarted`: a restart was already survived in this run. `leaps`: paths (or op names) that may break the way in, by
+    consent.
     """
     if refused := found_waiting(family, belief):
         return refused
     arranging = _Arranging(family, belief, todo, site, wishes(family, site, target, belief), leaps)
+    # as it should be, and kept: nothing to do, and nothing to prove by doing
     if not todo and not belief.unsaved:
         return Sheet(site.unit, (), gaps, (), belief)
     if not todo:

@@ -1,7 +1,7 @@
 """Belief: what we hold to be true of a unit, store by store, and how surely one can still get in.
 
-Each store (staged, live, kept) has its plane and the ways in that are proven to open while it is in force. Staged edits let nobody
-in until they are activated, so no way is ever proven on them.
+Each store (staged, live, kept) has its plane and the ways in that are proven to open while it is in force. Staged
+edits let nobody in until they are activated, so no way is ever proven on them.
 """
 
 from __future__ import annotations
@@ -40,8 +40,8 @@ class Fallback:
 
 @dataclass(frozen=True)
 class Belief:
-    """What we hold to be true. `ways` are logins that succeeded and that nothing since could have taken away; `sessions` are alive;
-    `laptops` are the laptop's addresses, the present one first and then those it will have."""
+    """What we hold to be true. `ways` are logins that succeeded and that nothing since could have taken away;
+    `sessions` are alive; `laptops` are the laptop's addresses, the present one first and then those it will have."""
 
     stores: Mapping[str, Plane]
     ways: Mapping[str, frozenset[Way]]
@@ -87,11 +87,13 @@ class Belief:
 def arrival(
     family: Family, planes: Mapping[str, Plane], ways: Iterable[Way], laptops: tuple[str, ...], ours: bool = False
 ) -> Belief:
-    """What is held to be true before the first step. `ours`: unkept settings were left by an earlier part of this run."""
+    """What is held to be true before the first step. `ours`: unkept settings were left by an earlier part of this
+    run."""
     live, proven = planes[LIVE], frozenset(ways)
     stores = {LIVE: live, KEPT: planes.get(KEPT, live)}
     surviving = proven
     differences = live.stores.differences
+    # a difference nobody can name may be in any setting that reaches the kept store only by saving
     if KEPT not in planes and family.op_keeping() is not None and differences not in (0, ABSENT):
         stores[KEPT] = _as_saved(family, live) if ours else Plane()
         surviving = proven if ours else frozenset()
@@ -111,12 +113,14 @@ def _as_saved(family: Family, live: Plane) -> Plane:
 
 
 def full(plane: Plane, way: Way) -> bool:
-    """Does the way lead to full rights? Only such a way keeps the technician in; rights that were not read do not count."""
+    """Does the way lead to full rights? Only such a way keeps the technician in; rights that were not read do not
+    count."""
     return bool(get(plane, ("accounts", way.account, "role")) == "full")
 
 
 def learn(belief: Belief, way: Way) -> Belief:
     """A login that succeeded proves that account and service are there and on, and which credential opens."""
+    # a login proves what is live; it proves what is kept only where the two are the same
     saved = not belief.unsaved
     stores = dict(belief.stores)
     for store in stores:
@@ -144,8 +148,8 @@ def _learned(plane: Plane, way: Way) -> Plane:
 def standing(belief: Belief, successors: Iterable[Way]) -> Standing:
     """How surely the technician can get in with full rights, on the live store and on the kept one.
 
-    `successors` are ways that are not proven and that the planes say should open. A timed return counts as a leap as long as what it
-    goes back to has a way.
+    `successors` are ways that are not proven and that the planes say should open. A timed return counts as a leap as
+    long as what it goes back to has a way.
     """
     coming = tuple(successors)
 
@@ -157,6 +161,7 @@ def standing(belief: Belief, successors: Iterable[Way]) -> Standing:
         return any(admit(plane, way).admitted is True for way in ours((*coming, *belief.proven), plane))
 
     goes_back = belief.fallback is not None and bool(ours(belief.fallback.ways[LIVE], belief.fallback.stores[LIVE]))
+    # power can fail at any moment, so the kept store is asked first
     if not ours(belief.surviving, belief.kept) and not surely(KEPT) and not goes_back:
         return Standing.LOST
     if ours(belief.proven, belief.live):

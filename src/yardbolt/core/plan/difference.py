@@ -45,6 +45,7 @@ def _of_want(plane: Plane, want: Want, family: Family, site: Site) -> Found:
 
 
 def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
+    # not seen on a list that was not read whole: it may be there all the same
     there = exists(plane, want.path)
     if there is False:
         return [], []

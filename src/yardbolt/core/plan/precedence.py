@@ -1,4 +1,5 @@
-"""Precedence: the one table of order. The first row that fits gives a change its phase and its place; `docs/precedence.md` says why."""
+"""Precedence: the one table of order. The first row that fits gives a change its phase and its place;
+`docs/precedence.md` says why."""
 
 from __future__ import annotations
 

@@ -67,6 +67,7 @@ def rehearse(family: Family, belief: Belief, op: Op, changes: Iterable[Change] =
     stores, ways = dict(belief.stores), dict(belief.ways)
     for store in (s for s in op.writes if s in stores):
         after = _written(family, stores[store], todo)
+        # nobody logs in to edits: the staged store has no ways to lose
         if store in ways:
             ways[store] = stays(stores[store], after, ways[store])
         stores[store] = after
@@ -82,6 +83,7 @@ def rehearse(family: Family, belief: Belief, op: Op, changes: Iterable[Change] =
         stores[LIVE] = with_effects(stores[LIVE], op)
     stores = _counted(family, belief, stores, op)
     fallback = Fallback(op.returns, belief.stores, belief.ways) if op.returns else belief.fallback
+    # only now does it no longer go back by itself
     if op.does == "confirm":
         fallback = None
     return replace(belief, stores=stores, ways=ways, sessions=_left(op, todo, belief.sessions), fallback=fallback)
@@ -150,6 +152,7 @@ def _left(op: Op, changes: tuple[Change, ...], sessions: frozenset[Way]) -> froz
         case "all":
             return frozenset()
         case "service":
+            # switching a service on cuts nobody off
             return sessions if opens else frozenset(way for way in sessions if way.service not in keys)
         case "account":
             return frozenset(way for way in sessions if way.account not in keys)

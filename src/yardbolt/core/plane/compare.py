@@ -1,4 +1,5 @@
-"""Comparing planes: what differs, and what reads otherwise than was forecast. Parts that are the same object are not walked."""
+"""Comparing planes: what differs, and what reads otherwise than was forecast. Parts that are the same object are not
+walked."""
 
 from __future__ import annotations
 
@@ -16,6 +17,7 @@ def difference(one: Plane, other: Plane) -> frozenset[Path]:
 
 
 def _differing(one: Any, other: Any, branch: Branch, at: Path) -> Iterator[Path]:
+    # most of two planes is shared, so this is what makes comparing cheap
     if one is other:
         return
     for name, below in branch.under.items():
@@ -52,7 +54,8 @@ def _steady(path: Path) -> bool:
 
 
 def surprises(forecast: Plane, seen: Plane) -> tuple[Path, ...]:
-    """Paths that read otherwise than forecast. What moves by itself, what no unit shows, and what was not read are no surprise."""
+    """Paths that read otherwise than forecast. What moves by itself, what no unit shows, and what was not read are no
+    surprise."""
     return tuple(sorted(set(_surprising(forecast, seen, ROOT, ()))))
 
 
@@ -61,6 +64,7 @@ def _surprising(forecast: Any, seen: Any, branch: Branch, at: Path) -> Iterator[
         expected, found = getattr(forecast, name), getattr(seen, name)
         path = (*at, name)
         if isinstance(below, Leaf):
+            # what was not read on either side can neither agree nor differ
             known = found is not None and expected is not None
             if known and below.steady and expected != found and not holds_secret(path):
                 yield path
@@ -72,8 +76,10 @@ def _surprising(forecast: Any, seen: Any, branch: Branch, at: Path) -> Iterator[
 
 def _items(expected: Any, found: Any, below: Many, path: Path) -> Iterator[Path]:
     mine, theirs = expected.by_key, found.by_key
+    # only a list read whole can say that something is gone
     if found.complete:
         yield from ((*path, key) for key in mine if key not in theirs)
+        # what we did not know of before is no surprise when it turns up
         if expected.complete:
             yield from ((*path, key) for key in theirs if key not in mine)
     for key in mine:

@@ -1,4 +1,5 @@
-"""The JSON form of a plane (RFC 8259): a missing key was not read, null was read and is not set; and its JSON Schema."""
+"""The JSON form of a plane (RFC 8259): a missing key was not read, null was read and is not set; and its JSON
+Schema."""
 
 from __future__ import annotations
 
@@ -44,6 +45,7 @@ def _written(node: Any, branch: Branch) -> dict[str, Any]:
         elif isinstance(below, Branch):
             if inner := _written(value, below):
                 out[name] = inner
+        # an empty list that was read whole says something; one that was not read says nothing
         elif value.by_key or value.complete:
             items = {one.key: _written(one, below.item) for one in value}
             out[name] = {"complete": value.complete, "items": items}

@@ -50,7 +50,8 @@ def reachable(plane: Plane, path: Path) -> bool:
 
 
 def put(plane: Plane, path: Path, value: Any) -> Plane:
-    """The plane with one leaf set. Creates nothing: raises KeyError where the item is not there; ValueError on a wrong kind."""
+    """The plane with one leaf set. Creates nothing: raises KeyError where the item is not there; ValueError on a wrong
+    kind."""
     return Draft(plane).put(path, value).freeze()
 
 
@@ -101,6 +102,7 @@ class _OpenBranch:
         return getattr(self.frozen, name) if self.frozen is not None else None
 
     def freeze(self) -> Any:
+        # untouched parts stay the very same object: comparing planes skips what is identical
         if not self.changed and self.frozen is not None:
             return self.frozen
         values = {k: v.freeze() if isinstance(v, (_OpenBranch, _OpenMany)) else v for k, v in self.changed.items()}
@@ -114,6 +116,7 @@ class _OpenMany:
 
     def __init__(self, node: Many, frozen: Listing[Any]) -> None:
         self.node, self.frozen = node, frozen
+        # one copy for a list, however many edits follow
         self.items: dict[str, Any] = dict(frozen.by_key)
         self.complete = frozen.complete
 
@@ -167,10 +170,12 @@ class Draft:
         return self._node(path[:-1]).value(path[-1])
 
     def make(self, path: Path) -> Draft:
-        """An item of which nothing is known; nothing where it is there already. Raises KeyError where there is no such list."""
+        """An item of which nothing is known; nothing where it is there already. Raises KeyError where there is no such
+        list."""
         node = self._node(path[:-1])
         if not isinstance(node, _OpenMany):
             raise KeyError(show(path))
+        # nothing is built yet: an item that is only made and filled is made once, at the end
         if path[-1] not in node.items:
             node.items[path[-1]] = _OpenBranch(node.node.item, None, path[-1])
         return self
@@ -181,7 +186,8 @@ class Draft:
         return self
 
     def rename(self, path: Path, key: str) -> Draft:
-        """Give an item another key, at its place in the order. Raises KeyError where it is not there or the key is taken."""
+        """Give an item another key, at its place in the order. Raises KeyError where it is not there or the key is
+        taken."""
         node = self._node(path[:-1])
         if path[-1] not in node.items or key in node.items:
             raise KeyError(show(path))

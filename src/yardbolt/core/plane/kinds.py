@@ -1,7 +1,7 @@
 """Kinds: how a raw value becomes a value of the plane. Each raises ValueError and never repairs.
 
-A leaf has three states: a value, `ABSENT` (read, and not set) and `None` (not read). A list is a `Listing`; only a complete one
-can say that something is not there.
+A leaf has three states: a value, `ABSENT` (read, and not set) and `None` (not read). A list is a `Listing`; only a
+complete one can say that something is not there.
 """
 
 from __future__ import annotations
@@ -68,6 +68,7 @@ def text(raw: Any) -> str:
 
 def number(raw: Any) -> int:
     """A whole number."""
+    # 18 digits fit any counter a unit can have; more is a hostile text
     got = str(raw).strip()
     if not got.lstrip("-").isascii() or not got.lstrip("-").isdigit() or len(got) > 18:
         raise ValueError(f"{got[:40]!r} is not a whole number")
@@ -83,6 +84,7 @@ def seconds(raw: Any) -> float:
     if isinstance(raw, (int, float)) and not isinstance(raw, bool):
         return float(raw)
     got = str(raw).strip()[:80]
+    # 0 is not never: units differ in what they mean by it, and the family says which
     if got == "never":
         return NEVER
     pairs = _LENGTHS.findall(got)
@@ -147,8 +149,8 @@ def trial_end(raw: Any) -> str:
 
 @dataclass(frozen=True)
 class Leaf:
-    """One row of the table. `steady` is false for what moves by itself (clock, sessions) and is never compared; `slack` is
-    how far a value may be off and still count as reached."""
+    """One row of the table. `steady` is false for what moves by itself (clock, sessions) and is never compared;
+    `slack` is how far a value may be off and still count as reached."""
 
     kind: Callable[[Any], Any]
     meaning: str

@@ -1,7 +1,7 @@
 """Paths: how findings, changes, evidence and family files name a thing on the plane.
 
-Inside a path is a tuple of strings. As text its parts are joined by `/`, escaped as in RFC 6901 (`~0` for `~`, `~1` for `/`),
-because interface names and CIDR blocks hold slashes.
+Inside a path is a tuple of strings. As text its parts are joined by `/`, escaped as in RFC 6901 (`~0` for `~`, `~1`
+for `/`), because interface names and CIDR blocks hold slashes.
 """
 
 from __future__ import annotations

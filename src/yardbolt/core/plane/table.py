@@ -1,5 +1,5 @@
-"""The table: the fields below are the one place from which paths, coercion of replies, checking of family files and baselines,
-the JSON form, differences and the reference in `docs/plane.md` are derived."""
+"""The table: the fields below are the one place from which paths, coercion of replies, checking of family files and
+baselines, the JSON form, differences and the reference in `docs/plane.md` are derived."""
 
 from __future__ import annotations
 
@@ -342,6 +342,7 @@ STEADY: frozenset[Path] = frozenset(path for path, row in TABLE.items() if row.s
 
 def pattern_of(path: Path) -> Path:
     """The row of TABLE a concrete path belongs to. Raises KeyError naming the path."""
+    # parts and top leaves need no walk
     if path in TABLE:
         return path
     node: Leaf | Branch | Many = ROOT

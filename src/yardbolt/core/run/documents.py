@@ -1,4 +1,5 @@
-"""What is filed on record, as typed values with a version. A plane stands in its JSON form, so that a document is plain data."""
+"""What is filed on record, as typed values with a version. A plane stands in its JSON form, so that a document is
+plain data."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ PlaneTree = Mapping[str, Any]
 
 @dataclass(frozen=True, kw_only=True)
 class Box:
-    """The box behind a unit's name, by the strongest mark that was read; a reset or an exchange makes another box of it."""
+    """The box behind a unit's name, by the strongest mark that was read; a reset or an exchange makes another box of
+    it."""
 
     serial: str = ""
     hardware: str = ""

@@ -15,13 +15,10 @@ VERSION = 1
 
 
 @dataclass(frozen=True, kw_only=True)
-class Trying:
-    """A login is about to be tried. Without a `Tried` after it, it counts as a try all the same.
+class OfLogin:
+    """What every event of a login says. `address` and `key` (the host key or certificate, as far as known) tell which
+    box it hits, whatever the unit is called."""
 
-    `address` and `key` (the host key or certificate, as far as known) tell which box it hits, whatever the unit is called.
-    """
-
-    event: Literal["trying"] = "trying"
     account: str
     service: str
     source: str
@@ -31,16 +28,17 @@ class Trying:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Tried:
+class Trying(OfLogin):
+    """A login is about to be tried. Without a `Tried` after it, it counts as a try all the same."""
+
+    event: Literal["trying"] = "trying"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Tried(OfLogin):
     """How a login ended. `spent` says whether it used up a try, `accepted` whether the credential was good."""
 
     event: Literal["tried"] = "tried"
-    account: str
-    service: str
-    source: str
-    address: str
-    key: str = ""
-    secret: str
     outcome: str
     gate: str = ""
     spent: bool = False
@@ -80,81 +78,67 @@ class GatePassed:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Sending:
-    """A step is about to be sent. `secret` names the new secret, if there is one."""
+class OfStep:
+    """What every event of a step says: which one of how many (from 0), of what kind, and what it does in words."""
 
-    event: Literal["sending"] = "sending"
     step: int
     of: int
     kind: str
     what: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sending(OfStep):
+    """A step is about to be sent. `secret` names the new secret, if there is one."""
+
+    event: Literal["sending"] = "sending"
     path: str = ""
     account: str = ""
     secret: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
-class ReadBack:
+class ReadBack(OfStep):
     """A step was done: done means read back."""
 
     event: Literal["read back"] = "read back"
-    step: int
-    of: int
-    kind: str
-    what: str
     path: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
-class Unlike:
+class Unlike(OfStep):
     """The unit said no, or reads otherwise than forecast."""
 
     event: Literal["unlike"] = "unlike"
-    step: int
-    of: int
-    kind: str
-    what: str
     said: str = ""
     paths: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
-class Proving:
+class Proving(OfStep):
     """A step that proves is about to be tried."""
 
     event: Literal["proving"] = "proving"
-    step: int
-    of: int
-    kind: str
-    what: str
     account: str = ""
     service: str = ""
     secret: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
-class Proven:
+class Proven(OfStep):
     """It held."""
 
     event: Literal["proven"] = "proven"
-    step: int
-    of: int
-    kind: str
-    what: str
     account: str = ""
     service: str = ""
     secret: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
-class NotProven:
+class NotProven(OfStep):
     """It did not hold."""
 
     event: Literal["not proven"] = "not proven"
-    step: int
-    of: int
-    kind: str
-    what: str
     said: str
 
 

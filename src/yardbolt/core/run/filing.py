@@ -13,7 +13,8 @@ from .documents import BaselineName, FindingRow
 
 
 def reading_fields(reading: Reading, plane: Plane | None = None) -> dict[str, Any]:
-    """The fields of a `ReadingDocument` from a reading; `plane` stands in for its live plane where more is known by now."""
+    """The fields of a `ReadingDocument` from a reading; `plane` stands in for its live plane where more is known by
+    now."""
     return {
         "plane": to_tree(plane if plane is not None else reading.plane),
         "stores": {store: to_tree(one) for store, one in reading.planes.items() if store != "live"},

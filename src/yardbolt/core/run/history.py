@@ -1,4 +1,5 @@
-"""History: the journal folded once. It answers which tries are left, which logins to use, what a run had done, what is ours."""
+"""History: the journal folded once. It answers which tries are left, which logins to use, what a run had done, what is
+ours."""
 
 from __future__ import annotations
 
@@ -47,11 +48,13 @@ class UnitHistory:
         return self.last_run + 1, False
 
     def logins(self) -> tuple[tuple[str, Ref], ...]:
-        """Logins of ours that may open it, the likeliest first: a new secret counts only if its sending was journaled."""
+        """Logins of ours that may open it, the likeliest first: a new secret counts only if its sending was
+        journaled."""
         return tuple(reversed(self.recent))
 
     def opened_last(self, account: str, ref: Ref) -> bool:
-        """Did this very credential open the account the last time it was tried? Then trying it again needs no budget."""
+        """Did this very credential open the account the last time it was tried? Then trying it again needs no
+        budget."""
         return self.last_outcome.get((account, ref.entry), False)
 
     def uses_safe(self) -> bool:
@@ -97,6 +100,7 @@ class History:
 
     def _tried(self, unit: UnitHistory, stamp: Stamp, event: Tried) -> None:
         self._open.pop((stamp.unit, event.account, event.secret), None)
+        # a good login clears the unit's own count, so it clears ours
         if event.accepted:
             for scope in scopes(stamp.unit, event.address, event.key):
                 self._spent.pop((scope, event.account), None)
@@ -111,10 +115,12 @@ class History:
             self._recent(unit, event.account, ref)
 
     def _sent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
+        # from the sending on it is not known which of the two opens
         unit.opened.pop(account, None)
         self._recent(unit, account, ref)
 
     def _recent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
+        # published logins are tried by other rules; here only what is ours counts
         if ref.safe:
             unit.recent.pop((account, ref), None)
             unit.recent[(account, ref)] = None
@@ -131,13 +137,15 @@ class History:
         return max(counts, default=0) + dangling
 
     def tries_left(self, account: str, limit: int, now: str, where: Iterable[Scope]) -> int:
-        """How many wrong tries may still be made: the limit less two spared, less what was used. An unknown limit (0) is two an hour."""
+        """How many wrong tries may still be made: the limit less two spared, less what was used. An unknown limit (0)
+        is two an hour."""
         since = datetime.fromisoformat(now) - WINDOW
         return (limit or UNKNOWN_LIMIT) - SPARE_TRIES - self.used(account, since, where)
 
 
 def scopes(unit: str, address: str, key: str = "") -> tuple[Scope, ...]:
-    """Everything a try is counted under: the unit of the job, the address it was sent to, and the host key met there."""
+    """Everything a try is counted under: the unit of the job, the address it was sent to, and the host key met
+    there."""
     found: tuple[Scope, ...] = (("unit", unit), ("address", address), ("key", key))
     return tuple(scope for scope in found if scope[1])
 

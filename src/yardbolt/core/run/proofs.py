@@ -1,7 +1,7 @@
 """Proofs: claims derived from what was found and what is wanted, each with its positive control.
 
-A refusal counts only beside a positive control: a good login by that service just before and after, or the same source admitted
-as found. Silence is not a refusal. What could not be tried says why, and never counts as passed.
+A refusal counts only beside a positive control: a good login by that service just before and after, or the same source
+admitted as found. Silence is not a refusal. What could not be tried says why, and never counts as passed.
 """
 
 from __future__ import annotations
@@ -52,8 +52,8 @@ class Sort(Enum):
 
 @dataclass(frozen=True)
 class Claim:
-    """One thing to try. `backs` are the paths it proves. `control` says what makes a refusal count. `free`: there is no such account
-    any more, so trying costs nobody a try."""
+    """One thing to try. `backs` are the paths it proves. `control` says what makes a refusal count. `free`: there is
+    no such account any more, so trying costs nobody a try."""
 
     sort: Sort
     text: str
@@ -192,6 +192,7 @@ def _of_login(claim: Claim, tried: Login, control: bool) -> Proof:
     word = told(tried)
     if claim.sort is Sort.KEY:
         return Proof(claim, Result.NOT_TRIED, word)
+    # the one claim where a refusal is the failure
     if claim.sort is Sort.OPENS:
         return Proof(claim, Result.HOLDS if isinstance(tried, Opened) else Result.FAILS, word)
     match tried:

@@ -1,4 +1,5 @@
-"""Talking in single commands, each with its own output and exit status (RFC 4254, section 6.5). One event: `Run` -> `Ran`."""
+"""Talking in single commands, each with its own output and exit status (RFC 4254, section 6.5). One event: `Run` ->
+`Ran`."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ from .tree import Tree
 
 @dataclass(frozen=True)
 class Channel(Unprompted):
-    """How commands are run. `elevate` words a command for an account that is not root; `{command}` is quoted for a shell."""
+    """How commands are run. `elevate` words a command for an account that is not root; `{command}` is quoted for a
+    shell."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     elevate: str = ""
@@ -69,7 +71,8 @@ class Run:
 
 @dataclass(frozen=True)
 class Ran:
-    """What it wrote, its exit status, what it said on standard error, and its output as a tree where that was asked for."""
+    """What it wrote, its exit status, what it said on standard error, and its output as a tree where that was asked
+    for."""
 
     text: str
     status: int
@@ -102,6 +105,7 @@ def _run(channel: Channel, step: Fetch | Order, session: Session) -> Asking:
     command = message(step.how, step.fill)
     if step.how.rights == "root" and session.rights != "root":
         plain = "".join(part for part in command if isinstance(part, str))
+        # a secret inside a quoted command would stand in a process list
         if not channel.elevate or len(plain) < 1 or any(not isinstance(part, str) for part in command):
             return No("needs root", sent=False)
         command = (channel.elevate.replace("{command}", shlex.quote(plain)),)

@@ -1,7 +1,7 @@
 """Talking to a console line by line: a prompt, commands, questions, pages. One event: `Turn` -> `Heard`.
 
-A sign counts only as the whole last line and only after silence. A gate (licence terms, a forced password) is an outcome and is
-never passed by itself. Nothing here reads a clock or a socket.
+A sign counts only as the whole last line and only after silence. A gate (licence terms, a forced password) is an
+outcome and is never passed by itself. Nothing here reads a clock or a socket.
 """
 
 from __future__ import annotations
@@ -130,7 +130,8 @@ class OpHow:
 
 @dataclass(frozen=True)
 class Turn:
-    """Send this (a line, unless `line` is false), then wait for one of these signs: silence of `settle` seconds, `seconds` in all."""
+    """Send this (a line, unless `line` is false), then wait for one of these signs: silence of `settle` seconds,
+    `seconds` in all."""
 
     send: Text | None
     until: tuple[str, ...]
@@ -170,8 +171,9 @@ class Listener:
     def patience(self, round_trip: float) -> float:
         """How long it must be silent, in seconds, before a sign is believed.
 
-        The full settling time guards against a prompt inside a reply. Where our own line came back as echo and the last line is
-        the very prompt of the turn before, half a round trip of this session is enough: nothing else is on its way then.
+        The full settling time guards against a prompt inside a reply. Where our own line came back as echo and the
+        last line is the very prompt of the turn before, half a round trip of this session is enough: nothing else is
+        on its way then.
         """
         sent = self.turn.send[0] if self.turn.send and len(self.turn.send) == 1 else ""
         if not self.usual or not isinstance(sent, str) or not sent.strip() or not self.turn.line:
@@ -202,9 +204,11 @@ def login(
     gates = {gate.sign: gate for gate in channel.gates}
     signs = tuple(s for s in (channel.prompt, channel.account, channel.secret, channel.more, *gates) if s)
     said, passed = "", set[str]()
+    # where the wire has logged in, being asked again is a refusal and not a first question
     name_sent = secret_sent = authenticated
     heard = yield Turn(None, signs, seconds=GREET)
     for _ in range(MOST_QUESTIONS):
+        # what the unit said is evidence; a flood of it is not
         said = f"{said}\n{heard.text}"[-4000:]
         if isinstance(heard, Lost):
             return _lost(channel, heard, said, secret_sent)
@@ -225,6 +229,7 @@ def login(
             answer = consents.get(gate)
             if answer is None or gate in passed:
                 return Asked(gate, heard.text if gate in passed else said)
+            # a gate answered once and met again means that the answer was not taken
             passed.add(gate)
             heard = yield Turn(answer, signs)
     return Silent(secret_sent, "the unit keeps asking")
@@ -247,7 +252,8 @@ def _lost(channel: Channel, lost: Lost, said: str, secret_sent: bool) -> Login:
 def message(how: AskHow | OpHow, fill: Fill) -> tuple[Text, tuple[tuple[str, Text], ...]]:
     """What is typed, and the answers to what may be asked. Raises ValueError where a slot stays open.
 
-    A question for the present secret is left out where that is not known: a unit that asks it all the same is answered nothing.
+    A question for the present secret is left out where that is not known: a unit that asks it all the same is answered
+    nothing.
     """
     prompts = [
         (prompt.sign, fill_in(prompt.send, fill))
@@ -260,6 +266,7 @@ def message(how: AskHow | OpHow, fill: Fill) -> tuple[Text, tuple[tuple[str, Tex
 def _unechoed(text: str, sent: str) -> tuple[str, bool]:
     """The text after the echo of what was sent, and whether that echo was there."""
     lines = text.split("\n")
+    # the echo may stand behind what was left on the line
     for place, line in enumerate(lines):
         if sent and line.rstrip().endswith(sent.rstrip()):
             return "\n".join(lines[place + 1 :]), True
@@ -271,8 +278,8 @@ def _converse(
 ) -> Generator[Turn, Heard | Lost, Done[Replies] | No | Unclear | Ended]:
     """Send one command, answer the questions it is known to ask, turn its pages, and return the reply.
 
-    A question asked twice is a no. If the echo of the command did not come back, an empty line settles whether the prompt heard
-    was the real one.
+    A question asked twice is a no. If the echo of the command did not come back, an empty line settles whether the
+    prompt heard was the real one.
     """
     answers = dict(prompts)
     signs = (channel.prompt, *answers, *((channel.more,) if channel.more else ()))
@@ -290,10 +297,12 @@ def _converse(
             if echoed or doubted:
                 found = row_for(channel.replies, Told(body), "no")
                 return No(reason(found, Told(body))) if found else Done(Replies(body))
+            # late output of the command before may have ended in a prompt
             doubted = True
             heard = yield Turn((), signs, settle=SETTLE * 4, seconds=seconds)
         elif heard.sign == channel.more:
             heard = yield Turn((channel.turn,), signs, line=False, seconds=seconds)
+        # answering the same question again would be guessing what the unit did not like
         elif heard.sign in asked:
             said = text.strip().rsplit("\n", 1)[-1][:LONGEST_REASON]
             return No(said or "asked the same question again", alive=False)

@@ -1,7 +1,7 @@
 """The shape of a way of talking: what it reads from a family file, what it sends, and its conversations as generators.
 
-A conversation yields events of its way and is sent the wire's answers; it never touches a wire, a clock or a family. A new way of
-talking is one file here, one wire, and a row in `ways.py`.
+A conversation yields events of its way and is sent the wire's answers; it never touches a wire, a clock or a family. A
+new way of talking is one file here, one wire, and a row in `ways.py`.
 """
 
 from __future__ import annotations
@@ -101,7 +101,8 @@ Telling = Generator[Any, Any, "Done[Replies] | No | Unclear | Ended"]
 
 
 class LogIn(Protocol):
-    """Logging in. `authenticated`: the wire has given name and secret already. `consents` maps a gate to what is sent there."""
+    """Logging in. `authenticated`: the wire has given name and secret already. `consents` maps a gate to what is sent
+    there."""
 
     def __call__(
         self, channel: Any, account: str, secret: Ref, authenticated: bool, consents: Fill
@@ -112,8 +113,8 @@ class LogIn(Protocol):
 class Talk:
     """One way of talking, a row of the table of ways.
 
-    `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and raises
-    ValueError at planning where the unit cannot be told so.
+    `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and
+    raises ValueError at planning where the unit cannot be told so.
     """
 
     name: str

@@ -1,7 +1,7 @@
 """What came of an attempt, as types from the wire to the verdict. No string says what happened.
 
-Of a login only `Refused` and `NoListener`, beside their control, can ever show that something is shut. Of an order only `Done`
-can show that something was done, and then only once it was read back.
+Of a login only `Refused` and `NoListener`, beside their control, can ever show that something is shut. Of an order
+only `Done` can show that something was done, and then only once it was read back.
 """
 
 from __future__ import annotations
@@ -18,8 +18,8 @@ R = TypeVar("R", covariant=True)
 
 @dataclass(frozen=True)
 class Opened:
-    """The unit let us in. `session` is what the way of talking must remember while the session lives, `rights` those of the
-    account there, where the way could tell."""
+    """The unit let us in. `session` is what the way of talking must remember while the session lives, `rights` those
+    of the account there, where the way could tell."""
 
     said: str = ""
     rights: str = ""
@@ -96,7 +96,8 @@ Login = Opened | Asked | Refused | Locked | NotReady | NoListener | Cut | Silent
 
 
 def spends_a_try(outcome: Login) -> bool:
-    """Did it use up one of the account's wrong tries? A credential that was sent and not accepted counts, whatever came back."""
+    """Did it use up one of the account's wrong tries? A credential that was sent and not accepted counts, whatever
+    came back."""
     match outcome:
         case Refused() | Locked() | NotReady():
             return True

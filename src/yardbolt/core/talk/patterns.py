@@ -1,7 +1,7 @@
 """Patterns of family files: literal text with named columns, no regular expressions.
 
-A sign (`{any} |> `) is what a console shows when it waits. A row (`{key} {port:number} {state} {from:rest}`) is a line with
-columns. Both become anchored expressions without nested repetition, so that no hostile line can make them crawl.
+A sign (`{any} |> `) is what a console shows when it waits. A row (`{key} {port:number} {state} {from:rest}`) is a line
+with columns. Both become anchored expressions without nested repetition, so that no hostile line can make them crawl.
 """
 
 from __future__ import annotations
@@ -60,7 +60,8 @@ def row(text: str) -> Pattern:
 
 @lru_cache(maxsize=512)
 def sign(text: str) -> Pattern:
-    """What a console shows when it waits, from the start of a line to its end; `{any}` is 1 to 80 characters without blanks."""
+    """What a console shows when it waits, from the start of a line to its end; `{any}` is 1 to 80 characters without
+    blanks."""
     out = "".join(re.escape(literal) + (r"\S{1,80}" if name else "") for literal, name, _ in _parts(text))
     return Pattern(text, re.compile(out + r"\Z"), ())
 
@@ -81,7 +82,8 @@ def slot_key(name: str, notation: str) -> str:
 
 
 def fill_in(template: str, fill: Mapping[str, Text]) -> Text:
-    """The template with its slots filled. Raises ValueError where nothing fills one: an open slot is never typed into a unit."""
+    """The template with its slots filled. Raises ValueError where nothing fills one: an open slot is never typed into
+    a unit."""
     out: list[str | Slot] = []
     for literal, name, notation in _parts(template):
         out.append(literal)

@@ -1,9 +1,9 @@
 """What an answer of a unit means: one table of rows per channel, the first row that fits decides.
 
-Every key of a row that is given must fit: `status` (one of these numbers), `form` (a form the page shows), `title`, `text`
-(somewhere in it), `starts` (a line begins so), `at` (a place in the tree that is there). `said` is the place of the unit's own
-reason. The same table serves login, ask and tell. Where the way of talking heard its own sign of success and no row fits, that
-is success; elsewhere no row is unclear.
+Every key of a row that is given must fit: `status` (one of these numbers), `form` (a form the page shows), `title`,
+`text` (somewhere in it), `starts` (a line begins so), `at` (a place in the tree that is there). `said` is the place of
+the unit's own reason. The same table serves login, ask and tell. Where the way of talking heard its own sign of
+success and no row fits, that is success; elsewhere no row is unclear.
 """
 
 from __future__ import annotations
@@ -56,7 +56,8 @@ def _fits(row: ReplyRow, heard: Heard) -> bool:
 
 
 def row_for(rows: Iterable[ReplyRow], heard: Heard, *means: Meaning) -> ReplyRow | None:
-    """The first row that fits, among those of these meanings where any are given: a reply to an ask cannot lock an account."""
+    """The first row that fits, among those of these meanings where any are given: a reply to an ask cannot lock an
+    account."""
     return next((row for row in rows if (not means or row.means in means) and _fits(row, heard)), None)
 
 
@@ -74,6 +75,7 @@ def reread(rows: Iterable[ReplyRow], outcome: Login) -> Login:
     """A refusal or a cut that the wire met while logging in, read again by what the unit said at it."""
     match outcome:
         case Refused(said) | Cut(_, said) | Silent(_, said):
+            # the wire knows that it was turned away; only the family knows what the words mean
             found = row_for(rows, Heard(said), "refused", "locked", "not ready")
             if found is None:
                 return outcome

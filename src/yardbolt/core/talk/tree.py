@@ -1,8 +1,8 @@
 """Trees: what JSON, XML, HTML and SNMP replies become before core sees them, and picking from them by path.
 
-A tree is a mapping, a list, a text, or nothing. A path is written `a/b/*/c`: names step into mappings, `*` into every item of a
-list, `.` is the node itself, `#` the key or place of the item a walk stands on. A list of one is passed through, because XML cannot
-tell one from many.
+A tree is a mapping, a list, a text, or nothing. A path is written `a/b/*/c`: names step into mappings, `*` into every
+item of a list, `.` is the node itself, `#` the key or place of the item a walk stands on. A list of one is passed
+through, because XML cannot tell one from many.
 """
 
 from __future__ import annotations
@@ -16,7 +16,8 @@ DEEPEST = 64
 
 
 def pick(tree: Tree, path: str) -> Iterator[tuple[Keys, Tree]]:
-    """Every node a path leads to, with the keys taken at each `*`. What is not there yields nothing; nothing is raised."""
+    """Every node a path leads to, with the keys taken at each `*`. What is not there yields nothing; nothing is
+    raised."""
     yield from _pick(tree, tuple(path.split("/")) if path else (), ())
 
 
@@ -52,13 +53,15 @@ MISSING: Any = object()
 
 
 def one(tree: Tree, path: str) -> Tree:
-    """The one node a path leads to; `MISSING` where there is none or more than one. None is a node: the reply said null."""
+    """The one node a path leads to; `MISSING` where there is none or more than one. None is a node: the reply said
+    null."""
     found = [node for _, node in pick(tree, path)]
     return found[0] if len(found) == 1 else MISSING
 
 
 def depth(tree: Tree, limit: int = DEEPEST) -> int:
     """How deep a tree is, counted no further than `limit`; walked without recursion, for the tree may be hostile."""
+    # recursion would end in a RecursionError just where depth matters
     level: list[Tree] = [tree]
     for count in range(limit):
         level = [child for node in level for _, child in _children(node) if isinstance(node, Mapping | list | tuple)]

@@ -1,0 +1,180 @@
+"""Conducting a run: live sessions to work through, what is written into the journal, and reading back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator
+from typing import Any
+
+from ..doors import Way
+from ..family.model import Family
+from ..judge.access import admit
+from ..plan.arrange import Sheet
+from ..plan.belief import Belief, full, learn
+from ..plan.rehearse import Step, store_of
+from ..plan.words import describe_step
+from ..plane.change import Change
+from ..plane.compare import surprises
+from ..plane.edit import Draft, get, item
+from ..plane.path import Path, show
+from ..plane.table import Plane, is_item
+from ..plane.words import human
+from ..secret import Ref
+from ..talk.conversation import Order
+from ..talk.outcomes import Ended, Login, No, Opened, Unclear
+from .events import NotProven, Proven, Proving, ReadBack, Sending
+from .requests import Doing, LogIn, Note, Planes, Read, Request, Send
+
+
+class Stop(Exception):
+    """The run cannot go on, and why. Never leaves the executor."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__(why)
+        self.why = why
+
+
+class Conducting:
+    """A run in progress: the sheet, what is believed, and the step it is at."""
+
+    def __init__(self, family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> None:
+        self.family, self.sheet, self.belief, self.now = family, sheet, belief, now
+        self.place = 0
+
+    # -- sessions --
+
+    def session(self, survives: Belief | None = None) -> Way:
+        """A live session to work through, one that survives the step where there is one."""
+        found = (way for way in self.belief.sessions if full(self.belief.live, way))
+        alive = sorted(found, key=lambda way: (way.secret.factory, way))
+        if not alive:
+            raise Stop("no session with full rights is alive")
+        return next((way for way in alive if survives is None or way in survives.sessions), alive[0])
+
+    def some_session(self) -> Doing:
+        """Make sure that a session with full rights is alive: log in again by what is proven, else by what the sheet says will open."""
+        if any(full(self.belief.live, way) for way in self.belief.sessions):
+            return
+        steps = (
+            *self.sheet.steps[self.place :],
+            *self.sheet.steps[: self.place],
+        )  # what comes next is the likeliest to open
+        planned = [way for step in steps for way in (*((step.way,) if step.way else ()), *step.still)]
+        coming = dict.fromkeys((*sorted(self.belief.proven), *planned))
+        likely = [
+            way for way in coming if full(self.belief.live, way) and admit(self.belief.live, way).admitted is not False
+        ]
+        # each further login may cost a try of an account we still need
+        for way in likely[:3]:
+            outcome: Login = yield LogIn(way)
+            if isinstance(outcome, Opened):
+                self.belief = learn(self.belief, way)
+                return
+        raise Stop("no session with full rights is alive, and no way in opened")
+
+    def drop_session(self, way: Way) -> None:
+        """What that session is at is not known any more: nothing more is typed into it."""
+        self.belief = self.belief.without(way)
+
+    def send(self, order: Order, survives: Belief | None) -> Generator[Request, Any, tuple[Any, Way]]:
+        """Send an order. A session found gone before it left is replaced by a new one, once, and the order repeated."""
+        yield from self.some_session()
+        via = self.session(survives)
+        answer = yield Send(order, via)
+        # it never left, so sending it again does it once
+        if isinstance(answer, Ended) and not answer.sent:
+            self.drop_session(via)
+            yield from self.some_session()
+            via = self.session(survives)
+            answer = yield Send(order, via)
+        if isinstance(answer, Unclear | Ended) or (isinstance(answer, No) and not answer.alive):
+            self.drop_session(via)
+        return answer, via
+
+    def read(self, paths: frozenset[Path] | None, problem: str) -> Generator[Request, Any, Planes]:
+        """Read through a live session, through a new one where the first does not answer. Raises Stop with the problem."""
+        for _ in range(2):
+            yield from self.some_session()
+            via = self.session()
+            seen: Planes | None = yield Read(paths, via)
+            if seen is not None:
+                return seen
+            self.drop_session(via)
+        raise Stop(problem)
+
+    # -- events --
+
+    def words(self, step: Step) -> str:
+        return describe_step(step, self.plane_for(step.change) if step.change else self.belief.live)
+
+    def plane_for(self, change: Change) -> Plane:
+        return self.belief.stores.get(store_of(self.family, change), self.belief.live)
+
+    def sending(self, place: int, step: Step, words: str, secret: Ref | None = None) -> Note:
+        change = step.change
+        return Note(
+            Sending(
+                step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words,
+                path=show(change.path) if change else "",
+                account=change.path[1] if change and secret else "",
+                secret=secret.entry if secret else "",
+            )
+        )  # fmt: skip
+
+    def done(self, place: int, step: Step, words: str) -> Note:
+        path = show(step.change.path) if step.change else ""
+        return Note(ReadBack(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=path))
+
+    def proven(self, place: int, step: Step, words: str, way: Way | None) -> Note:
+        account, service, secret = (way.account, way.service, way.secret.entry) if way else ("", "", "")
+        return Note(
+            Proven(
+                step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words,
+                account=account, service=service, secret=secret,
+            )
+        )  # fmt: skip
+
+    def proving(self, place: int, step: Step, words: str) -> Note:
+        account, service, secret = (
+            (step.way.account, step.way.service, step.way.secret.entry) if step.way else ("", "", "")
+        )
+        return Note(
+            Proving(
+                step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words,
+                account=account, service=service, secret=secret,
+            )
+        )  # fmt: skip
+
+    def not_proven(self, place: int, step: Step, words: str, said: str) -> Note:
+        return Note(NotProven(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, said=said))
+
+
+def reason_of(answer: Any) -> str:
+    match answer:
+        case No(said):
+            return said
+        case Unclear(why):
+            return why
+    return "the connection ended"
+
+
+def told_of(plane: Plane, path: Path) -> str:
+    if is_item(path):
+        return "present" if item(plane, path) else "absent"
+    return human(path, get(plane, path))
+
+
+def differing(expected: Plane, seen: Plane, odd: tuple[Path, ...]) -> str:
+    return "; ".join(f"{show(p)} reads {told_of(seen, p)}, expected {told_of(expected, p)}" for p in odd[:4])
+
+
+def overlaid(plane: Plane, seen: Plane) -> Plane:
+    """The plane, with what was read otherwise put in its place."""
+    draft = Draft(plane)
+    for path in surprises(plane, seen):
+        if not is_item(path):
+            draft.put(path, get(seen, path))
+        elif item(seen, path) is None:
+            draft.drop(path)
+        else:
+            draft.make(path)
+    return draft.freeze()

@@ -1,0 +1,76 @@
+"""What the executor asks for, and what it is told; and how a run ends."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from ..doors import Way
+from ..errors import YardboltError
+from ..plan.belief import Belief
+from ..plane.path import Path
+from ..plane.table import Plane
+from ..talk.conversation import Order
+from .events import Event
+
+
+@dataclass(frozen=True)
+class Send:
+    """Send this on the session of `via`; told `Done`, `No`, `Unclear` or `Ended`."""
+
+    order: Order
+    via: Way
+
+
+@dataclass(frozen=True)
+class Read:
+    """Read these paths (None = everything) on the session of `via`; told a plane for each store, or None where that failed."""
+
+    paths: frozenset[Path] | None
+    via: Way
+
+
+@dataclass(frozen=True)
+class LogIn:
+    """Open a new connection by this way; told the outcome. An opened one stays open."""
+
+    way: Way
+
+
+@dataclass(frozen=True)
+class Return:
+    """The unit restarts, or goes back by itself: wait until one of these ways opens; told that way, or None when the time is over."""
+
+    ways: tuple[Way, ...]
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Attempt:
+    """Try what must be refused now; told a tuple of sentences, one for each thing that was not refused."""
+
+    belief: Belief
+
+
+@dataclass(frozen=True)
+class Note:
+    """Write this into the journal, durably, before going on; told nothing."""
+
+    event: Event
+
+
+Request = Send | Read | LogIn | Return | Attempt | Note
+Planes = Mapping[str, Plane]
+Doing = Generator[Request, Any, None]
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """How the run ended. `why` is empty when all steps were done; `error` is what was thrown in, if that was the reason."""
+
+    belief: Belief
+    why: str = ""
+    at: int = 0
+    backed_out: tuple[str, ...] = ()
+    error: YardboltError | None = None
