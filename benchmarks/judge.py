@@ -24,4 +24,6 @@ bare, way = fresh()
 plane = read_in(bare, way)
 more = Draft(plane).put_all((("accounts", f"a{n}", "role"), "read") for n in range(18)).freeze()
 one, ten = rate(plane), rate(more)
-print(f"{one:.0f} planes a second by {len(BASELINE.requirements)} rules; with {len(more.accounts)} accounts instead of {len(plane.accounts)}: {ten:.0f}")
+print(
+    f"{one:.0f} planes a second by {len(BASELINE.requirements)} rules; with {len(more.accounts)} accounts instead of {len(plane.accounts)}: {ten:.0f}"
+)

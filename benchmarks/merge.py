@@ -34,4 +34,6 @@ def filled(count: int) -> float:
 
 
 ours, bare, twice = (min(f(n) for _ in range(5)) for f, n in ((merged, 5000), (filled, 5000), (merged, 10000)))
-print(f"merged in {ours * 1000:.0f} ms, a dict in {bare * 1000:.1f} ms: {ours / bare:.0f} times; 10,000 items {twice / ours:.1f} times as long")
+print(
+    f"merged in {ours * 1000:.0f} ms, a dict in {bare * 1000:.1f} ms: {ours / bare:.0f} times; 10,000 items {twice / ours:.1f} times as long"
+)

@@ -40,4 +40,6 @@ with tempfile.TemporaryDirectory() as folder:
         bench.terminate()
         bench.wait()
     unit = AWAY_SECONDS + SHY_SECONDS
-    print(f"tighten {wall:.1f} s, of which {wall - computing:.1f} s waiting; the unit's own {unit:.0f} s: {(wall - computing) / unit:.1f} times")
+    print(
+        f"tighten {wall:.1f} s, of which {wall - computing:.1f} s waiting; the unit's own {unit:.0f} s: {(wall - computing) / unit:.1f} times"
+    )

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yardbolt.core.doors import Door, Way
+from yardbolt.core.errors import YardboltError
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import extract, merge
@@ -76,9 +77,14 @@ SETS = {
 }  # fmt: skip
 
 
-def family(**ops: Any) -> Family:
-    """A make whose edits are staged; `ops` adds or replaces rows."""
-    asks = {s: {"do": "read", "store": s, "leaves": LEAVES, "rows": ROWS} for s in ("live", "kept", "staged")}
+def family(channels: Mapping[str, Any] | None = None, **ops: Any) -> Family:
+    """A make whose edits are staged; `ops` adds or replaces rows, `channels` replaces the one that carries both
+    services."""
+    channels = channels or {"desk": {"talk": "desk", "services": {"ssh": "sealed", "web": "sealed"}}}
+    first = next(iter(channels))
+    asks = {
+        s: {"by": first, "do": "read", "store": s, "leaves": LEAVES, "rows": ROWS} for s in ("live", "kept", "staged")
+    }
     made: dict[str, Any] = {do: {"do": do, "set": [path], "writes": ["staged"]} for do, path in SETS.items()}
     made |= {
         "hire": {"do": "hire", "make": ["accounts/*"], "then": {"enabled": "yes"}, "writes": ["staged"]},
@@ -87,9 +93,9 @@ def family(**ops: Any) -> Family:
         "discard": {"do": "discard", "does": "discard", "copies": {"live": ["staged"]}},
     }
     tree = {
-        "family": "desk", "title": "Desk", "channels": {"desk": {"talk": "desk", "services": {"ssh": "sealed", "web": "sealed"}}},
+        "family": "desk", "title": "Desk", "channels": channels,
         "factory": {"ports": {"ssh": 22, "web": 443}, "logins": [{"account": "maker", "secret": "maker"}]},
-        "asks": asks, "ops": made | ops, "values": {"idle": {"words": {"600.0": "600"}}},
+        "asks": asks, "ops": {name: {"by": first, **op} for name, op in (made | ops).items()}, "values": {"idle": {"words": {"600.0": "600"}}},
         "lacks": ["services/*/interfaces", "services/*/accounts", "accounts/*/permitted", "input_filter/default", "stores/differences"],
     }  # fmt: skip
     return family_of(tree, ways={"desk": DESK})
@@ -144,6 +150,7 @@ class Unit:
     journal: list[Event] = field(default_factory=list)
     known: tuple[Ref, ...] = (MAKERS, OURS, Ref("safe:u/maker"))
     laptops: tuple[str, ...] = (LAPTOP,)
+    through: Way = field(default_factory=lambda: way())
 
     # -- the truth --
 
@@ -256,6 +263,7 @@ class Unit:
             case Note(event):
                 return self.journal.append(event)
             case Send(order, via):
+                self.through = via
                 return self.do(order, paths.get(id(order), ())) if via in self.sessions else Ended(sent=False)
             case Read(_, via):
                 return self.planes() if via in self.sessions else None
@@ -283,12 +291,14 @@ def drive(unit: Unit, executor: Generator[Any, Any, Outcome], kill_at: int = -1)
     last: Path = ()
     count = 0
     outcome: Outcome | None = None
+    error: YardboltError | None = None
     while outcome is None:
         try:
-            request = executor.send(answer)
+            request = executor.throw(error) if error else executor.send(answer)
         except StopIteration as stop:
             outcome = stop.value
             continue
+        error = None
         if count == kill_at:
             executor.close()
             return None
@@ -297,6 +307,9 @@ def drive(unit: Unit, executor: Generator[Any, Any, Outcome], kill_at: int = -1)
             last = tuple(path.split("/"))
         if isinstance(request, Send):
             paths[id(request.order)] = last
-        answer = unit.answer(request, paths)
+        try:
+            answer = unit.answer(request, paths)
+        except YardboltError as e:
+            error = e
         assert unit.safe(), f"shut out after {request}"
     return outcome

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from tests.desk import DOORS, ELSEWHERE, LAPTOP, OURS, SITE, TIMED, Unit, drive, family, way
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.doors import Door, Way
+from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.writing import op_for
 from yardbolt.core.judge.access import admit
@@ -30,6 +31,7 @@ from yardbolt.core.plane.edit import Draft, get, put
 from yardbolt.core.plane.table import Plane, holds_secret
 from yardbolt.core.run.events import Stopped
 from yardbolt.core.run.execute import carry_out
+from yardbolt.core.run.proofs import side_door
 from yardbolt.core.run.requests import Outcome
 
 WORKS: Want = Want(("accounts", "works"), "own", "present", (("role", "full"), ("secret", OURS), ("enabled", True)))
@@ -230,10 +232,13 @@ def test_standing_is_judged_on_live_and_kept_and_what_it_goes_back_to() -> None:
 
 
 def test_account_stores_tell_which_ways_back_each_other_up() -> None:
-    """Ways of one account store share secret, lock-out and budget; a service outside the first has a store of its
-    own."""
-    made = replace(family(), account_stores={"main": ("ssh", "web"), "panel": ("serial",)})
-    assert [made.store_of_account(s) for s in ("ssh", "web", "serial", "other")] == ["main", "main", "panel", "main"]
+    """Ways of one account store share secret, lock-out and budget, and are no spare for each other; outside the first
+    store a key names its store, and the login does not."""
+    made = replace(family(), account_stores={"main": ("ssh",), "panel": ("web",)})
+    assert [made.store_of_account(s) for s in ("ssh", "web", "other")] == ["main", "panel", "main"]
+    assert made.account_key("ssh", "keeper") == "keeper" and made.account_key("web", "keeper") == "panel:keeper"
+    assert made.login_name("panel:keeper") == "keeper" and made.login_name("odd:keeper") == "odd:keeper"
+    assert not made.independent(way(), way("works", OURS)) and made.independent(way(), way(door=DOORS[1]))
 
 
 # ---- lies -----------------------------------------------------------------------------------------------------------
@@ -297,3 +302,68 @@ def test_killed_anywhere_somebody_still_gets_in(ops: dict[str, Any]) -> None:
         assert unit.safe(), f"killed at {kills}"
         kills += 1
     assert kills > 40 and not outcome.why
+
+
+@pytest.mark.parametrize("ops", [{}, TIMED], ids=["activate", "commit and confirm"])
+def test_whatever_goes_wrong_outside_is_thrown_in_and_ends_with_the_state_known(ops: dict[str, Any]) -> None:
+    """A changed host key, a safe that fails: at any request the run ends by itself, journaled as stopped, and nobody
+    is shut out."""
+    made, thrown = family(**ops), 0
+    while True:
+        unit, count = Unit(made), 0
+        belief = believed(made, unit)
+        sheet = sheet_of(made, belief, TARGET)
+        assert isinstance(sheet, Sheet)
+        answer = unit.answer
+
+        def failing(request: Any, paths: Any, answer: Any = answer, last: int = thrown) -> Any:
+            nonlocal count
+            count += 1
+            if count == last + 1:
+                raise IdentityError("shows another host key")
+            return answer(request, paths)
+
+        unit.answer = failing  # type: ignore[method-assign]
+        outcome = drive(unit, carry_out(made, sheet, belief, lambda: "2026-01-01T00:00:00+00:00"))
+        assert outcome is not None and unit.safe()
+        if not outcome.why:
+            break
+        assert isinstance(outcome.error, IdentityError) and isinstance(unit.journal[-1], Stopped), thrown
+        thrown += 1
+    assert thrown > 40
+
+
+def test_an_op_waits_for_a_proven_way_by_its_channel_and_goes_through_it() -> None:
+    """Two channels: what only the second can write is written once a login by it has succeeded, through that very
+    session."""
+    two = {
+        "desk": {"talk": "desk", "services": {"ssh": "sealed"}},
+        "panel": {"talk": "desk", "services": {"web": "sealed"}},
+    }
+    made = family(two, banner={"by": "panel", "do": "banner", "set": ["banner"], "writes": ["staged"]})
+    unit, via = Unit(made), list[str]()
+    do = unit.do
+
+    def watched(order: Any, path: Any) -> Any:
+        via.append(f"{order.how.do} by {unit.through.service}")
+        return do(order, path)
+
+    unit.do = watched  # type: ignore[method-assign]
+    outcome, sheet = carried_out(made, unit, (WORKS, Want(("banner",), "b", "set", "Keep out.")))
+    assert outcome is not None and not outcome.why, outcome
+    steps = [(s.kind, s.way.service if s.way else s.change.path[0] if s.change else "") for s in sheet.steps]
+    assert steps.index((Kind.PROVE, "web")) < steps.index((Kind.WRITE, "banner"))
+    assert "banner by web" in via and "hire by ssh" in via
+    shut = Unit(made)
+    shut.stores = {s: put(p, ("services", "web", "enabled"), False) for s, p in shut.stores.items()}
+    refused = sheet_of(made, believed(made, shut), (Want(("banner",), "b", "set", "x"),))
+    assert isinstance(refused, Refused) and "nobody has logged in by panel yet" in refused.why[0]
+
+
+def test_a_side_door_proves_all_but_the_port_and_what_filters_it() -> None:
+    """A login at a second daemon backs account, secret and limits; the port, the binding and the packet filter it does
+    not."""
+    plane = Unit(family()).stores["live"]
+    backs = side_door(plane, way())
+    assert {("accounts", "maker", "secret"), ("services", "ssh", "permitted"), ("services", "ssh", "accounts")} <= backs
+    assert not backs & {("services", "ssh", "port"), ("services", "ssh", "interfaces"), ("input_filter", "default")}

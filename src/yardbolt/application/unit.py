@@ -164,13 +164,14 @@ class UnitInWork:
     async def _open(self, way: Way, wire: Wire, consents: Mapping[str, Text]) -> Login:
         _, channel, talk = self.family.channel_of(way.service)
         key_file = self.key_file if way.secret == TYPED_KEY else ""
-        outcome = await wire.open(way.door, way.source, Credential(way.account, way.secret, key_file))
+        name = self.family.login_name(way.account)
+        outcome = await wire.open(way.door, way.source, Credential(name, way.secret, key_file))
         # noted even where the login is refused: the next one must meet the same box
         if wire.fingerprint and not self.pin(way.service):
             self.records.file(self.name, KeyDocument(service=way.service, fingerprint=wire.fingerprint))
         if not isinstance(outcome, Opened):
             return reread(channel.replies, outcome)
-        ended: Login = await drive(wire, talk.login(channel, way.account, way.secret, wire.authenticates, consents))
+        ended: Login = await drive(wire, talk.login(channel, name, way.secret, wire.authenticates, consents))
         return ended
 
     async def wait_ready(self, since: float) -> None:

@@ -93,7 +93,7 @@ def check(
     ssh_key: Annotated[Path | None, typer.Option("--ssh-key", metavar="FILE", help="With --as: an SSH private key instead of a password.")] = None,
     outside: Annotated[bool, typer.Option("--outside", help="Only from outside.")] = False,
     full: Annotated[bool, typer.Option("--full", help="Also list what holds.")] = False,
-    key_file: KeyFile = None, ports: Ports = "", form: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False,
+    key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """See how units are set: from outside, then from inside. Changes nothing."""
@@ -101,11 +101,13 @@ def check(
     if at:
         from . import check_at
 
-        raise typer.Exit(check_at.check(at, source, login or [], span, form, output, quiet, no_color))
+        raise typer.Exit(check_at.check(at, source, login or [], span, report_format, output, quiet, no_color))
     from . import check as body
 
     raise typer.Exit(
-        body.check(units, job, account, ssh_key, outside, full, key_file, span, form, output, jobs, quiet, no_color)
+        body.check(
+            units, job, account, ssh_key, outside, full, key_file, span, report_format, output, jobs, quiet, no_color
+        )
     )
 
 
@@ -122,7 +124,7 @@ def enter(
 
 @app.command()
 def steps(
-    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", form: Format = "text", output: Output = None,
+    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", report_format: Format = "text", output: Output = None,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The rehearsed step sheet. Sends nothing."""
@@ -131,7 +133,7 @@ def steps(
     from . import steps as body
 
     choices = Choices(frozenset(leap or ()), found_of(found))
-    raise typer.Exit(body.steps(units, job, choices, form, output, no_color))
+    raise typer.Exit(body.steps(units, job, choices, report_format, output, no_color))
 
 
 @app.command()
@@ -151,25 +153,25 @@ def tighten(
 
 @app.command()
 def prove(
-    units: Units = None, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, ports: Ports = "", form: Format = "text", output: Output = None,
+    units: Units = None, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None,
     jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Read afresh and try everything out. Never writes."""
     from . import prove as body
 
-    raise typer.Exit(body.prove(units, job, key_file, span_of(ports), form, output, jobs, quiet, no_color))
+    raise typer.Exit(body.prove(units, job, key_file, span_of(ports), report_format, output, jobs, quiet, no_color))
 
 
 @app.command()
 def sheet(
     units: Units = None, job: JobFile = DEFAULT_JOB,
-    form: Annotated[str, typer.Option("--format", metavar="FORM", help="all, text, json or html.")] = "all",
+    report_format: Annotated[str, typer.Option("--format", metavar="FORM", help="all, text, json or html.")] = "all",
     output: Annotated[Path | None, typer.Option("--output", metavar="DIR", help="Folder for the sheets; `sheets` beside the job file.")] = None,
 ) -> None:  # fmt: skip
     """Write the hand-over sheet of each unit: text, JSON, and a page that prints."""
     from . import sheet as body
 
-    raise typer.Exit(body.sheet(units, job, form, output))
+    raise typer.Exit(body.sheet(units, job, report_format, output))
 
 
 @records_app.callback(invoke_without_command=True)

@@ -21,10 +21,10 @@ from .values import output_format
 
 def check(
     units: list[str] | None, job: Path, account: str, ssh_key: Path | None, outside: bool, full: bool, key_file: Path | None,
-    ports: tuple[int, int], form: str, output: Path | None, jobs: int, quiet: bool, no_color: bool,
+    ports: tuple[int, int], report_format: str, output: Path | None, jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Check units and show what was found."""
-    output_format(form)
+    output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
         if ssh_key and not ssh_key.is_file():
@@ -45,7 +45,7 @@ def check(
                 unit.typed[TYPED_KEY if ssh_key else Ref("typed:0")] = typed or Secret("")
             found = await run(unit, not outside)
             yard.progress.clear()
-            if form == "json":
+            if report_format == "json":
                 documents[name] = asdict(found.document)
             else:
                 if shown:
@@ -57,7 +57,7 @@ def check(
             return findings_code([one.state for one in found.findings], found.reading is not None)
 
         code = wiring.each(yard, names, jobs, work)
-        if form == "json":
+        if report_format == "json":
             screen.raw(json.dumps(documents, indent=2, sort_keys=True))
         screen.close()
         return code

@@ -57,7 +57,7 @@ def check(
     source: str,
     logins: list[str],
     ports: tuple[int, int],
-    form: str,
+    report_format: str,
     output: Path | None,
     quiet: bool,
     no_color: bool,
@@ -68,7 +68,7 @@ def check(
             ip_address(text)
         except ValueError:
             raise OperatorError(f"found '{text}'; an IPv4 or IPv6 address is wanted, such as 192.0.2.1") from None
-    output_format(form)
+    output_format(report_format)
     if len(logins) > MOST_TRIES:
         many = f"{len(logins)} logins to try; {MOST_TRIES} at most"
         raise OperatorError(f"{many}, because the lock-out of this host is not known")
@@ -82,7 +82,7 @@ def check(
         )
     found = _judged(around, tried, source)
     screen = Screen(no_color, output)
-    if form == "json":
+    if report_format == "json":
         screen.raw(json.dumps(_document(at, around, tried, found), indent=2, sort_keys=True))
     else:
         _show(screen, at, source, around, tried, found)
@@ -113,7 +113,7 @@ async def _look(
 
 
 async def _try(at: str, source: str, seen: Seen, name: str, secret: Secret) -> TypedLogin:
-    wire = wiring.connect(lambda ref: secret, "commands", "ssh", "")
+    wire = wiring.trial_wire(lambda ref: secret)
     try:
         outcome = await wire.open(Door("ssh", at, seen.port, "ssh"), source, Credential(name, Ref("typed:0")))
     finally:

@@ -16,11 +16,11 @@ from .values import output_format
 
 
 def prove(
-    units: list[str] | None, job: Path, key_file: Path | None, ports: tuple[int, int], form: str, output: Path | None,
+    units: list[str] | None, job: Path, key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
     jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Prove units and show what held."""
-    output_format(form)
+    output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
         yard.open_safe(key_file)
@@ -31,7 +31,7 @@ def prove(
             unit = yard.unit(name)
             found = await run(unit)
             yard.progress.clear()
-            if form == "json":
+            if report_format == "json":
                 documents[name] = asdict(found.document)
             else:
                 show.proved(screen, found, unit)
@@ -40,7 +40,7 @@ def prove(
             return proved_code(found)
 
         code = wiring.each(yard, names, jobs, work)
-        if form == "json":
+        if report_format == "json":
             screen.raw(json.dumps(documents, indent=2, sort_keys=True))
         screen.close()
         return code

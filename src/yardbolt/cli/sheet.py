@@ -15,9 +15,9 @@ from .values import output_format, worst
 ENDINGS = {"text": "txt", "json": "json", "html": "html"}
 
 
-def sheet(units: list[str] | None, job: Path, form: str, output: Path | None) -> int:
+def sheet(units: list[str] | None, job: Path, report_format: str, output: Path | None) -> int:
     """Write the sheet of each unit, in one format or in all."""
-    wanted = list(FORMATS) if form == "all" else [output_format(form, (*FORMATS, "all"))]
+    wanted = list(FORMATS) if report_format == "all" else [output_format(report_format, (*FORMATS, "all"))]
     with wiring.Yard(job) as yard:
         folder = output or job.parent / "sheets"
         codes = []

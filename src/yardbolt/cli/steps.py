@@ -18,9 +18,11 @@ from .screen import Screen
 from .values import output_format, worst
 
 
-def steps(units: list[str] | None, job: Path, choices: Choices, form: str, output: Path | None, no_color: bool) -> int:
+def steps(
+    units: list[str] | None, job: Path, choices: Choices, report_format: str, output: Path | None, no_color: bool
+) -> int:
     """Plan units and show their sheets."""
-    output_format(form)
+    output_format(report_format)
     with wiring.Yard(job) as yard:
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
@@ -33,7 +35,7 @@ def steps(units: list[str] | None, job: Path, choices: Choices, form: str, outpu
                 sys.stderr.write(f"yardbolt: {e}\n")
                 codes.append(e.exit_code)
                 continue
-            if form == "json":
+            if report_format == "json":
                 documents[name] = _document(made)
             else:
                 show.plan(screen, made, unit)
@@ -41,7 +43,7 @@ def steps(units: list[str] | None, job: Path, choices: Choices, form: str, outpu
                     screen.say("")
                     screen.say(("Next: ", "next"), f"yardbolt tighten {name}")
             codes.append(5 if isinstance(made.sheet, Refused) else 4 if made.gaps else 0)
-        if form == "json":
+        if report_format == "json":
             screen.raw(json.dumps(documents, indent=2))
         screen.close()
         return worst(codes)

@@ -88,6 +88,11 @@ def connect(secrets: Secrets, talk: str, service: str, pin: str) -> Wire:
     return made(secrets, pin)
 
 
+def trial_wire(secrets: Secrets) -> Wire:
+    """A wire that tries one typed login on a host of which nothing else is known, and runs nothing there."""
+    return connect(secrets, "commands", "ssh", "")
+
+
 def look_of(told: Callable[[int], None], span: tuple[int, int] = ALL_PORTS) -> Look:
     """The look from outside. `told` hears how far it is; `span` limits it to some ports."""
     from yardbolt.wires.look import TcpLook

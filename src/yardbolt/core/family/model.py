@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from ..doors import Way
 from ..plane.path import Path
 from ..plane.table import pattern_of
 from ..secret import Ref
@@ -172,7 +173,7 @@ class Family:
         """The channel that uses a service: its name, itself, and its way of talking. Raises KeyError."""
         for name, channel in self.channels.items():
             if service in channel.services:
-                return name, channel, self.ways[channel.talk]  # type: ignore[attr-defined]  # a channel says its own way
+                return name, channel, self.ways[channel.talk]
         raise KeyError(service)
 
     def sealed(self, service: str) -> bool:
@@ -201,6 +202,27 @@ class Family:
     def store_of_account(self, service: str) -> str:
         """The account store a service asks. Ways of one store share secret, lock-out and budget."""
         return next((store for store, services in self.account_stores.items() if service in services), "main")
+
+    def account_key(self, service: str, name: str) -> str:
+        """How an account of a service is called on the plane: outside the first account store its key names the
+        store."""
+        store = self.store_of_account(service)
+        first = next(iter(self.account_stores), "main")
+        return name if store == first else f"{store}:{name}"
+
+    def login_name(self, key: str) -> str:
+        """What is typed to log in as an account of the plane."""
+        store, _, name = key.partition(":")
+        return name if name and store in self.account_stores else key
+
+    def independent(self, one: Way, other: Way) -> bool:
+        """Does one way stay when the other is locked or its secret is lost? Only where they ask different account
+        stores."""
+        return self.store_of_account(one.service) != self.store_of_account(other.service)
+
+    def carries(self, service: str, channel: str) -> bool:
+        """Does this service carry that channel?"""
+        return channel in self.channels and service in self.channels[channel].services
 
     def login(self, ref: Ref) -> FactoryLogin | None:
         """The published login behind a reference."""

@@ -99,12 +99,8 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
     filling = Filling(family, op, change, values, told, old, now)
     order = Order(op.how, _fill(filling), max(ANSWER, op.wait))
     # a message that cannot be worded must be known at planning, not in mid-run
-    family.ways[_talk_of(family, op)].message(op.how, order.fill)
+    family.ways[family.channels[op.by].talk].message(op.how, order.fill)
     return order
-
-
-def _talk_of(family: Family, op: Op) -> str:
-    return str(family.channels[op.by].talk)  # type: ignore[attr-defined]  # a channel says its own way
 
 
 def _fill(filling: Filling) -> dict[str, Text]:

@@ -15,7 +15,7 @@ from .rules import RULES
 from .rules.rule import Severity, State
 
 RANK = {s: n for n, s in enumerate(Severity)}
-ORDER = {State.FAILS: 0, State.UNKNOWN: 1, State.WAIVED: 2, State.HOLDS: 3, State.NOT_APPLICABLE: 4}
+WORST_FIRST = {State.FAILS: 0, State.UNKNOWN: 1, State.WAIVED: 2, State.HOLDS: 3, State.NOT_APPLICABLE: 4}
 
 
 @dataclass(frozen=True)
@@ -85,7 +85,7 @@ def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tupl
                     "",
                 )
             )
-    return tuple(sorted(found, key=lambda f: (ORDER[f.state], RANK[f.severity], f.number, f.subject)))
+    return tuple(sorted(found, key=lambda f: (WORST_FIRST[f.state], RANK[f.severity], f.number, f.subject)))
 
 
 def count(findings: tuple[Finding, ...]) -> Mapping[State, int]:

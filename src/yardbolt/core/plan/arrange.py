@@ -51,10 +51,15 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     another service."""
     ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
     logins = [(own.name, site.secret(own.name)) for own in sorted(site.accounts, key=lambda own: own.role != "full")]
-    logins += [(way.account, way.secret) for way in sorted(belief.proven)]
+    logins += [(family.login_name(way.account), way.secret) for way in sorted(belief.proven)]
     met = [site.door(service) for service in family.services() if service not in ending]
     doors = [door(belief.live, one.service, one.interface, one) for one in met if one is not None]
-    ways = (Way(belief.laptops[0], at, name, ref) for name, ref in logins for at in doors if at is not None)
+    ways = (
+        Way(belief.laptops[0], at, family.account_key(at.service, name), ref)
+        for name, ref in logins
+        for at in doors
+        if at is not None
+    )
     return tuple(dict.fromkeys(ways))
 
 
@@ -99,6 +104,10 @@ class _Arranging:
         plane = self.plane_for(change)
         bad = list(unmet(op, plane, change.path))
         inside = item_of(change.path)
+        if not any(
+            self.family.carries(way.service, op.by) and full(self.belief.live, way) for way in self.belief.proven
+        ):
+            bad.append(f"nobody has logged in by {op.by} yet")
         if isinstance(change, Set) and inside and get(plane, inside) is None:
             bad.append(f"{show(inside)} is not there yet")
         # our own accounts may change their secret at any time; a factory account only behind the guard

@@ -7,6 +7,7 @@ from typing import Any
 
 from ..doors import Way
 from ..family.model import Family
+from ..family.reading import asks_for
 from ..judge.access import admit
 from ..plan.arrange import Sheet
 from ..plan.belief import Belief, full, learn
@@ -42,24 +43,34 @@ class Conducting:
 
     # -- sessions --
 
-    def session(self, survives: Belief | None = None) -> Way:
+    def sessions_by(self, channel: str) -> list[Way]:
+        """The live sessions with full rights that carry a channel (any, where it is empty)."""
+        alive = [way for way in self.belief.sessions if full(self.belief.live, way)]
+        return [way for way in alive if not channel or self.family.carries(way.service, channel)]
+
+    def session(self, channel: str = "", survives: Belief | None = None) -> Way:
         """A live session to work through, one that survives the step where there is one."""
-        found = (way for way in self.belief.sessions if full(self.belief.live, way))
+        found = self.sessions_by(channel)
         alive = sorted(found, key=lambda way: (way.secret.factory, way))
         if not alive:
             raise Stop("no session with full rights is alive")
         return next((way for way in alive if survives is None or way in survives.sessions), alive[0])
 
-    def some_session(self) -> Doing:
-        """Make sure that a session with full rights is alive: log in again by what is proven, else by what the sheet says will open."""
-        if any(full(self.belief.live, way) for way in self.belief.sessions):
+    def some_session(self, channel: str = "") -> Doing:
+        """Make sure that a session with full rights is alive that carries a channel: log in again by what is proven,
+        else by what the sheet says will open."""
+        if self.sessions_by(channel):
             return
         steps = (
             *self.sheet.steps[self.place :],
             *self.sheet.steps[: self.place],
         )  # what comes next is the likeliest to open
         planned = [way for step in steps for way in (*((step.way,) if step.way else ()), *step.still)]
-        coming = dict.fromkeys((*sorted(self.belief.proven), *planned))
+        coming = [
+            way
+            for way in dict.fromkeys((*sorted(self.belief.proven), *planned))
+            if not channel or self.family.carries(way.service, channel)
+        ]
         likely = [
             way for way in coming if full(self.belief.live, way) and admit(self.belief.live, way).admitted is not False
         ]
@@ -75,26 +86,30 @@ class Conducting:
         """What that session is at is not known any more: nothing more is typed into it."""
         self.belief = self.belief.without(way)
 
-    def send(self, order: Order, survives: Belief | None) -> Generator[Request, Any, tuple[Any, Way]]:
+    def send(
+        self, order: Order, channel: str, survives: Belief | None = None
+    ) -> Generator[Request, Any, tuple[Any, Way]]:
         """Send an order. A session found gone before it left is replaced by a new one, once, and the order repeated."""
-        yield from self.some_session()
-        via = self.session(survives)
+        yield from self.some_session(channel)
+        via = self.session(channel, survives)
         answer = yield Send(order, via)
         # it never left, so sending it again does it once
         if isinstance(answer, Ended) and not answer.sent:
             self.drop_session(via)
-            yield from self.some_session()
-            via = self.session(survives)
+            yield from self.some_session(channel)
+            via = self.session(channel, survives)
             answer = yield Send(order, via)
         if isinstance(answer, Unclear | Ended) or (isinstance(answer, No) and not answer.alive):
             self.drop_session(via)
         return answer, via
 
     def read(self, paths: frozenset[Path] | None, problem: str) -> Generator[Request, Any, Planes]:
-        """Read through a live session, through a new one where the first does not answer. Raises Stop with the problem."""
+        """Read through a live session, through a new one where the first does not answer. Raises Stop with the
+        problem."""
+        channel = next((ask.by for ask in asks_for(self.family, paths)), "") if paths is not None else ""
         for _ in range(2):
-            yield from self.some_session()
-            via = self.session()
+            yield from self.some_session(channel)
+            via = self.session(channel)
             seen: Planes | None = yield Read(paths, via)
             if seen is not None:
                 return seen

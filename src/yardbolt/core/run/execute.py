@@ -43,18 +43,16 @@ class _Run(TakingBack):
         change, words, store = step.change, self.words(step), store_of(self.family, step.change)
         op = op_for(self.family, change)
         assert op is not None
-        yield from self.some_session()
+        yield from self.some_session(op.by)
         before = self.belief
         after = rehearse(self.family, before, op, (change,))
         paths = touched(self.family, before, change)
         secret = _secret_of(change)
         order = render(self.family, change, self.plane_for(change), self.now())
         yield self.sending(place, step, words, secret)
-        answer, via = yield from self.send(order, after)
-        sessions = (
-            after.sessions & (self.belief.sessions | {via}) if via in self.belief.sessions else after.sessions - {via}
-        )
-        self.belief = replace(after, sessions=sessions)
+        answer, via = yield from self.send(order, op.by, after)
+        # those the op cuts are gone, and so is one that answered unclearly
+        self.belief = replace(after, sessions=self.belief.sessions - (before.sessions - after.sessions))
         # a clock that was set is not set back to a wrong time
         if steady(change.path):
             back = inverse(self.family, change, before.stores.get(store, before.live))
@@ -170,7 +168,7 @@ class _Run(TakingBack):
         assert step.op is not None
         words = self.words(step)
         yield self.sending(place, step, words)
-        answer, _ = yield from self.send(plain_order(step.op), None)
+        answer, _ = yield from self.send(plain_order(step.op), step.op.by)
         if not isinstance(answer, Done):
             raise Stop(f"{'saving' if step.kind is Kind.SAVE else 'confirming'} failed: {reason_of(answer)}")
         after = rehearse_step(self.family, self.belief, step)
@@ -191,12 +189,11 @@ class _Run(TakingBack):
         words, before = self.words(step), self.belief
         after = rehearse(self.family, before, step.op)
         yield self.sending(place, step, words)
-        answer, via = yield from self.send(plain_order(step.op), after)
-        alive = self.belief.sessions
+        answer, via = yield from self.send(plain_order(step.op), step.op.by, after)
         # the unit's own reason; nothing of it is in force, so what is staged is dropped
         if isinstance(answer, No):
             raise Stop(f"the unit refused to put the edits in force: {answer.said}")
-        self.belief = replace(after, sessions=after.sessions & alive)
+        self.belief = replace(after, sessions=self.belief.sessions - (before.sessions - after.sessions))
         unforeseen = isinstance(answer, Unclear) or (isinstance(answer, Ended) and via in after.sessions)
         seen = yield from self.read(None, "what is in force could not be read")
         live = seen.get(LIVE, Plane())
@@ -215,7 +212,7 @@ class _Run(TakingBack):
         yield from self.some_session()
         ways = tuple(sorted(self.belief.proven, key=lambda way: (way.secret.factory, way)))
         yield self.sending(place, step, words)
-        answer, _ = yield from self.send(plain_order(step.op), None)
+        answer, _ = yield from self.send(plain_order(step.op), step.op.by)
         if isinstance(answer, No) and answer.alive:
             raise Stop(f"the unit did not restart: {answer.said}")
         self.belief = rehearse_step(self.family, self.belief, step)

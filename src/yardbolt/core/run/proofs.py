@@ -14,7 +14,7 @@ from typing import assert_never
 from ..doors import Door, Way
 from ..family.model import Family
 from ..job import Site
-from ..judge.access import admit
+from ..judge.access import admit, passage
 from ..plane.edit import exists, get
 from ..plane.path import Path
 from ..plane.table import Plane
@@ -169,6 +169,18 @@ def _stranger(door: Door, site: Site) -> Claim:
         Sort.STRANGER, text, door, site.stranger, control=control,
         backs=frozenset({("services", door.service, "permitted")}),
     )  # fmt: skip
+
+
+def side_door(plane: Plane, way: Way) -> frozenset[Path]:
+    """What a login at a second daemon beside the real one proves of a way: every condition but the port and what
+    filters it.
+
+    It backs a claim; it is not a way in that stays.
+    """
+    own = {("services", way.service, "port"), ("services", way.service, "interfaces")}
+    rests = (condition.paths for condition in admit(plane, way).conditions)
+    filtered = passage(plane, way).paths
+    return frozenset(path for paths in rests if not paths & own and paths != filtered for path in paths)
 
 
 def settle(claim: Claim, tried: Tried, control: bool) -> Proof:

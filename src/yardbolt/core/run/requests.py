@@ -25,7 +25,8 @@ class Send:
 
 @dataclass(frozen=True)
 class Read:
-    """Read these paths (None = everything) on the session of `via`; told a plane for each store, or None where that failed."""
+    """Read these paths (None = everything) on the session of `via`; told a plane for each store, or None where that
+    failed."""
 
     paths: frozenset[Path] | None
     via: Way
@@ -40,7 +41,8 @@ class LogIn:
 
 @dataclass(frozen=True)
 class Return:
-    """The unit restarts, or goes back by itself: wait until one of these ways opens; told that way, or None when the time is over."""
+    """The unit restarts, or goes back by itself: wait until one of these ways opens; told that way, or None when the
+    time is over."""
 
     ways: tuple[Way, ...]
     seconds: float
@@ -67,7 +69,8 @@ Doing = Generator[Request, Any, None]
 
 @dataclass(frozen=True)
 class Outcome:
-    """How the run ended. `why` is empty when all steps were done; `error` is what was thrown in, if that was the reason."""
+    """How the run ended. `why` is empty when all steps were done; `error` is what was thrown in, if that was the
+    reason."""
 
     belief: Belief
     why: str = ""

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..doors import Way
 from ..family.model import LIVE, STAGED, Family
-from ..family.writing import plain_order, readable, render
+from ..family.writing import op_for, plain_order, readable, render
 from ..plan.arrange import Sheet
 from ..plan.belief import Belief, full, learn
 from ..plan.rehearse import rehearse, store_of
@@ -72,7 +72,8 @@ class TakingBack(Conducting):
             return str(e)
         yield Note(BackingOut(what=words, path=show(back.path)))
         try:
-            answer, _ = yield from self.send(order, None)
+            op = op_for(self.family, back)
+            answer, _ = yield from self.send(order, op.by if op else "")
             if not isinstance(answer, Done):
                 return reason_of(answer)
             paths = readable(self.family, (back.path,))
@@ -92,7 +93,7 @@ class TakingBack(Conducting):
         words = "the staged edits"
         yield Note(BackingOut(what=words))
         try:
-            answer, _ = yield from self.send(plain_order(op), None)
+            answer, _ = yield from self.send(plain_order(op), op.by)
         except Stop as stop:
             return (f"{words}: {stop.why}",)
         if not isinstance(answer, Done):

@@ -45,6 +45,10 @@ class Channel(Protocol):
     """A block of the family file: what one way of talking needs to know of this make."""
 
     @property
+    def talk(self) -> str:
+        """The name of its way of talking."""
+
+    @property
     def services(self) -> Mapping[str, str]:
         """service -> `sealed` or `plain`."""
 
