@@ -46,7 +46,7 @@ from .session import Session
 from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
 from .unit import UnitInWork
 
-POLL = 0.2  # seconds between two looks for a unit that restarts
+POLL = 0.1  # seconds between two looks for a unit that restarts
 RETRY = 2.0  # seconds between two rounds of logins
 LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
 

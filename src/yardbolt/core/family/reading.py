@@ -3,14 +3,14 @@ value."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
 from ..errors import Trouble, UnitError
 from ..formats import DECODERS
-from ..plane.edit import Draft, exists, get, listing
+from ..plane.edit import Draft
 from ..plane.evidence import Blind, Evidence, Leftover
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, parse, show
@@ -250,9 +250,8 @@ class Merging:
     def __init__(self, family: Family) -> None:
         self.family = family
         self.drafts: dict[str, Draft] = {LIVE: Draft()}
-        self.origin: dict[Path, tuple[str, ...]] = {}
         self.leftovers: list[Leftover] = []
-        self._seen: dict[tuple[str, Path], Any] = {}
+        self._seen: dict[str, dict[Path, tuple[Any, tuple[str, ...]]]] = {}  # store -> path -> value, asks
         self._clash: dict[tuple[str, Path], None] = {}
 
     def add(self, parts: Iterable[Part]) -> None:
@@ -273,19 +272,20 @@ class Merging:
 
     def _fact(self, path: Path, value: Any, ask: str, store: str) -> None:
         draft = self._draft(store)
-        if value is True and is_item(path):
+        if value is True and (path[:-1] in LISTS or (len(path) > 3 and is_item(path))):
             draft.make(path)
             return
         if value is None:
             return
-        key = (store, path)
-        # two answers about one thing: neither is believed
-        if key in self._seen and self._seen[key] != value and steady(path):
-            self._clash[key] = None
-        self._seen[key] = value
-        known = self.origin.get(path)
-        if known is None or ask not in known:
-            self.origin[path] = (*(known or ()), ask)
+        seen = self._seen.setdefault(store, {})
+        known = seen.get(path)
+        if known is None:
+            seen[path] = (value, (ask,))
+        else:
+            # two answers about one thing: neither is believed
+            if known[0] != value and steady(path):
+                self._clash[(store, path)] = None
+            seen[path] = (value, known[1] if ask in known[1] else (*known[1], ask))
         try:
             draft.put(path, value)
         except KeyError:
@@ -307,9 +307,10 @@ class Merging:
         """The reading, with what the manual says added."""
         for store, path in self._clash:
             self._draft(store).put(path, None)
-        planes = {store: with_manual(self.family, draft.freeze()) for store, draft in self.drafts.items()}
+        planes = {store: _with_manual(self.family, draft) for store, draft in self.drafts.items()}
         clash = tuple(sorted({path for _, path in self._clash}))
-        return Reading(planes, evidence, self.origin, clash, tuple(self.leftovers), blind)
+        origin = {path: asks for seen in self._seen.values() for path, (_, asks) in seen.items()}
+        return Reading(planes, evidence, origin, clash, tuple(self.leftovers), blind)
 
 
 def merge(
@@ -321,32 +322,17 @@ def merge(
     return merging.reading(evidence, blind)
 
 
-def with_manual(family: Family, plane: Plane) -> Plane:
+def _with_manual(family: Family, draft: Draft) -> Plane:
     """The plane with what the manual says: known facts of items that are there, and ABSENT for what this make does not
     have."""
-    draft = Draft(plane)
     for path, value in family.facts:
-        if (len(path) < 3 or exists(plane, path[:2])) and get(plane, path) is None:
-            draft.put(path, value)
+        draft.fill(path, value)
     for pattern in family.lacks:
         if pattern in LISTS:
-            if not len(listing(plane, pattern)):
-                draft.whole(pattern)
-            continue
-        for path in _concrete(plane, pattern):
-            if get(plane, path) is None:
-                draft.put(path, ABSENT)
+            draft.close(pattern)
+        else:
+            draft.fill(pattern, ABSENT)
     return draft.freeze()
-
-
-def _concrete(plane: Plane, pattern: Path) -> Iterator[Path]:
-    """The pattern for each item that is there."""
-    if "*" not in pattern:
-        yield pattern
-        return
-    at = pattern.index("*")
-    for key in listing(plane, pattern[:at]).by_key:
-        yield from _concrete(plane, (*pattern[:at], key, *pattern[at + 1 :]))
 
 
 def asks_for(family: Family, paths: Iterable[Path]) -> tuple[Ask, ...]:

@@ -137,6 +137,8 @@ class Draft:
 
     def __init__(self, plane: Plane | None = None) -> None:
         self._root = _OpenBranch(ROOT, plane if plane is not None else EMPTY)
+        # replies come item by item: the leaf after this one mostly lies in the same item
+        self._last: tuple[Path, Any] | None = None
 
     def _node(self, path: Path) -> Any:
         node: Any = self._root
@@ -149,7 +151,9 @@ class Draft:
 
     def put(self, path: Path, value: Any) -> Draft:
         """Set one leaf. Raises KeyError where the path, or its item, is not there; ValueError on a wrong kind."""
-        node = self._node(path[:-1])
+        above, last = path[:-1], self._last
+        node = last[1] if last is not None and last[0] == above else self._node(above)
+        self._last = (above, node)
         row = node.branch.under.get(path[-1]) if isinstance(node, _OpenBranch) else None
         if not isinstance(row, Leaf):
             raise KeyError(show(path))
@@ -163,6 +167,27 @@ class Draft:
             if inside is not None:
                 self.make(inside)
             self.put(path, value)
+        return self
+
+    def _places(self, pattern: Path) -> list[Any]:
+        """What the pattern names among the items that are there; nothing where an item it names is not."""
+        found: list[Any] = [self._root]
+        for step in pattern:
+            keyed = [(node, key) for node in found for key in (node.items if step == "*" else (step,))]
+            found = [node.child(key) for node, key in keyed if not isinstance(node, _OpenMany) or key in node.items]
+        return found
+
+    def fill(self, pattern: Path, value: Any) -> Draft:
+        """Set a leaf where nothing is known of it, for each item that is there where the pattern has `*`."""
+        for node in self._places(pattern[:-1]):
+            if node.value(pattern[-1]) is None:
+                node.changed[pattern[-1]] = value
+        return self
+
+    def close(self, pattern: Path) -> Draft:
+        """Mark the lists that the pattern names as read whole, where they have no items."""
+        for node in self._places(pattern):
+            node.complete = node.complete or not node.items
         return self
 
     def get(self, path: Path) -> Any:
@@ -183,6 +208,7 @@ class Draft:
     def drop(self, path: Path) -> Draft:
         """Take an item away; nothing where it is not there."""
         self._node(path[:-1]).items.pop(path[-1], None)
+        self._last = None
         return self
 
     def rename(self, path: Path, key: str) -> Draft:
@@ -195,6 +221,7 @@ class Draft:
         node.items = {
             key if k == path[-1] else k: replace(v, key=key) if k == path[-1] else v for k, v in values.items()
         }
+        self._last = None
         return self
 
     def keys(self, path: Path) -> tuple[str, ...]:

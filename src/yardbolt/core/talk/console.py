@@ -175,10 +175,13 @@ class Listener:
         last line is the very prompt of the turn before, half a round trip of this session is enough: nothing else is
         on its way then.
         """
-        sent = self.turn.send[0] if self.turn.send and len(self.turn.send) == 1 else ""
-        if not self.usual or not isinstance(sent, str) or not sent.strip() or not self.turn.line:
+        sent = "".join(part if isinstance(part, str) else "\0" for part in self.turn.send or ()).strip()
+        if not self.usual or not sent or not self.turn.line:
             return self.turn.settle
-        whole = self.raw.endswith(self.usual) and sent.strip() in self.raw[: -len(self.usual)]
+        # a sign without a place in it (a pager's) is as good as the very prompt
+        ends = [self.usual, *(text for text in self.turn.until if "{" not in text)]
+        end = next((one for one in ends if self.raw.endswith(one)), "")
+        whole = bool(end) and sent in self.raw[: -len(end)]
         return min(self.turn.settle, max(SHORTEST, round_trip / 2)) if whole else self.turn.settle
 
     def decide(self) -> Heard | None:
