@@ -162,6 +162,19 @@ def test_a_draft_is_the_same_edits_one_by_one(edits: list[tuple[Any, str, str, b
     assert {path for path in difference(start, plane) if get(start, path) == get(plane, path)} == set()
 
 
+def test_what_the_manual_says_fills_only_what_is_not_known() -> None:
+    """A leaf nothing was read of, in each item that is there, at any depth; an empty list is whole, another is as it
+    was; no item is made."""
+    draft = Draft().make(("roles", "a")).make(("roles", "b")).make(("roles", "a", "areas", "x")).make(("accounts", "q"))
+    draft.put(("accounts", "q", "role"), "full").fill(("accounts", "*", "role"), ABSENT)
+    draft.fill(("roles", "*", "areas", "*", "access"), ABSENT).fill(("services", "ssh", "enabled"), True)
+    plane = draft.close(("roles", "*", "areas")).close(("jobs",)).close(("roles",)).freeze()
+    assert get(plane, ("accounts", "q", "role")) == "full" and not len(plane.services)
+    assert get(plane, ("roles", "a", "areas", "x", "access")) is ABSENT
+    assert plane.jobs.complete and not plane.roles.complete
+    assert [role.areas.complete for role in plane.roles] == [False, True]
+
+
 def test_changes_do_what_they_say() -> None:
     """Set, make, drop, rename and reorder, on one list; what is not there cannot be set, and a taken key is refused."""
     rules = Draft()
