@@ -12,7 +12,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import MASTER, NETWORK, SOME_PORTS, Bench, Tool
-from tests.test_job import opens, safe_values, steps_of
+from tests.test_job import safe_values, somebody_gets_in, steps_of
 from yardbolt.adapters.files import shipped
 from yardbolt.adapters.safe import create
 from yardbolt.core.secret import Secret
@@ -50,12 +50,7 @@ while kills < wanted:
             done = process.returncode in (0, 4)
             kills += not done
             known = {name: value for name, value in safe_values(tool.folder).items() if "as found" not in name}
-            until = time.monotonic() + 10  # it may be restarting just now
-            while not (good := any(opens(value, name.split("/")[1]) for name, value in known.items())):
-                if time.monotonic() > until:
-                    break
-                time.sleep(0.25)
-            shut_out += not good
+            shut_out += not somebody_gets_in(tool.folder)
             lost += not {"foreman", "lt-works"} & {name.split("/")[1] for name in known}
         tool("tighten", "--yes", code=4)
         wrong_end += sorted(bench.stands[0].unit.hands) != ["lt-watch", "lt-works"]
