@@ -1,5 +1,4 @@
-"""A new way of talking is one file, one wire and a row: here is a whole one, objects over a session token, in this one
-file; the family checker, reading, writing and the table of ways take it as it is."""
+"""A new way of talking is one file, one wire and a row: a whole one, objects over a session token, in this file."""
 
 from __future__ import annotations
 
