@@ -9,11 +9,11 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError, Trouble, UnitError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.judge.baseline import Finding
-from yardbolt.core.judge.demands import Target
+from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.compare import difference
 from yardbolt.core.plane.edit import exists, get, reachable
 from yardbolt.core.plane.path import Path, show
-from yardbolt.core.plane.table import Plane, holds_secret, is_item, steady
+from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import Claim, KeySeen, Proof, Result, Sort, claims, settle
@@ -83,6 +83,8 @@ async def _altered(unit: UnitInWork, claim: Claim) -> Proof:
     if right is None or not right:
         return settle(claim, Untried("its value is not in the safe"), False)
     before = await _login(unit, claim.way)
+    if not isinstance(before, Opened):
+        return settle(claim, Untried("the right password did not open it to compare with"), False)
     # a unit that cuts passwords short takes this one too
     last = right.reveal()[-1]
     unit.typed[ALTERED] = Secret(right.reveal()[:-1] + ("a" if last != "a" else "b"))
@@ -91,7 +93,7 @@ async def _altered(unit: UnitInWork, claim: Claim) -> Proof:
     finally:
         unit.typed.pop(ALTERED)
     after = await _login(unit, claim.way)
-    return settle(claim, tried, isinstance(before, Opened) and isinstance(after, Opened))
+    return settle(claim, tried, isinstance(after, Opened))
 
 
 async def _login(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
@@ -224,13 +226,18 @@ def _about_a_secret(path: Path) -> bool:
 
 
 def _missing(plane: Plane, target: Target) -> tuple[Path, ...]:
-    """What was wanted and does not read so."""
-    return tuple(
-        want.path
-        for want in target
-        if want.kind == "set" and steady(want.path) and not holds_secret(want.path)
-        if reachable(plane, want.path) and get(plane, want.path) != want.value
-    )
+    """What was wanted and does not read so; what was not read does not."""
+    return tuple(want.path for want in target if not _reads_so(plane, want))
+
+
+def _reads_so(plane: Plane, want: Want) -> bool:
+    inside = item_of(want.path)
+    if want.kind != "set":
+        return exists(plane, want.path) is (want.kind == "present")
+    # a setting of something that went away is no setting any more
+    if not steady(want.path) or holds_secret(want.path) or (inside is not None and exists(plane, inside) is False):
+        return True
+    return bool(get(plane, want.path) == want.value)
 
 
 def differences(before: Plane, after: Plane) -> tuple[tuple[Path, Any, Any], ...]:
@@ -240,7 +247,9 @@ def differences(before: Plane, after: Plane) -> tuple[tuple[Path, Any, Any], ...
         if not steady(path):
             continue
         if is_item(path):
-            if path[0] in ("accounts", "services", "listening"):
+            # an item that one list did not show, because it was not read whole, has not come or gone
+            known = exists(before, path) is not None and exists(after, path) is not None
+            if known and path[0] in ("accounts", "services", "listening"):
                 out.append((path, _there(before, path), _there(after, path)))
         elif reachable(before, path) and reachable(after, path):
             old, new = get(before, path), get(after, path)

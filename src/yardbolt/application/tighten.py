@@ -193,6 +193,9 @@ async def _arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     reading = await session.read()
     same_unit(unit, reading.plane)
     plane, account = reading.plane, session.way.account
+    if unit.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
+        problem = f"the work order says serial {unit.entry.serial}, and the unit told none; nothing was changed"
+        raise UnitError(Trouble.GARBLED, f"{unit.name}: {problem}")
     if exists(plane, ("accounts", account)) is not True:
         problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
         raise UnitError(Trouble.GARBLED, problem)

@@ -23,16 +23,18 @@ from ..plan.belief import Belief, learn, standing
 from ..plan.rehearse import Kind, Step, rehearse, rehearse_step, store_of, touched
 from ..plane.change import Change, Make, Set
 from ..plane.compare import difference, surprises
-from ..plane.edit import get, reachable
+from ..plane.edit import exists, get, reachable
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, show
-from ..plane.table import Plane, holds_secret, is_item, steady
+from ..plane.table import Plane, holds_secret, is_item, pattern_of, steady
 from ..secret import Ref
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
 from .events import Stopped, Unlike
 from .requests import Attempt, Doing, LogIn, Note, Outcome, Planes, Read, Request, Return
 from .takingback import TakingBack, Unproven
+
+DIFFERENCES = ("stores", "differences")
 
 
 class _Run(TakingBack):
@@ -78,6 +80,8 @@ class _Run(TakingBack):
         store = store_of(self.family, step.change)
         expected = self.belief.stores[store]
         odd = surprises(expected, seen)
+        if not odd and not said and not _told_of(self.family, step.change.path, store, seen):
+            raise Stop(f"'{words}' was sent, but the unit did not tell what became of it")
         # a password cannot be read, so a no to it is a no
         already = _secret_of(step.change) is None and _confirmed(self.family, paths, expected, seen)
         if not odd and (not said or already):
@@ -173,9 +177,12 @@ class _Run(TakingBack):
             raise Stop(f"{'saving' if step.kind is Kind.SAVE else 'confirming'} failed: {reason_of(answer)}")
         after = rehearse_step(self.family, self.belief, step)
         kept_is_read = any(ask.store == KEPT for ask in self.family.asks)
-        paths = None if kept_is_read else frozenset({("stores", "differences")})
+        paths = None if kept_is_read else frozenset({DIFFERENCES})
         seen = yield from self.read(paths, "what was saved could not be read back")
-        if get(seen.get(LIVE, Plane()), ("stores", "differences")) not in (0, None, ABSENT):
+        left = get(seen.get(LIVE, Plane()), DIFFERENCES)
+        if left is None and readable(self.family, frozenset({DIFFERENCES})):
+            raise Stop("saved, but the unit did not tell whether live and kept settings still differ")
+        if left not in (0, None, ABSENT):
             raise Stop("after saving, live and kept settings still differ")
         if kept_is_read and (odd := surprises(after.kept, seen.get(KEPT, Plane()))):
             raise Stop(f"saved, and yet kept {differing(after.kept, seen.get(KEPT, Plane()), odd)}")
@@ -272,6 +279,14 @@ def _secret_of(change: Change) -> Ref | None:
         case Make(_, values):
             return next((value for _, value in values if isinstance(value, Ref)), None)
     return None
+
+
+def _told_of(family: Family, path: Path, store: str, seen: Plane) -> bool:
+    """Does the reading say anything of what was changed, where the family can read that store of it? Secrets never
+    show."""
+    if holds_secret(path) or not any(pattern_of(path) in ask.feeds and ask.store == store for ask in family.asks):
+        return True
+    return exists(seen, path) is not None if is_item(path) else get(seen, path) is not None
 
 
 def _confirmed(family: Family, paths: frozenset[Path], forecast: Plane, seen: Plane) -> bool:
