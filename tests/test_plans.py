@@ -273,10 +273,19 @@ def test_killed_at_any_point_and_started_again_it_ends_the_same() -> None:
     assert kills > 60
 
 
+def swallow_and_hide(unit: LineSwitch, line: str) -> str | None:
+    """Takes no engraving, and from the first one on shows nothing of its plate: what is not read is not done."""
+    if line.startswith("engrave"):
+        vars(unit)["hides"] = True
+        return "Set.\n"
+    return "\n" if line == "look plate" and "hides" in vars(unit) else None
+
+
 LIES: dict[str, Callable[[LineSwitch, str], str | None]] = {
     "swallows every change": lambda u, line: (
         "Set.\n" if line.split()[:1] in (["engrave"], ["gate"], ["keep"]) else None
     ),
+    "swallows every engraving and hides the plate": swallow_and_hide,
     "says no to every change": lambda u, line: (
         "No: not today.\n" if line.split()[:1] in (["engrave"], ["gate"], ["hire"]) else None
     ),
