@@ -273,6 +273,14 @@ def test_killed_at_any_point_and_started_again_it_ends_the_same() -> None:
     assert kills > 60
 
 
+def stay_up(unit: LineSwitch, line: str) -> str | None:
+    """Says that it restarts, and has been up for an hour."""
+    if line != "wheel":
+        return None
+    unit.started = unit.tick() - 3600
+    return "Wheeling.\n"
+
+
 def swallow_and_hide(unit: LineSwitch, line: str) -> str | None:
     """Takes no engraving, and from the first one on shows nothing of its plate: what is not read is not done."""
     if line.startswith("engrave"):
@@ -285,6 +293,7 @@ LIES: dict[str, Callable[[LineSwitch, str], str | None]] = {
     "swallows every change": lambda u, line: (
         "Set.\n" if line.split()[:1] in (["engrave"], ["gate"], ["keep"]) else None
     ),
+    "says it restarts and stays up": stay_up,
     "swallows every engraving and hides the plate": swallow_and_hide,
     "says no to every change": lambda u, line: (
         "No: not today.\n" if line.split()[:1] in (["engrave"], ["gate"], ["hire"]) else None

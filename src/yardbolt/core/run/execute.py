@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator
 from dataclasses import replace
+from datetime import datetime
 from typing import Any
 
 from ..doors import Way
@@ -35,6 +36,7 @@ from .requests import Attempt, Doing, LogIn, Note, Outcome, Planes, Read, Reques
 from .takingback import TakingBack, Unproven
 
 DIFFERENCES = ("stores", "differences")
+ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
 class _Run(TakingBack):
@@ -159,14 +161,15 @@ class _Run(TakingBack):
         self.unproven.clear()
         yield self.proven(place, step, words, way)
 
-    def compare(self, via: Way) -> Doing:
-        """Everything reads as forecast, on every store that can be read."""
+    def compare(self, via: Way) -> Generator[Request, Any, Plane]:
+        """Everything reads as forecast, on every store that can be read. Gives what is live."""
         seen: Planes | None = yield Read(None, via)
         if seen is None:
             raise Stop("the unit could not be read through the new login")
         for store in (name for name in seen if name in self.belief.stores):
             if odd := surprises(self.belief.stores[store], seen[store]):
                 raise Stop(differing(self.belief.stores[store], seen[store], odd))
+        return seen.get(LIVE, Plane())
 
     def save(self, place: int, step: Step) -> Doing:
         assert step.op is not None
@@ -219,6 +222,7 @@ class _Run(TakingBack):
         yield from self.some_session()
         ways = tuple(sorted(self.belief.proven, key=lambda way: (way.secret.factory, way)))
         yield self.sending(place, step, words)
+        began = datetime.fromisoformat(self.now())
         answer, _ = yield from self.send(plain_order(step.op), step.op.by)
         if isinstance(answer, No) and answer.alive:
             raise Stop(f"the unit did not restart: {answer.said}")
@@ -227,7 +231,10 @@ class _Run(TakingBack):
         if back is None:
             raise Stop("the unit did not come back in time; wait, then run the same command again")
         self.belief = learn(self.belief, back)
-        yield from self.compare(back)
+        up = (yield from self.compare(back)).identity.uptime
+        # what was never restarted has survived nothing
+        if up is not None and up > (datetime.fromisoformat(self.now()) - began).total_seconds() + ROUNDED:
+            raise Stop(f"the unit says it has been up for {up:.0f} s, so it did not restart")
         yield self.proven(place, step, words, back)
 
     def attempt(self, place: int, step: Step) -> Doing:
