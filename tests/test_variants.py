@@ -125,7 +125,7 @@ def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:
     password (I2)."""
     job("check", code=3)
     rewrite(job, ("copy: stick/safe.kdbx", "copy: /proc/1/nowhere/safe.kdbx"))
-    assert "the safe cannot be written" in job.error("enter", "--yes", "--quiet", code=2)
+    assert "the second copy of the safe is not there; put the stick back" in job.error("enter", "--yes", "--quiet", code=2)
     assert opens("foreman", "foreman")
     rewrite(
         job,

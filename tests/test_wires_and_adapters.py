@@ -21,10 +21,10 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 
-from tests.conftest import NETWORK
+from tests.conftest import MASTER, NETWORK
 from yardbolt.adapters.documents import record_schema, written
 from yardbolt.adapters.records import SqliteRecords
-from yardbolt.adapters.safe import KdbxSafe, create
+from yardbolt.adapters.safe import KdbxSafe, apart, copy_again, create
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, SafeError
 from yardbolt.core.plane.evidence import Evidence, Leftover
@@ -40,37 +40,57 @@ from yardbolt.wires.ssh import outcome_of
 HOST, LOOKER = f"{NETWORK}.81", f"{NETWORK}.89"
 
 
-def test_the_safe_is_whole_or_untouched(tmp_path: Path) -> None:
-    """Stored means on disk and in the copy; a failed copy stores nothing; wrong keys, rubbish and nothing at all are
-    told apart."""
-    path, copy, master = tmp_path / "s.kdbx", tmp_path / "stick" / "s.kdbx", Secret("open sesame")
+def words_of(safe: KdbxSafe) -> dict[str, str]:
+    return {ref.entry: got.reveal() for ref in safe.entries() if (got := safe.value(ref)) is not None}
+
+
+def test_the_safe_is_whole_or_untouched(tmp_path: Path, light_safe: bytes) -> None:
+    """Stored means on disk and in the copy, opened again and compared; two runs lose nothing to each other; what only
+    one file knows survives, whichever is older; a stick that is gone stops, and is never made anew."""
+    path, copy, master = tmp_path / "s.kdbx", tmp_path / "stick" / "s.kdbx", Secret(MASTER)
     create(path, master, None, copy)
     with pytest.raises(SafeError, match="never overwritten"):
         create(path, master, None, None)
-    safe = KdbxSafe(path, master, None, copy)
-    safe.store({Ref("safe:u/a"): Secret("first"), Ref("safe:u/b (as found)"): Secret("")}, "made")
-    safe.store({Ref("safe:u/a"): Secret("second")}, "made")
-    again = KdbxSafe(copy, master, None, None)
-    value, blank = again.value(Ref("safe:u/a")), again.value(Ref("safe:u/b (as found)"))
-    assert (
-        value
-        and value.reveal() == "second"
-        and blank is not None
-        and blank.reveal() == ""
-        and again.value(Ref("safe:u/c")) is None
-    )
+    for place in (path, copy):
+        place.write_bytes(light_safe)
+    first, second = KdbxSafe(path, master, None, copy), KdbxSafe(path, master, None, copy)
+
+    def store(safe: KdbxSafe, **new: str) -> None:
+        asyncio.run(safe.store({Ref(f"safe:u/{name}"): Secret(value) for name, value in new.items()}, "made"))
+
+    def both() -> dict[str, str]:
+        found = [words_of(KdbxSafe(place, master, None, None)) for place in (path, copy)]
+        assert found[0] == found[1]
+        return found[0]
+
+    store(first, a="one", b="")
+    backup = path.read_bytes()
+    store(second, c="three")
+    store(first, a="two")
+    assert both() == {"safe:u/a": "two", "safe:u/b": "", "safe:u/c": "three"} == words_of(first)
+    # an older safe is put back from a backup; then an older copy: the newer of the two wins, nothing is sent before
+    for place in (path, copy):
+        place.write_bytes(backup)
+        asyncio.run(
+            KdbxSafe(path, master, None, copy).assure((Ref("safe:u/a"),)) if place == copy else first.store({}, "")
+        )
+        assert both()["safe:u/a"] == "two" and both()["safe:u/c"] == "three"
     assert path.stat().st_mode & 0o777 == copy.stat().st_mode & 0o777 == 0o600
     copy.unlink()
-    copy.mkdir()
-    with pytest.raises(SafeError, match="nothing was sent"):
-        safe.store({Ref("safe:u/c"): Secret("third")}, "made")
-    assert safe.value(Ref("safe:u/c")) is None
+    with pytest.raises(SafeError, match="second copy of the safe is not there; put the stick back"):
+        asyncio.run(first.assure((Ref("safe:u/a"),)))
+    with pytest.raises(SafeError, match="second copy of the safe is not there; put the stick back"):
+        store(first, d="four")
+    assert not copy.exists() and first.value(Ref("safe:u/d")) is None
+    copy_again(path, copy)
+    store(first, d="four")
+    assert both()["safe:u/d"] == "four" and not apart(path, copy) and not list(tmp_path.rglob(".s.kdbx.[!l]*"))
+    (tmp_path / "bad").write_bytes(b"rubbish" * 99)
     for file, words in (
         (path, "does not open it"),
         (tmp_path / "none", "no safe yet"),
-        (tmp_path / "bad", "cannot be read as a password database"),
+        (tmp_path / "bad", "cannot be read"),
     ):
-        (tmp_path / "bad").write_bytes(b"rubbish" * 99)
         with pytest.raises(SafeError, match=words):
             KdbxSafe(file, Secret("not it"), None, None)
 

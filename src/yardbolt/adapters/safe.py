@@ -1,49 +1,41 @@
-"""The safe of a job: a KDBX 4 file, through pykeepass, with a second copy. Opened once per run, written atomically,
-mode 0600."""
+"""The safe of a job, a KDBX 4 file, and its second copy.
+
+One rule holds it together: under a lock, what lies in both files is merged with what is new, both are written whole,
+and both are read back and compared before anything counts as stored. Neither file ever replaces what only the other
+knows.
+"""
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import fcntl
+import hashlib
 import os
-from collections.abc import Mapping
+import time
+from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import Any
 
 from yardbolt.core.errors import SafeError
 from yardbolt.core.secret import Ref, Secret
 
+from . import kdbx
+from .whole import write_atomically
 
-def _parts(ref: Ref) -> tuple[str, str]:
-    unit, _, title = ref.entry.removeprefix("safe:").partition("/")
-    return unit, title
+LONGEST_WAIT = 120.0  # seconds for other runs that write the safe just now
+NOTHING_SENT = "nothing was sent to the unit"
 
 
 class KdbxSafe:
-    """Fulfils `Safe`. Groups are units, titles are accounts."""
+    """Fulfils `Safe`. Raises SafeError where it cannot be opened."""
 
     def __init__(self, path: Path, master: Secret | None, key_file: Path | None, copy: Path | None) -> None:
-        from pykeepass import PyKeePass
-        from pykeepass.exceptions import CredentialsError
-
-        self.path, self.copy = path, copy
-        try:
-            self._kp: Any = PyKeePass(
-                str(path), password=master.reveal() if master else None, keyfile=str(key_file) if key_file else None
-            )
-        except CredentialsError:
-            raise SafeError(
-                f"{path}: the master password (or key file) does not open it; nothing was changed"
-            ) from None
-        except FileNotFoundError:
-            raise SafeError(f"{path}: there is no safe yet; 'yardbolt new' makes one") from None
-        except Exception as e:
-            raise SafeError(
-                f"{path}: cannot be read as a password database ({type(e).__name__}); restore it from its second copy"
-            ) from None
-        self._values: dict[Ref, Secret] = {}
-        for entry in self._kp.entries or ():
-            unit = entry.group.name if entry.group else ""
-            self._values[Ref(f"safe:{unit}/{entry.title}")] = Secret(entry.password or "")
+        self.path, self.copy, self._key = path, copy, (master, key_file)
+        self._turn, self._waiting = asyncio.Lock(), dict[Ref, Secret]()
+        self._alike = ""  # digest of what both files held when they were compared last
+        if not path.exists():
+            raise SafeError(f"{path}: there is no safe yet; 'yardbolt new' makes one")
+        self._values = kdbx.values_of(self._opened(path))
 
     def value(self, ref: Ref) -> Secret | None:
         """The secret behind a reference, or None."""
@@ -53,74 +45,118 @@ class KdbxSafe:
         """Every reference the safe knows."""
         return tuple(self._values)
 
-    def store(self, new: Mapping[Ref, Secret], note: str) -> None:
-        """Put these in, on disk and in the second copy, before returning. Raises SafeError; then nothing new counts as
-        stored."""
-        for ref, secret in new.items():
-            unit, title = _parts(ref)
-            group = self._kp.find_groups(name=unit, first=True) or self._kp.add_group(self._kp.root_group, unit)
-            entry = self._kp.find_entries(title=title, group=group, first=True)
-            if entry is None:
-                self._kp.add_entry(group, title, title.removesuffix(" (as found)"), secret.reveal(), notes=note)
-            else:
-                entry.save_history()
-                entry.password = secret.reveal()
+    async def store(self, new: Mapping[Ref, Secret], note: str) -> None:
+        """Put these in, in the safe and in its copy, read back and compared before returning; with nothing new, see to
+        it that the two agree. What several units want at the same time is written at once.
+
+        Raises SafeError; then nothing new counts as stored.
+        """
+        self._waiting |= new
+        async with self._turn:
+            if not all(kdbx.same(self._values.get(ref), secret) for ref, secret in new.items()) or not self._settled():
+                batch, self._waiting = {**self._waiting, **new}, {}
+                await asyncio.to_thread(self._store, batch, note)
+
+    async def assure(self, refs: tuple[Ref, ...]) -> None:
+        """Before these are sent: both files are where they should be, agree, and hold them. Raises SafeError."""
+        held = {ref: secret for ref in refs if (secret := self._values.get(ref))}
+        await self.store({}, "")
+        for ref in refs:
+            if ref not in held or not kdbx.same(self._values.get(ref), held[ref]):
+                raise SafeError(f"{self.path}: {ref.entry} is not in the safe as it was; {NOTHING_SENT}")
+
+    def _store(self, new: Mapping[Ref, Secret], note: str) -> None:
         try:
-            self._write()
+            with _alone(self.path):
+                self._merge(new, note)
         except OSError as e:
-            raise SafeError(
-                f"{e.filename or self.path}: the safe cannot be written ({e.strerror}); nothing was sent to the unit"
-            ) from None
-        self._values |= new
+            where = e.filename or self.path
+            raise SafeError(f"{where}: the safe cannot be written ({e.strerror or e}); {NOTHING_SENT}") from None
 
-    def _write(self) -> None:
-        temporary = self.path.with_name(self.path.name + ".new")
-        with contextlib.suppress(FileNotFoundError):
-            temporary.unlink()
-        os.close(os.open(temporary, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-        self._kp.save(filename=str(temporary))
-        _settle(temporary, self.path)
-        if self.copy:
-            self.copy.parent.mkdir(parents=True, exist_ok=True)
+    def _merge(self, new: Mapping[Ref, Secret], note: str) -> None:
+        kept, changed = self._opened(self.path), False
+        if self.copy is not None:
+            if not self.copy.is_file():
+                gone = "put the stick back; where it is lost for good: yardbolt safe copy"
+                raise SafeError(f"{self.copy}: the second copy of the safe is not there; {gone}; {NOTHING_SENT}")
+            if self.copy.read_bytes() != self.path.read_bytes():
+                changed = kdbx.take_over(kept, self._opened(self.copy))
+        for ref, secret in new.items():
+            changed |= kdbx.put(kept, ref, secret, note)
+        wanted = kdbx.values_of(kept)
+        if changed:
+            write_atomically(self.path, kdbx.content_of(kept))
+        if self.copy is not None and self.copy.read_bytes() != self.path.read_bytes():
             write_atomically(self.copy, self.path.read_bytes())
+        there, content = kdbx.values_of(self._opened(self.path)) if changed else wanted, self.path.read_bytes()
+        # a copy of the very same bytes opens as the safe does
+        if not self._hold(content) or any(not kdbx.same(there.get(ref), one) for ref, one in wanted.items()):
+            raise SafeError(f"{self.path}: read back, safe and copy do not hold what was stored; {NOTHING_SENT}")
+        self._values, self._alike = there, hashlib.sha256(content).hexdigest()
+
+    def _hold(self, content: bytes) -> bool:
+        return all(place.read_bytes() == content for place in (self.path, self.copy) if place)
+
+    def _settled(self) -> bool:
+        """Do both files hold the very bytes that were compared last?"""
+        with contextlib.suppress(OSError):
+            content = self.path.read_bytes()
+            return hashlib.sha256(content).hexdigest() == self._alike and self._hold(content)
+        return False
+
+    def _opened(self, path: Path) -> object:
+        other = "its second copy" if path == self.path else "the safe itself: move it away, then yardbolt safe copy"
+        return kdbx.opened(path, *self._key, other)
 
 
-def _settle(temporary: Path, final: Path) -> None:
-    temporary.chmod(0o600)
-    with temporary.open("rb") as f:
-        os.fsync(f.fileno())
-    temporary.replace(final)
-    folder = os.open(final.parent, os.O_RDONLY)
+@contextlib.contextmanager
+def _alone(path: Path) -> Iterator[None]:
+    """Only one run at a time writes this safe. Raises SafeError, or OSError where no lock can be made."""
+    held = os.open(path.with_name(f".{path.name}.lock"), os.O_CREAT | os.O_RDWR, 0o600)
+    began = time.monotonic()
     try:
-        os.fsync(folder)
+        while True:
+            try:
+                fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() - began > LONGEST_WAIT:
+                    raise SafeError(f"{path}: another run holds the safe; {NOTHING_SENT}") from None
+                time.sleep(0.05)
+        yield
     finally:
-        os.close(folder)
-
-
-def write_atomically(path: Path, content: bytes) -> None:
-    """Write a file so that it is either whole or not there, readable by its owner only. Raises OSError."""
-    temporary = path.with_name(path.name + ".new")
-    with contextlib.suppress(FileNotFoundError):
-        temporary.unlink()
-    with os.fdopen(os.open(temporary, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb") as f:
-        f.write(content)
-        f.flush()
-        os.fsync(f.fileno())
-    _settle(temporary, path)
+        os.close(held)
 
 
 def create(path: Path, master: Secret | None, key_file: Path | None, copy: Path | None) -> None:
-    """Make an empty safe and its copy. Raises SafeError where one lies there already."""
-    from pykeepass import create_database
-
+    """Make an empty safe and its copy, the copy first. Raises SafeError where one lies there already."""
     for place in filter(None, (path, copy)):
         if place.exists():
             raise SafeError(f"{place}: a safe lies there already; it is never overwritten")
-        place.parent.mkdir(parents=True, exist_ok=True)
-    temporary = path.with_name(path.name + ".new")
-    create_database(
-        str(temporary), password=master.reveal() if master else None, keyfile=str(key_file) if key_file else None
-    )
-    _settle(temporary, path)
-    if copy:
-        write_atomically(copy, path.read_bytes())
+    try:
+        content = kdbx.empty(master, key_file)
+        for place in filter(None, (copy, path)):
+            place.parent.mkdir(parents=True, exist_ok=True)
+            write_atomically(place, content)
+    except OSError as e:
+        raise SafeError(f"{e.filename or path}: the safe cannot be made ({e.strerror or e})") from None
+
+
+def apart(path: Path, copy: Path) -> bool:
+    """Does the copy lie on another device than the safe, so that not both are lost with it?"""
+    with contextlib.suppress(OSError):
+        return path.parent.stat().st_dev != copy.parent.stat().st_dev
+    return True  # a place that is not there is told by other words
+
+
+def copy_again(path: Path, copy: Path) -> None:
+    """Make the second copy anew, where it is lost. Raises SafeError where one is there, or the place is not."""
+    if copy.exists():
+        raise SafeError(f"{copy}: a copy lies there; it is never overwritten")
+    if not copy.parent.is_dir():
+        raise SafeError(f"{copy.parent}: no such folder; put the stick in first")
+    try:
+        with _alone(path):
+            write_atomically(copy, path.read_bytes())
+    except OSError as e:
+        raise SafeError(f"{e.filename or copy}: the copy cannot be made ({e.strerror or e})") from None

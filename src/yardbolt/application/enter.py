@@ -38,7 +38,7 @@ class Entered:
     checked: Checked
 
 
-def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tuple[Ref, ...]:
+async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tuple[Ref, ...]:
     """Put a new secret for each account into the safe, on disk and in its copy, before anything is sent."""
     if unit.safe is None:
         raise SafeError("no safe is open")
@@ -53,8 +53,7 @@ def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tuple[Ref
         published = next((one for one in unit.family.factory.logins if one.account == account), None)
         if published is not None and unit.safe.value(unit.site.found(account)) is None:
             missing[unit.site.found(account)] = Secret(published.secret)
-    if missing:
-        unit.safe.store(missing, note)
+    await unit.safe.store(missing, note)
     return refs
 
 
@@ -113,18 +112,18 @@ async def _pass(unit: UnitInWork, account: str) -> list[str]:
         if outcome.gate in consents:
             said = unit.scrub(said_by(outcome)).strip().split("\n")[-1][:120] or "it asks again"
             raise Stopped(f"{unit.name}: the unit did not take the answer to '{outcome.gate}': {said}")
-        _consent(unit, account, outcome.gate, consents)
+        await _consent(unit, account, outcome.gate, consents)
     raise Stopped(f"{unit.name}: the unit keeps asking at the first login")
 
 
-def _consent(unit: UnitInWork, account: str, gate: str, consents: dict[str, Text]) -> None:
+async def _consent(unit: UnitInWork, account: str, gate: str, consents: dict[str, Text]) -> None:
     """Add what is sent at a gate. Raises Stopped on one the family does not know."""
     _, channel, _ = unit.family.channel_of(unit.best_door().service)
     answer = channel.gate_answer(gate)
     if answer is not None:
         consents[gate] = answer
     elif gate == "change":
-        (ref,) = prepare(unit, (account,), f"set at the first entry, {unit.clock.now()}")
+        (ref,) = await prepare(unit, (account,), f"set at the first entry, {unit.clock.now()}")
         consents |= {"change": (Slot(ref),), "confirm": (Slot(ref),)}
         unit.note(GateAnswering(gate="change", account=account, secret=ref.entry))
     else:

@@ -15,7 +15,7 @@ from yardbolt.core.formats import DECODERS
 from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire
-from yardbolt.core.secret import Text, masked
+from yardbolt.core.secret import Slot, Text, masked
 from yardbolt.core.talk.conversation import Channel, Fetch, Order, Replies, Talk
 from yardbolt.core.talk.outcomes import Done, Ended, No, Opened, Unclear
 from yardbolt.core.talk.patterns import fill_in, slot_key, slots
@@ -64,10 +64,16 @@ class Session:
         return answer
 
     async def tell(self, order: Order) -> Done[Replies] | No | Unclear | Ended:
-        """Send one order. One that finds the session gone has not been sent."""
+        """Send one order. One that finds the session gone has not been sent. Raises SafeError."""
         # typed at a prompt nobody knows, an order might answer some other question
         if not self.alive:
             return Ended(sent=False)
+        # never on its way before it rests in the safe and in its copy, whatever happened to them meanwhile
+        rests = tuple(
+            part.ref for text in order.fill.values() for part in text if isinstance(part, Slot) and part.ref.safe
+        )
+        if rests and self.unit.safe is not None:
+            await self.unit.safe.assure(rests)
         return self._after(await drive(self.wire, self.talk.tell(self.channel, order, self.opened.session)))
 
     async def ask(self, fetch: Fetch) -> Done[Replies] | No | Unclear | Ended:

@@ -117,7 +117,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
         return Tightened(made, None, await prove(unit, run.number), choices.resumed)
     if not await approve(made, choices.resumed):
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
-    _begin(run, made, made.sheet, approved)
+    await _begin(run, made, made.sheet, approved)
     outcome = await _drive(run, made, made.sheet)
     if outcome.why:
         raise _stopped(run, outcome)
@@ -144,7 +144,7 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument) -> None:
         raise OperatorError(f"{unit.name}: {problem}. Check it again, then tighten with --anew")
 
 
-def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None) -> None:
+async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None) -> None:
     unit = run.unit
     if approved:
         unit.note(RunResumed(steps=len(sheet.steps)), run.number)
@@ -156,7 +156,7 @@ def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None) 
         unit.records.file(unit.name, document)
         unit.note(RunBegun(steps=len(sheet.steps), by=unit.job.technician), run.number)
     # before the first byte of them is sent, in the safe and in its copy
-    prepare(unit, _accounts(sheet), f"made for {unit.job.title}, {unit.clock.now()}")
+    await prepare(unit, _accounts(sheet), f"made for {unit.job.title}, {unit.clock.now()}")
 
 
 def _accounts(sheet: Sheet) -> tuple[str, ...]:

@@ -24,7 +24,14 @@ records_app = typer.Typer(
 )
 family_app = typer.Typer(rich_markup_mode=None, help="Family files: what is known of one make.", no_args_is_help=True)
 baseline_app = typer.Typer(rich_markup_mode=None, help="Baselines: what is demanded.", no_args_is_help=True)
-for name, sub in (("records", records_app), ("family", family_app), ("baseline", baseline_app), ("bench", bench_app)):
+safe_app = typer.Typer(rich_markup_mode=None, help="The safe of the job: what rests in it.", no_args_is_help=True)
+for name, sub in (
+    ("safe", safe_app),
+    ("records", records_app),
+    ("family", family_app),
+    ("baseline", baseline_app),
+    ("bench", bench_app),
+):
     app.add_typer(sub, name=name)
 
 Leap = Annotated[
@@ -172,6 +179,38 @@ def sheet(
     from . import sheet as body
 
     raise typer.Exit(body.sheet(units, job, report_format, output))
+
+
+@safe_app.command("list")
+def safe_list(job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, no_color: NoColor = False) -> None:
+    """The entries, by unit and account; no values."""
+    from . import safe as body
+
+    raise typer.Exit(body.listed(job, key_file, no_color))
+
+
+@safe_app.command("show")
+def safe_show(unit: str, account: str, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None) -> None:
+    """One password, on a cleared screen, after a question; never into a pipe."""
+    from . import safe as body
+
+    raise typer.Exit(body.shown(unit, account, job, key_file))
+
+
+@safe_app.command("check")
+def safe_check(job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, no_color: NoColor = False) -> None:
+    """Open the safe and its copy, compare them, and say where they lie."""
+    from . import safe as body
+
+    raise typer.Exit(body.check(job, key_file, no_color))
+
+
+@safe_app.command("copy")
+def safe_copy(job: JobFile = DEFAULT_JOB) -> None:
+    """Make the second copy anew, where it is lost."""
+    from . import safe as body
+
+    raise typer.Exit(body.copy(job))
 
 
 @records_app.callback(invoke_without_command=True)

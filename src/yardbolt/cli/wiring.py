@@ -119,7 +119,7 @@ def make_safe(path: Path, master: Secret | None, key_file: Path | None, copy: Pa
 
 def write_whole(path: Path, content: bytes) -> None:
     """Write a file so that it is either whole or not there, readable by its owner only. Raises OSError."""
-    from yardbolt.adapters.safe import write_atomically
+    from yardbolt.adapters.whole import write_atomically
 
     write_atomically(path, content)
 
@@ -223,15 +223,15 @@ class Yard:
                 raise OperatorError(f"no unit {name} in {self.file}; units are {', '.join(self.job.units)}")
         return list(dict.fromkeys(named)) if named else list(self.job.units)
 
-    def open_safe(self, key_file: Path | None) -> None:
+    def open_safe(self, key_file: Path | None) -> Safe:
         """Open the safe of the job, once. Raises SafeError."""
         from yardbolt.adapters.safe import KdbxSafe
 
-        path = place_of(self.file, self.job.safe)
-        copy = place_of(self.file, self.job.copy) if self.job.copy else None
+        path, copy = safe_places(self)
         if not path.exists():
             raise SafeError(f"{path}: there is no safe yet; 'yardbolt new' makes one")
         self.safe = KdbxSafe(path, None if key_file else master_password(), key_file, copy)
+        return self.safe
 
     def needs_safe(self, names: list[str]) -> bool:
         """Did a login from the safe open one of these units, or was one sent to it?"""
@@ -266,6 +266,38 @@ class Yard:
             "baseline": _digest(self._find("baselines", self.job.baseline)),
             "family": _digest(self._find("families", entry.family)),
         }
+
+
+def safe_places(yard: Yard) -> tuple[Path, Path | None]:
+    """Where the safe and its second copy lie."""
+    copy = place_of(yard.file, yard.job.copy) if yard.job.copy else None
+    return place_of(yard.file, yard.job.safe), copy
+
+
+def copy_notice(yard: Yard) -> str:
+    """What is to be said of where the second copy lies: nothing where it lies on a device of its own."""
+    from yardbolt.adapters.safe import apart
+
+    path, copy = safe_places(yard)
+    if copy is None or apart(path, copy):
+        return ""
+    return (
+        f"The safe and its copy {yard.job.copy} lie on one disk: when that is lost, both are. Put the copy on a stick."
+    )
+
+
+def copy_safe(yard: Yard) -> None:
+    """Make the second copy anew. Raises SafeError where one is there."""
+    from yardbolt.adapters.safe import copy_again
+
+    path, copy = safe_places(yard)
+    assert copy is not None
+    copy_again(path, copy)
+
+
+def safe_entry(unit: str, account: str) -> Ref:
+    """The entry of the safe for an account of a unit."""
+    return Ref(f"safe:{unit}/{account}")
 
 
 def doors_of(entry: UnitEntry, family: Family) -> tuple[Door, ...]:

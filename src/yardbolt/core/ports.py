@@ -69,13 +69,16 @@ class Look(Protocol):
 
 
 class Safe(Protocol):
-    """The password database of the job: the only place where a secret rests."""
+    """The password database of the job: the only place where a secret rests. Storing is done when it was read back
+    from the safe and its copy; `assure` is asked before a secret is sent. Both raise SafeError."""
 
     def value(self, ref: Ref) -> Secret | None: ...
 
-    def store(self, new: Mapping[Ref, Secret], note: str) -> None: ...
-
     def entries(self) -> tuple[Ref, ...]: ...
+
+    async def store(self, new: Mapping[Ref, Secret], note: str) -> None: ...
+
+    async def assure(self, refs: tuple[Ref, ...]) -> None: ...
 
 
 D = TypeVar("D", bound=Document)

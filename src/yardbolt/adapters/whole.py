@@ -1,0 +1,30 @@
+"""Files that are either whole or not there: written beside under a name of their own, settled on the disk, then put in
+place; mode 0600."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+from pathlib import Path
+
+
+def write_atomically(path: Path, content: bytes) -> None:
+    """Write a file so that it is either whole or as it was, readable by its owner only. Raises OSError."""
+    number, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+    temporary = Path(name)
+    try:
+        with os.fdopen(number, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        temporary.replace(path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            temporary.unlink()
+        raise
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
