@@ -4,6 +4,7 @@ drift."""
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 
 import jsonschema
@@ -14,7 +15,7 @@ from tests.conftest import Tool
 from yardbolt.adapters.files import load_baseline, load_family, load_job, shipped
 from yardbolt.core.errors import FileError
 
-LOADERS = {"demo": load_job, "baselines": load_baseline, "families": load_family}
+LOADERS: dict[str, Callable[[Path], object]] = {"demo": load_job, "baselines": load_baseline, "families": load_family}
 
 BROKEN = [
     (
@@ -199,9 +200,18 @@ def test_usage_errors_are_one_line_and_leave_nothing_half_written(tool: Tool) ->
     )
     assert "units.sw-2.at: found '192.0.2'" in tool.error("new", "yard", "--from", "units.csv", code=2)
     assert not list(tool.folder.glob("yard/*"))
-    (tool.folder / "units.csv").write_text("name,family,at,segment,serial\nsw-1,quenby-ql8,192.0.2.7,workshop,000123\n")
+    (tool.folder / "units.csv").write_text("name,family,at,segment,serial\nsw-1,quenby-ql8,192.0.2.7,depot,000123\n")
     made = tool("new", "yard", "--from", "units.csv")
-    assert "fill in yard.yaml" in made and load_job(tool.folder / "yard" / "yard.yaml").units["sw-1"].serial == "000123"
+    file = tool.folder / "yard" / "yard.yaml"
+    with pytest.raises(FileError, match=r"yard.yaml:2: job: still says 'what is done, and where'"):
+        load_job(file)
+    text = file.read_text()
+    for words in ("what is done, and where", "whose units these are", "who does it"):
+        text = text.replace(words, "Skerrow line")
+    file.write_text(text)
+    made_job = load_job(file)
+    assert "fill in yard.yaml" in made and made_job.units["sw-1"].serial == "000123" and "depot" in made_job.segments
+    assert made_job.units["sw-1"].needed == {"ssh"}
     assert "is there already" in tool.error("new", "yard", code=2)
     got = tool.run("steps", "sw-9", cwd=tool.folder / "yard")
     assert got.returncode == 2 and "units are sw-1" in got.stderr

@@ -6,6 +6,8 @@ import dataclasses
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.bare import BASELINE, DOORS, FAMILY, SITE, Watch, way_by
 from yardbolt.bench.lineswitch import Board, LineSwitch
@@ -14,7 +16,9 @@ from yardbolt.core.doors import Way
 from yardbolt.core.judge.baseline import judge, reach, wanted
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
+from yardbolt.core.plane.edit import leaves as leaves_of
 from yardbolt.core.plane.kinds import ABSENT, NEVER, TRIAL_ENDS
+from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import LISTS, Plane
 from yardbolt.core.run.proofs import Claim, KeySeen, Result, Sort, claims, settle
 from yardbolt.core.secret import Ref
@@ -51,8 +55,9 @@ def plane_with(**leaves: Any) -> Plane:
     return draft.freeze()
 
 
-def trial(outcome: str) -> dict[str, Any]:
+def trial(outcome: str, **more: Any) -> dict[str, Any]:
     return {
+        **{f"trials__t__{leaf}": value for leaf, value in more.items()},
         "trials__t__service": "ssh",
         "trials__t__account": "foreman",
         "trials__t__secret": FACTORY,
@@ -66,8 +71,12 @@ ANSWERS = {"answering__a__port": 22, "answering__a__speaks": "ssh", "answering":
 TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("factory-login", trial("opened"), {F}),
     ("factory-login", trial("asked"), {F}),
-    ("factory-login", trial("refused"), {H}),
-    ("factory-login", trial("nothing listens"), {H}),
+    ("factory-login", trial("refused"), {U}),
+    ("factory-login", trial("refused", doubts=()), {H}),
+    ("factory-login", trial("refused", doubts=("locked",)), {U}),
+    ("factory-login", {**trial("refused", doubts=("starting",)), "accounts": 1}, {H}),
+    ("factory-login", trial("nothing listens", doubts=()), {H}),
+    ("factory-login", {**trial("nothing listens", doubts=("elsewhere",)), "accounts": 1}, {U}),
     ("factory-login", trial("cut"), {U}),
     ("factory-login", trial("not ready"), {U}),
     ("factory-login", trial("locked"), {U}),
@@ -79,16 +88,29 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("first-run", {"first_run__terms": "open", "first_run__forced": ()}, {F}),
     ("first-run", {"first_run__terms": "accepted", "first_run__forced": ("foreman",)}, {F}),
     ("first-run", {"first_run__terms": "accepted", "first_run__forced": ()}, {H}),
+    ("first-run", {"first_run__forced": ()}, {U}),
+    ("first-run", {"first_run__terms": "accepted"}, {U}),
     ("weak-password", {"accounts__a__weakness": ("blank",)}, {F}),
     ("weak-password", {"accounts__a__weakness": ()}, {H}),
     ("weak-password", {"accounts__a__role": "full"}, {U}),
-    ("weak-password", {"accounts__a__storage": "locked"}, {N}),
+    ("weak-password", {"accounts__a__storage": "locked", "accounts__a__keys": ()}, {N}),
+    ("weak-password", {"accounts__a__storage": "locked"}, {U}),
+    ("login-keys", {"accounts__root__keys": ("SHA256:x",), "accounts": 1}, {F}),
+    ("login-keys", {"accounts__root__keys": (), "accounts__a__keys": ABSENT, "accounts": 1}, {H}),
+    ("login-keys", {"accounts__root__storage": "one-way", "accounts": 1}, {U}),
     ("account-name", {"accounts__admin__storage": "one-way", "accounts": 1}, {F}),
-    ("account-name", {"accounts__root__storage": "locked", "accounts": 1}, {H}),
+    ("account-name", {"accounts__root__storage": "locked", "accounts__root__keys": (), "accounts": 1}, {H}),
+    ("account-name", {"accounts__root__storage": "locked", "accounts__root__keys": ("SHA256:x",), "accounts": 1}, {F}),
     ("account-name", {"accounts__spanner__storage": "own"}, {F, U}),
     ("own-account", {"accounts__lt-works__role": "full", "accounts__lt-works__secret": OURS, "accounts": 1}, {F, H}),
     ("own-account", {"accounts__lt-works__role": "read", "accounts__lt-watch__role": "read", "accounts": 1}, {F, U}),
-    ("unknown-account", {"accounts__ghost__role": "change", "accounts": 1}, {F}),
+    ("unknown-account", {"accounts__ghost__role": "change", "accounts": 1}, {U}),
+    ("unknown-account", {"accounts__ghost__storage": "one-way", "accounts": 1}, {F}),
+    (
+        "unknown-account",
+        {"accounts__ghost__storage": "locked", "accounts__ghost__keys": ("SHA256:x",), "accounts": 1},
+        {F},
+    ),
     ("unknown-account", {"accounts__ghost__role": "none", "accounts__lt-works__role": "full", "accounts": 1}, {N}),
     ("plain-service", {**SSH, "services__telnet__encrypted": False, "services__telnet__enabled": True}, {F, H}),
     ("plain-service", {**SSH, "services__telnet__enabled": False, "services__telnet__port": 23}, {H}),
@@ -134,8 +156,9 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
             "listening__x__program": "ssh",
             "listening": 1,
         },
-        {H},
+        {F},
     ),
+    ("unexplained-port", {**SSH, **ANSWERS, "answering__a__speaks": "unknown"}, {U}),
     ("unexplained-port", ANSWERS, {U}),
     ("password-length", {"policy__min_length": 12}, {H}),
     ("password-length", {"policy__min_length": 11}, {F}),
@@ -147,6 +170,7 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("idle-timeout", {"idle": 0.0}, {F}),
     ("idle-timeout", {"idle": NEVER}, {F}),
     ("idle-timeout", {"idle": 300.0, **SSH, "services__ssh__idle": NEVER}, {F, H}),
+    ("idle-timeout", {**SSH, "services__ssh__idle": 60.0, "services__web__enabled": True}, {H, U}),
     ("banner", {"banner": SITE.banner}, {H}),
     ("banner", {"banner": SITE.banner + "!"}, {F}),
     ("name", {"name": SITE.unit}, {H}),
@@ -160,6 +184,8 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("ssh-root", {**SSH, "services__ssh__root_login": ABSENT}, {N}),
     ("ssh-blank", {**SSH, "services__ssh__blank_login": True}, {F}),
     ("ssh-tries", {**SSH, "services__ssh__tries": 4}, {H}),
+    ("ssh-tries", {"services": 1, **ANSWERS}, {U}),
+    ("ssh-blank", {"services": 1}, {N}),
     (
         "ssh-old",
         {**SSH, "services__ssh__ciphers": ("3des-cbc", "aes128-ctr"), "services__ssh__macs": ("hmac-sha2-256",)},
@@ -178,6 +204,45 @@ def test_rules_say_what_they_see(rule: str, leaves: dict[str, Any], states: set[
 def test_every_rule_of_the_baseline_stands_in_the_table() -> None:
     """No rule goes untried."""
     assert {r[0] for r in TABLE} == {line.rule for line in BASELINE.requirements}
+
+
+def ours(path: Path) -> bool:
+    """What we tried is known to us; only how it ended may not be."""
+    return path[0] == "trials" and path[-1] not in ("outcome", "doubts")
+
+
+@st.composite
+def hidden(draw: st.DrawFn) -> tuple[Plane, Plane]:
+    """A plane, and the same with one thing less known: a leaf not read, a list not whole, a trial that ended in
+    nothing."""
+    leaves: dict[str, Any] = {}
+    for _, known, _ in draw(st.lists(st.sampled_from(TABLE), min_size=1, max_size=5)):
+        leaves |= known
+    plane = plane_with(**leaves)
+    listed = [path for path in LISTS if len(path) == 1 and getattr(plane, path[0]).complete]
+    what = draw(
+        st.sampled_from([*[path for path, value in leaves_of(plane) if value is not None and not ours(path)], *listed])
+    )
+    changed = Draft(plane)
+    if what in listed:
+        changed.whole(what, False)
+    elif what[-1] == "outcome":
+        changed.put(what, draw(st.sampled_from(["silent", "cut", "locked", "not ready", "untried"])))
+    else:
+        changed.put(what, None)
+    return plane, changed.freeze()
+
+
+@settings(max_examples=300)
+@given(hidden())
+def test_nothing_that_is_not_known_turns_good_or_disappears(planes: tuple[Plane, Plane]) -> None:
+    """Hide any leaf, any end of a list, any end of a trial: no verdict becomes *holds*, and none vanishes."""
+    before, after = ({(f.rule, f.subject, f.state) for f in judge(one, BASELINE, SITE)} for one in planes)
+    held = {(rule, subject) for rule, subject, state in before if state is H}
+    assert not {(rule, subject) for rule, subject, state in after if state is H} - held
+    for rule, subject, _ in (one for one in before if one[2] is not N):
+        told = [at for r, at, state in after if r == rule and state is not N]
+        assert any(at[: len(subject)] == subject[: len(at)] for at in told), f"{rule} of {subject} vanished"
 
 
 def test_demands_reach_a_fixed_point_and_then_want_nothing() -> None:

@@ -277,7 +277,8 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         found = await k.ports(HOST, LOOKER, 100_000)
         seen = {name: await k.look(HOST, p, LOOKER) for name, p in ports.items()}
         knocked = {
-            name: await k.knock(Door("x", HOST, ports[name], "x"), LOOKER) for name in ("telnet", "mute", "shut")
+            name: await k.knock(Door("x", HOST, ports[name], "x"), LOOKER)
+            for name in ("telnet", "http", "mute", "shut")
         }
         nowhere = await k.knock(Door("x", HOST, ports["telnet"], "x"), "203.0.113.9")
         closed = await k.knock(Door("x", f"{NETWORK}.82", ports["telnet"], "x"), LOOKER)
@@ -286,7 +287,7 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
     found, seen, knocked, nowhere, closed = asyncio.run(look())
     for listener in listeners.values():
         listener.close()
-    assert set(found) == set(ports.values())
+    assert set(found.open) == set(ports.values()) and found.whole
     assert {n: p.speaks for n, p in seen.items()} == {
         "tls": "tls",
         "http": "http",
@@ -306,7 +307,7 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         and "\x1b" not in seen["flood"].banner
     )
     assert (
-        knocked == {"telnet": Open(), "mute": Quiet(), "shut": Refusing()}
+        knocked == {"telnet": Open(), "http": Open(), "mute": Quiet(), "shut": Refusing(listening=True)}
         and isinstance(nowhere, Untried)
         and closed == Refusing()
     )

@@ -126,8 +126,9 @@ def load_baseline(path: Path) -> Baseline:
     return Baseline(shape.baseline, shape.version, shape.meaning, tuple(requirements))
 
 
-def load_job(path: Path) -> Job:
-    """The job file. Raises FileError; also where one part names another that is not there."""
+def load_job(path: Path, edited: bool = True) -> Job:
+    """The job file. Raises FileError; also where one part names another that is not there, or (`edited`) where the
+    words of the template still stand."""
     from yardbolt.core.addresses import AddressSet
     from yardbolt.core.job import Allows, Job, OwnAccount, Segment, Server, UnitEntry, Waiver
 
@@ -146,6 +147,9 @@ def load_job(path: Path) -> Job:
             )
     _unique(doc, shape)
     _known_rules(doc, shape)
+    _classes(doc, shape)
+    if edited:
+        _edited(doc, shape)
     segments = {
         k: Segment(
             k,
@@ -174,12 +178,28 @@ def load_job(path: Path) -> Job:
         )
     return Job(
         shape.job, shape.owner, shape.technician, shape.baseline, segments,
-        tuple(OwnAccount(k, a.rights, a.whose, a.until or "") for k, a in shape.accounts.items()), units, shape.banner,
+        tuple(OwnAccount(k, a.rights, a.whose, a.until or "", tuple(a.keys)) for k, a in shape.accounts.items()), units, shape.banner,
         tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
         Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms),
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
-        shape.safe.file, shape.safe.copy_, shape.safe.without_copy,
+        shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by),
     )  # fmt: skip
+
+
+def _classes(doc: Document, shape: JobShape) -> None:
+    """A class that nothing is needed for is a mistyped one."""
+    for name, unit in shape.units.items():
+        if unit.class_ and shape.needs and unit.class_ not in shape.needs:
+            known = ", ".join(shape.needs)
+            raise fail(doc, ("units", name, "class"), f"found '{unit.class_}'; 'needs' knows {known}")
+
+
+def _edited(doc: Document, shape: JobShape) -> None:
+    """The words of the template say what is to be written there; they are no job."""
+    template = document(Path(str(resources("yardbolt") / "data" / "new.yaml"))).tree
+    for key in ("job", "owner", "technician"):
+        if getattr(shape, key) == template[key]:
+            raise fail(doc, (key,), f"still says '{template[key]}': write it in its place")
 
 
 def _known_rules(doc: Document, shape: JobShape) -> None:

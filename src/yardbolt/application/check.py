@@ -17,15 +17,15 @@ from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 
 from .reach import (
     Surroundings,
-    Trial,
+    candidates,
     look_at,
     outside_rows,
     seen_from_outside,
-    try_published,
     way_in,
     with_credentials,
     with_known_secrets,
 )
+from .trials import Trial, Trials
 from .unit import UnitInWork
 
 MANY_SILENT = 60_000
@@ -79,7 +79,7 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
     if not around.ports:
         raise UnitError(Trouble.UNREACHABLE, _nothing_answers(unit, around))
     unit.report(f"{unit.name}: trying the published logins")
-    tried = await try_published(unit, around)
+    tried = await Trials(unit, around.state, around.ports, candidates(unit)).run()
     if not inside:
         return conclude(unit, around, tried, None, "not asked for", None)
     unit.report(f"{unit.name}: reading inside")
@@ -88,7 +88,7 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
 
 
 def _nothing_answers(unit: UnitInWork, around: Surroundings) -> str:
-    what = "is silent" if around.silent >= MANY_SILENT else "refuses every port"
+    what = "is silent" if len(around.state.silent) >= MANY_SILENT else "refuses every port"
     socket = f" ({unit.family.factory.socket})" if unit.family.factory.socket else ""
     remedy = f"check the cable, the socket{socket} and that this laptop has {unit.site.laptop}"
     return f"{unit.name}: {unit.entry.address} {what}; {remedy}"

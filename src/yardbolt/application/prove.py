@@ -22,9 +22,10 @@ from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused, Untried
 
 from .check import box_of, conclude, same_unit
-from .reach import Trial, candidates, look_at, way_in, with_known_secrets
+from .reach import candidates, look_at, way_in, with_known_secrets
 from .session import Session
 from .steps import target_from
+from .trials import Trial
 from .unit import UnitInWork
 
 ALTERED = Ref("typed:altered")

@@ -12,7 +12,7 @@ from yardbolt.core.doors import Way
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.plane.edit import Draft, exists, get
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Look, Seen
+from yardbolt.core.ports import Look, Ports, Seen
 from yardbolt.core.run.documents import Outside, PortRow, TrialRow
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import (
@@ -31,35 +31,24 @@ from yardbolt.core.talk.outcomes import (
 )
 
 from .session import Session
+from .trials import Trial, settled
 from .unit import TYPED_KEY, UnitInWork
 
 LOCAL_RATE, RATE = 50_000, 2_000
-MOST_LOOKED_AT = 64
 LONGEST_SAID = 600
 
 
 @dataclass(frozen=True)
-class Trial:
-    """One published login by one service, and how it ended."""
-
-    way: Way
-    outcome: Login
-
-    @property
-    def gate(self) -> str:
-        """The question that stood behind it."""
-        return self.outcome.gate if isinstance(self.outcome, Asked) else ""
-
-
-@dataclass(frozen=True)
 class Surroundings:
-    """What a unit shows from outside: ports that answer, how many said nothing, whether all were looked at, and
-    which answers were this laptop's own."""
+    """What a unit shows from outside: what its ports did, and what those say that answer."""
 
     ports: tuple[Seen, ...]
-    silent: int
-    whole: bool
-    own: tuple[int, ...] = ()
+    state: Ports
+
+    @property
+    def whole(self) -> bool:
+        """Did every port answer one way or the other?"""
+        return self.state.whole
 
 
 def rate_for(address: str) -> int:
@@ -69,52 +58,9 @@ def rate_for(address: str) -> int:
 
 async def look_at(look: Look, address: str, source: str) -> Surroundings:
     """Every TCP port of one address that answers, with what can be told of it."""
-    numbers = await look.ports(address, source, rate_for(address))
-    seen = await asyncio.gather(*(look.look(address, port, source) for port in numbers[:MOST_LOOKED_AT]))
-    return Surroundings(tuple(seen), look.silent, look.whole, look.own)
-
-
-# ---- published logins -----------------------------------------------------------------------------------------------
-
-
-async def try_published(unit: UnitInWork, surroundings: Surroundings) -> tuple[Trial, ...]:
-    """The family's published logins by every service whose port answers, within the try budget.
-
-    A refusal while the unit may still be starting proves nothing: that login waits, and is tried once more.
-    """
-    open_ports, met = {seen.port for seen in surroundings.ports}, asyncio.get_running_loop().time()
-    out: list[Trial] = []
-    before = unit.last_plane() or Plane()
-    mute: set[str] = set()
-    locked: set[str] = set()
-    for login in unit.family.factory.logins:
-        for door in unit.site.doors:
-            way = Way(unit.site.laptop, door, login.account, login.ref)
-            if door.service in mute:
-                outcome: Login = Silent(False, "it did not answer the login before")
-            elif login.account in locked:
-                outcome = Locked("the account is locked; left alone")
-            # no connection, no try
-            elif door.port not in open_ports:
-                outcome = NoListener("nothing listens on its port")
-            else:
-                gone = exists(before, ("accounts", login.account)) is False  # nothing there to lock
-                outcome = await _once(unit, way, not gone)
-                starting = asyncio.get_running_loop().time() - met < unit.family.factory.ready_after
-                if isinstance(outcome, Refused) and starting and not unit.ready:
-                    await unit.wait_ready(met)
-                    outcome = await _once(unit, way, not gone)
-                mute |= {door.service} if isinstance(outcome, Silent) else set()
-                locked |= {login.account} if isinstance(outcome, Locked) else set()
-            out.append(Trial(way, outcome))
-    return tuple(out)
-
-
-async def _once(unit: UnitInWork, way: Way, budgeted: bool) -> Login:
-    outcome, session = await unit.enter(way, budgeted=budgeted)
-    if session is not None:
-        await session.close()
-    return outcome
+    state = await look.ports(address, source, rate_for(address))
+    seen = await asyncio.gather(*(look.look(address, port, source) for port in state.open))
+    return Surroundings(tuple(seen), state)
 
 
 # ---- a session to work through --------------------------------------------------------------------------------------
@@ -208,11 +154,15 @@ def seen_from_outside(
         path = ("trials", f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
         draft.make(path).put((*path, "service"), trial.way.service).put((*path, "account"), trial.way.account)
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
-    if tried:
-        opened = any(isinstance(trial.outcome, Opened) for trial in tried)
-        gates = {trial.gate for trial in tried}
-        draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if opened else None)
-        draft.put(("first_run", "forced"), {trial.way.account for trial in tried if trial.gate == "change"})
+        if isinstance(trial.outcome, Refused | NoListener):
+            draft.put((*path, "doubts"), trial.doubts)
+    inside = base is not None and base.accounts.complete
+    gates = {trial.gate for trial in tried}
+    entered = inside or any(isinstance(trial.outcome, Opened) for trial in tried)
+    draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if entered else None)
+    forced = {trial.way.account for trial in tried if trial.gate == "change"}
+    known = all(settled(trial) or exists(plane, ("accounts", trial.way.account)) is False for trial in tried)
+    draft.put(("first_run", "forced"), forced if forced or (tried and known) else None)
     return draft.whole(("trials",)).freeze()
 
 
@@ -283,9 +233,9 @@ def outside_rows(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...
         tried=tuple(
             TrialRow(
                 service=trial.way.service, account=trial.way.account, secret=trial.way.secret.entry,
-                outcome=told(trial.outcome), gate=trial.gate, said=unit.scrub(said_by(trial.outcome))[-LONGEST_SAID:],
+                outcome=told(trial.outcome), gate=trial.gate, doubts=tuple(sorted(trial.doubts)), said=unit.scrub(said_by(trial.outcome))[-LONGEST_SAID:],
             )
             for trial in tried
         ),
-        silent_ports=around.silent,
+        silent_ports=len(around.state.silent),
     )  # fmt: skip

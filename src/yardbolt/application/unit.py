@@ -18,7 +18,7 @@ from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
 from yardbolt.core.run.history import UnitHistory, scopes
 from yardbolt.core.secret import Ref, Secret, Text
-from yardbolt.core.talk.outcomes import Login, Opened, Silent, Untried, accepted, spends_a_try, told
+from yardbolt.core.talk.outcomes import Login, NoListener, Opened, Silent, Untried, accepted, spends_a_try, told
 from yardbolt.core.talk.replies import reread
 
 from .session import Session, drive
@@ -54,6 +54,7 @@ class UnitInWork:
     inputs: Mapping[str, str] = field(default_factory=dict)
     pick: Callable[[int], int] = lambda n: 0
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
+    shut: set[str] = field(default_factory=set)  # services whose port refused in this run
 
     @property
     def name(self) -> str:
@@ -78,6 +79,12 @@ class UnitInWork:
         for characters in sorted((one for one in hidden if len(one) >= 4), key=len, reverse=True):
             text = text.replace(characters, "•••")
         return text
+
+    def may_send(self, ref: Ref, service: str) -> bool:
+        """May this credential go by this service? One of ours never goes readable while an encrypted way is there."""
+        if ref.factory or self.family.sealed(service):
+            return True
+        return all(door.service in self.shut for door in self.site.doors if self.family.sealed(door.service))
 
     # -- doors --
 
@@ -133,6 +140,8 @@ class UnitInWork:
         """
         if budgeted and self.tries_left(way) <= 0 and not self.history().opened_last(way.account, way.secret):
             return Untried("the try budget of this account is used up; wait an hour, or unlock it by hand"), None
+        if not self.may_send(way.secret, way.service):
+            return Untried(f"a password of ours does not go by {way.service}, where it is readable"), None
         pin = self.pin(way.service)
         self.note(Trying(account=way.account, service=way.service, source=way.source, address=way.door.address,
                          key=pin, secret=way.secret.entry))  # fmt: skip
@@ -143,6 +152,7 @@ class UnitInWork:
         try:
             outcome = await self._open(way, wire, consents or {})
             self.ready = self.ready or accepted(outcome)
+            (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):
                 session = Session(self, wire, name, channel, talk, way, outcome)
         except IdentityError:

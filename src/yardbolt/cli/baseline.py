@@ -21,6 +21,6 @@ def shown(name: str, job: Path, no_color: bool) -> int:
     for one in baseline.requirements:
         numbers = (f"{k} {duration(v) if isinstance(v, float) else v}" for k, v in one.params.items())
         severity = one.severity.value
-        rows.append([str(one.number), (severity, severity), one.rule, RULES[one.rule].title, ", ".join(numbers)])
+        rows.append([str(one.number), (severity, severity), one.rule, RULES[one.rule].right, ", ".join(numbers)])
     screen.rows(rows, indent=0, heads=["", "severity", "rule", "requirement", "numbers"])
     return 0

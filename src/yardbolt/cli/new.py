@@ -29,13 +29,16 @@ def new(folder: Path | None, units: Path | None, demo: bool, network: str, key_f
     if key_file and not key_file.is_file():
         raise OperatorError(f"{key_file}: no such key file")
     master = None if key_file else wiring.master_password(confirm=True)
+    fresh = not folder.exists()
     folder.mkdir(parents=True, exist_ok=True)
     draft = folder / "yard.yaml.draft"
     wiring.write_whole(draft, text.encode())
     try:
-        made = wiring.load_job(draft)
+        made = wiring.load_job(draft, edited=demo)
     except FileError as e:
         draft.unlink()
+        if fresh:
+            folder.rmdir()
         raise FileError(str(units or target), 0, e.key, e.problem) from None
     copy = wiring.place_of(target, made.copy) if made.copy else None
     wiring.make_safe(wiring.place_of(target, made.safe), master, key_file, copy)
@@ -58,7 +61,14 @@ def _demo_text(network: str) -> str:
 def _text(units: Path | None) -> str:
     text = (resources("yardbolt") / "data" / "new.yaml").read_text("utf-8")
     rows = _units_from(units) if units else [EXAMPLE]
-    return text + "".join(_unit_yaml(row) for row in rows)
+    return _with_segments(text, list(dict.fromkeys(row["segment"] for row in rows))) + "".join(map(_unit_yaml, rows))
+
+
+def _with_segments(text: str, names: list[str]) -> str:
+    """The template with a block for each segment the units go to."""
+    head, _, tail = text.partition("  workshop:\n")
+    lines, _, rest = tail.partition("\n\n")
+    return head + "".join(f"  {json.dumps(name)}:\n{lines}\n" for name in names) + "\n" + rest
 
 
 def _units_from(path: Path) -> list[dict[str, str]]:

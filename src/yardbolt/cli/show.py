@@ -7,8 +7,8 @@ from collections.abc import Iterable
 
 from yardbolt.application.check import Checked
 from yardbolt.application.prove import Proved
-from yardbolt.application.reach import Trial
 from yardbolt.application.steps import Plan
+from yardbolt.application.trials import Trial
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE
 from yardbolt.core.doors import Door
@@ -146,7 +146,7 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool) -> Non
     screen.say((found.unit, "head"), where)
     screen.say((baseline_line(unit.baseline), "faint"))
     doors(screen, found.plane, found.tried, unit.site.doors)
-    if own := ", ".join(map(str, found.around.own)):
+    if own := ", ".join(map(str, found.around.state.own)):
         left_out = f"left out: port {own}, where this laptop itself answers on every loopback address"
         screen.say((left_out, "faint"), indent=2)
     for door in unit.site.doors:

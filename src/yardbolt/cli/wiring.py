@@ -248,7 +248,7 @@ class Yard:
 
         entry = self.job.units[name]
         family = self.family_of(name)
-        site = site_of(self.job, entry, family.factory_names(), doors_of(entry, family))
+        site = site_of(self.job, entry, family.factory_names(), doors_of(entry, family), family.manual())
         texts = (self.job.owner, self.job.title, name, family.title)
         local = frozenset(word for text in texts for word in text.replace(",", " ").split() if len(word) > 2)
         unit = UnitInWork(
@@ -354,9 +354,9 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
 # ---- files by name, for the commands that only show them ------------------------------------------------------------
 
 
-def load_job(path: Path) -> Job:
-    """A job file. Raises FileError."""
-    return files.load_job(path)
+def load_job(path: Path, edited: bool = True) -> Job:
+    """A job file. Raises FileError; where it must be `edited`, also on the words of the template."""
+    return files.load_job(path, edited)
 
 
 def load_family(path: Path) -> Family:

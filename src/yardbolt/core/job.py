@@ -21,6 +21,7 @@ class OwnAccount:
     role: str
     whose: str
     until: str = ""
+    keys: tuple[str, ...] = ()  # fingerprints of the SSH keys that may open it, SHA256:...
 
 
 @dataclass(frozen=True)
@@ -99,6 +100,7 @@ class Job:
     safe: str = "safe.kdbx"
     copy: str = ""
     copy_waiver: str = ""
+    monitored_by: frozenset[str] = frozenset({"snmp"})
 
 
 @dataclass(frozen=True)
@@ -119,6 +121,7 @@ class Site:
     factory: frozenset[str] = frozenset()  # names of the factory accounts of this family
     waivers: tuple[Waiver, ...] = ()
     doors: tuple[Door, ...] = ()  # where its services are met, as the job and its family say
+    manual: frozenset[tuple[str, ...]] = frozenset()  # rows of the plane known from the maker's manual, not read
 
     def door(self, service: str) -> Door | None:
         """Where a service is met."""
@@ -133,7 +136,13 @@ class Site:
         return Ref(f"safe:{self.unit}/{account} (as found)")
 
 
-def site_of(job: Job, unit: UnitEntry, factory: frozenset[str], doors: tuple[Door, ...] = ()) -> Site:
+def site_of(
+    job: Job,
+    unit: UnitEntry,
+    factory: frozenset[str],
+    doors: tuple[Door, ...] = (),
+    manual: frozenset[tuple[str, ...]] = frozenset(),
+) -> Site:
     """The view of one unit. Raises KeyError when its segment is not in the job."""
     seg = job.segments[unit.segment]
     laptop = AddressSet.of(seg.laptop) if seg.laptop else NOBODY
@@ -141,5 +150,5 @@ def site_of(job: Job, unit: UnitEntry, factory: frozenset[str], doors: tuple[Doo
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
         unit.name, seg.laptop, sources, sources, seg.stranger, unit.serial, unit.hardware,
-        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors,
+        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, manual,
     )  # fmt: skip

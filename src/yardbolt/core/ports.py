@@ -12,7 +12,7 @@ from .run.documents import Document, Filed
 from .run.events import Event
 from .run.history import History
 from .secret import Ref, Secret
-from .talk.outcomes import Login, Port
+from .talk.outcomes import Login, Open, Port, Quiet, Refusing, Untried
 
 
 @dataclass(frozen=True)
@@ -52,16 +52,36 @@ class Wire(Protocol):
     async def close(self) -> None: ...
 
 
+@dataclass(frozen=True)
+class Ports:
+    """What the TCP ports of an address did: those that took a connection, those that said nothing, and which of the
+    65,535 were looked at. The rest refused. `own` are ports of this laptop that answered in the unit's place."""
+
+    open: tuple[int, ...]
+    silent: frozenset[int] = frozenset()
+    span: tuple[int, int] = (1, 65535)
+    own: tuple[int, ...] = ()
+
+    @property
+    def whole(self) -> bool:
+        """Did every port of the 65,535 answer one way or the other?"""
+        return self.span == (1, 65535) and not self.silent
+
+    def at(self, port: int) -> Port:
+        """What one port did; silence is not a refusal, and what was not looked at is untried."""
+        if port in self.open:
+            return Open()
+        if port in self.silent:
+            return Quiet()
+        looked = self.span[0] <= port <= self.span[1] and port not in self.own
+        return Refusing() if looked else Untried("its port was not looked at")
+
+
 class Look(Protocol):
-    """Looks at a unit from outside, without logging in. `silent` counts the ports that said nothing at the last look;
-    `whole` says whether a look covers all 65,535, `own`
-    are ports of this laptop that answered in the unit's place."""
+    """Looks at a unit from outside, without logging in: all ports at no more than `rate` probes a second, what one of
+    them says, and whether a door lets a source in as far as its first words."""
 
-    silent: int
-    whole: bool
-    own: tuple[int, ...]
-
-    async def ports(self, address: str, source: str, rate: int) -> tuple[int, ...]: ...
+    async def ports(self, address: str, source: str, rate: int) -> Ports: ...
 
     async def look(self, address: str, port: int, source: str) -> Seen: ...
 

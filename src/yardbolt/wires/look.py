@@ -10,10 +10,11 @@ import asyncio
 import contextlib
 import errno
 import hashlib
+import resource
 import select
 import socket
 import ssl
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from typing import Any
 
 from cryptography import x509
@@ -21,12 +22,13 @@ from cryptography import x509
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.formats.kexinit import decode_kexinit
-from yardbolt.core.ports import Seen
+from yardbolt.core.ports import Ports, Seen
 from yardbolt.core.talk.console import clean
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
 WAIT = 1.0
-BATCH = 400
+BATCH = 2_000
+MOST_SOCKETS = 2_000  # in flight for all units of this process together, or what the system allows
 ALL = (1, 65535)
 NOBODYS = "127.254.254.254"  # a loopback address no unit has
 _NO_PORT = getattr(socket, "IP_BIND_ADDRESS_NO_PORT", 24)
@@ -71,36 +73,65 @@ def _at_once(waiting: dict[int, socket.socket]) -> dict[int, str]:
     return out
 
 
-class TcpLook:
-    """Fulfils `Look`. `progress` is told how many ports were looked at; `span` limits the look to some of the 65,535.
+class Sockets:
+    """How many sockets may be open for looking at ports at one time, for all units together."""
 
-    `silent` counts the ports that said nothing; `own` are ports of this laptop: a bench unit on 127.x.y.z shares its
-    loopback, so what answers on every loopback address is not the unit's.
+    def __init__(self) -> None:
+        allowed, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
+        # the rest is for sessions, files and what the libraries open
+        self.most = self.free = max(64, min(MOST_SOCKETS, allowed - 256))
+        self._freed = asyncio.Condition()
+
+    @contextlib.asynccontextmanager
+    async def taken(self, wanted: int) -> AsyncIterator[None]:
+        """Wait until so many are free."""
+        async with self._freed:
+            await self._freed.wait_for(lambda: self.free >= wanted)
+            self.free -= wanted
+        try:
+            yield
+        finally:
+            async with self._freed:
+                self.free += wanted
+                self._freed.notify_all()
+
+
+class TcpLook:
+    """Fulfils `Look`. `progress` is told how many ports were looked at; `span` limits the look to some of the 65,535;
+    `sockets` is shared by all units of a run.
+
+    A bench unit on 127.x.y.z shares the loopback of this laptop, so what answers on every loopback address is not the
+    unit's.
     """
 
-    def __init__(self, progress: Callable[[int], None] = lambda done: None, span: tuple[int, int] = ALL) -> None:
-        self.progress, self.span = progress, span
-        self.whole = span == ALL
-        self.silent = 0
-        self.own: tuple[int, ...] = ()
+    def __init__(
+        self,
+        progress: Callable[[int], None] = lambda done: None,
+        span: tuple[int, int] = ALL,
+        sockets: Sockets | None = None,
+    ) -> None:
+        self.progress, self.span, self.sockets = progress, span, sockets or Sockets()
 
-    async def ports(self, address: str, source: str, rate: int) -> tuple[int, ...]:
-        """Every TCP port that accepts a connection; `rate` is the most probes in a second."""
+    async def ports(self, address: str, source: str, rate: int) -> Ports:
+        """What every TCP port does. Raises UnitError where the laptop has no such address."""
         loop = asyncio.get_running_loop()
-        start, self.silent = loop.time(), 0
-        found: list[int] = []
+        start, found, silent = loop.time(), list[int](), set[int]()
         lowest, highest = self.span
-        for first in range(lowest, highest + 1, BATCH):
-            batch = range(first, min(first + BATCH, highest + 1))
-            found += await self._batch(address, batch, source)
+        # a unit of a bench answers at once; no more than a second's worth is in flight at a unit
+        size = min(BATCH, self.sockets.most, rate)
+        for first in range(lowest, highest + 1, size):
+            batch = range(first, min(first + size, highest + 1))
+            async with self.sockets.taken(len(batch)):
+                found += await self._batch(address, batch, source, silent)
             self.progress(batch[-1])
             ahead = ((batch[-1] - lowest) / rate) - (loop.time() - start)
             await asyncio.sleep(max(0.0, ahead))
+        own = []
         if address.startswith("127.") and address != "127.0.0.1":
-            self.own = tuple([p for p in found if await self._batch(NOBODYS, range(p, p + 1), "")])
-        return tuple(p for p in found if p not in self.own)
+            own = [p for p in found if await self._batch(NOBODYS, range(p, p + 1), "", set())]
+        return Ports(tuple(p for p in found if p not in own), frozenset(silent), self.span, tuple(own))
 
-    async def _batch(self, address: str, batch: range, source: str) -> list[int]:
+    async def _batch(self, address: str, batch: range, source: str, silent: set[int]) -> list[int]:
         waiting: dict[int, socket.socket] = {}
         found = []
         try:
@@ -111,14 +142,14 @@ class TcpLook:
                     waiting[port] = s
                     continue
                 found += [port] if got == 0 and _other_end(s) else []
-                self.silent += got not in (0, errno.ECONNREFUSED)
+                silent |= {port} if got not in (0, errno.ECONNREFUSED) else set()
                 s.close()
             states = _at_once(waiting)
             slow = [p for p in waiting if p not in states]
             states |= dict(
                 zip(slow, await asyncio.gather(*(self._wait(waiting[p], (address, p)) for p in slow)), strict=True)
             )
-            self.silent += sum(state == "silent" for state in states.values())
+            silent |= {port for port, state in states.items() if state == "silent"}
             return sorted(found + [p for p, state in states.items() if state == "open"])
         finally:
             for s in waiting.values():
@@ -136,7 +167,7 @@ class TcpLook:
     async def look(self, address: str, port: int, source: str) -> Seen:
         """The first words of one port and what can be told from them; never raises, never logs in."""
         try:
-            async with asyncio.timeout(WAIT * 8):
+            async with self.sockets.taken(1), asyncio.timeout(WAIT * 8):
                 return await self._look(address, port, source)
         except (OSError, TimeoutError, asyncio.IncompleteReadError, ValueError):
             return Seen(port, "unknown", "")
@@ -146,13 +177,15 @@ class TcpLook:
         if first.startswith(b"SSH-"):
             return Seen(port, "ssh", _line(first), await self._ssh(address, port, source))
         if first[:1] == b"\xff":
-            return Seen(port, "telnet", _line(bytes(b for b in first if 32 <= b < 127)))
+            return Seen(port, "telnet", _line(_without_options(first)))
+        if first[:4] in (b"220 ", b"220-"):
+            return await self._greeted(address, port, source, first)
         if first:
             return Seen(port, "unknown", _line(first))
         if certificate := await self._tls(address, port, source):
             return Seen(port, "tls", certificate.pop("banner", ""), certificate)
         answer = await self._exchange(
-            address, port, source, f"HEAD / HTTP/1.0\r\nHost: {address}\r\n\r\n".encode(), WAIT
+            address, port, source, f"HEAD / HTTP/1.0\r\nHost: {in_url(address)}\r\n\r\n".encode(), WAIT
         )
         if answer.startswith(b"HTTP/"):
             head = {
@@ -163,6 +196,24 @@ class TcpLook:
             details: dict[str, Any] = {k: head[k][:200] for k in shown if k in head}
             return Seen(port, "http", _line(answer), details)
         return Seen(port, "unknown", _line(answer))
+
+    async def _greeted(self, address: str, port: int, source: str, first: bytes) -> Seen:
+        """File transfer and mail greet alike (RFC 959, RFC 5321); what they say to a word only one knows tells."""
+        reader, writer = await asyncio.open_connection(
+            address, port, local_addr=(source, 0) if source else None, limit=8192
+        )
+        said = b""
+        try:
+            async with asyncio.timeout(WAIT):
+                await reader.readline()
+                writer.write(b"FEAT\r\n")
+                said = await reader.readline()
+        except (TimeoutError, OSError, ValueError):
+            pass
+        finally:
+            writer.transport.abort()
+        is_ftp = b"ftp" in first.lower() or said[:3] in (b"211", b"530")
+        return Seen(port, "ftp" if is_ftp else "smtp" if b"smtp" in first.lower() else "unknown", _line(first))
 
     async def _exchange(self, address: str, port: int, source: str, send: bytes, wait: float) -> bytes:
         reader, writer = await asyncio.open_connection(
@@ -212,13 +263,18 @@ class TcpLook:
             writer.transport.abort()
 
     async def knock(self, door: Door, source: str) -> Port:
-        """Does the service let this source in as far as its first words?"""
+        """Does the service let this source in? A service that waits for the client to speak first is open as soon as it
+        keeps the connection."""
         writer = None
         try:
-            async with asyncio.timeout(WAIT * 3):
+            async with self.sockets.taken(1), asyncio.timeout(WAIT * 3):
                 local = (source, 0) if source else None
                 reader, writer = await asyncio.open_connection(door.address, door.port, local_addr=local, limit=8192)
-                return Open() if await reader.read(4096) else Refusing()
+                try:
+                    said = await asyncio.wait_for(reader.read(4096), WAIT)
+                except TimeoutError:
+                    return await self._spoken_to(door, reader, writer)
+                return Open() if said else Refusing(listening=True)
         except (ConnectionRefusedError, ConnectionResetError):
             return Refusing()
         except (TimeoutError, OSError) as e:
@@ -228,6 +284,34 @@ class TcpLook:
         finally:
             if writer is not None:
                 writer.transport.abort()
+
+    async def _spoken_to(self, door: Door, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> Port:
+        """It waits for us to begin: so we do, in the plainest words any service answers or turns away."""
+        writer.write(f"HEAD / HTTP/1.0\r\nHost: {in_url(door.address)}\r\n\r\n".encode())
+        try:
+            return Open() if await asyncio.wait_for(reader.read(4096), WAIT) else Refusing(listening=True)
+        except TimeoutError:
+            return Quiet()
+
+
+def _without_options(raw: bytes) -> bytes:
+    """The words between telnet's options (RFC 854, RFC 855)."""
+    out, at = bytearray(), 0
+    while at < len(raw):
+        if raw[at] != 255:
+            out.append(raw[at])
+            at += 1
+        elif raw[at + 1 : at + 2] == b"\xfa":
+            end = raw.find(b"\xff\xf0", at)
+            at = end + 2 if end >= 0 else len(raw)
+        else:
+            at += 3 if raw[at + 1 : at + 2] in (b"\xfb", b"\xfc", b"\xfd", b"\xfe") else 2
+    return bytes(out)
+
+
+def in_url(address: str) -> str:
+    """An address as it stands in a URL or a Host header (RFC 3986, section 3.2.2)."""
+    return f"[{address}]" if ":" in address else address
 
 
 def _line(raw: bytes) -> str:

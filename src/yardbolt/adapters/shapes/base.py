@@ -58,6 +58,18 @@ def _sources(raw: Any) -> Any:
     return [raw] if isinstance(raw, str) else raw
 
 
+def _class(raw: str) -> str:
+    return "all" if raw == "*" else _name(raw)
+
+
+def _key_print(raw: str) -> str:
+    if not raw.startswith("SHA256:") or len(raw) != 50:
+        raise ValueError("a fingerprint as ssh-keygen -l shows it is wanted: SHA256: and 43 characters")
+    return raw
+
+
+UnitClass = Annotated[str, BeforeValidator(checked(_class))]
+KeyPrint = Annotated[str, BeforeValidator(checked(_key_print))]
 Name = Annotated[str, BeforeValidator(checked(_name))]
 Flag = Annotated[bool, BeforeValidator(checked(_flag)), WithJsonSchema({"enum": ["yes", "no"]})]
 Address = Annotated[str, BeforeValidator(checked(_address))]

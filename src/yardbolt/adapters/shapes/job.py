@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from .base import Address, Day, Flag, Name, Network, PortNumber, Shape, SourceList, Text
+from .base import Address, Day, Flag, KeyPrint, Name, Network, PortNumber, Shape, SourceList, Text, UnitClass
 
 
 class SegmentShape(Shape):
@@ -22,6 +22,7 @@ class AccountShape(Shape):
     rights: Literal["full", "change", "read"]
     whose: Text
     until: Day | None = None
+    keys: list[KeyPrint] = Field([], description="fingerprints of the SSH keys that may open it, SHA256:...")
 
 
 class UnitShape(Shape):
@@ -71,7 +72,12 @@ class JobShape(Shape):
     baseline: Name = "hand-tight"
     segments: dict[Name, SegmentShape] = Field(min_length=1)
     accounts: dict[Name, AccountShape] = {}
-    needs: dict[Name, list[Name]] = Field({}, description="services needed, by class of unit; `*` is every class")
+    needs: dict[UnitClass, list[Name]] = Field(
+        {}, description="services needed, by class of unit; `all` is every class"
+    )
+    monitored_by: list[Name] = Field(
+        ["snmp"], alias="monitored by", description="the services monitoring stations look by"
+    )
     banner: Text = ""
     servers: list[ServerShape] = []
     allows: AllowsShape = AllowsShape()

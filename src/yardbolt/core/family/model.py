@@ -180,6 +180,10 @@ class Family:
         """Does the channel say that this service is encrypted?"""
         return any(channel.services.get(service) == "sealed" for channel in self.channels.values())
 
+    def tells_lock(self, service: str) -> bool:
+        """Does the unit say by this service that an account is locked, so that another refusal is none?"""
+        return any(row.means == "locked" for row in self.channel_of(service)[1].replies)
+
     def fits(self, level: str | None) -> bool:
         """Is this software within the range the file was written for? Parts are compared as numbers; an unread level
         fits."""
@@ -236,6 +240,11 @@ class Family:
         """Every row of the plane this family can read, knows from the manual, or knows to be absent."""
         read = frozenset(path for ask in self.asks for path in ask.feeds)
         return read | frozenset(self.lacks) | frozenset(pattern_of(path) for path, _ in self.facts)
+
+    def manual(self) -> frozenset[Path]:
+        """Rows of the plane that are known from the maker's manual: what the make lacks, and facts no command
+        shows."""
+        return frozenset(self.lacks) | frozenset(pattern_of(path) for path, _ in self.facts)
 
     def is_token(self, word: str) -> bool:
         """May this word, which may come from a hostile unit, be put into a command?"""

@@ -26,11 +26,16 @@ def decode_passwd(reply: str, key: str = "") -> Decoded:
         facts += [
             (("accounts", name), True),
             (("accounts", name, "role"), "full" if uid == 0 else "change" if login else "none"),
-            (("accounts", name, "origin"), "system" if uid < 1000 or uid == 65534 else None),
+            (("accounts", name, "origin"), "system" if _of_the_system(name, uid, login) else None),
         ]
         if parts[1] == "":
             facts.append((("accounts", name, "storage"), "blank"))
     return Decoded(tuple((p, v) for p, v in facts if v is not None), tuple(left[:20]))
+
+
+def _of_the_system(name: str, uid: int, login: bool) -> bool:
+    """root, and those below 1000 that have no shell. A second uid 0 belongs to somebody."""
+    return name == "root" or (not login and uid != 0 and (uid < 1000 or uid == 65534))
 
 
 def decode_shadow(reply: str, key: str = "") -> Decoded:

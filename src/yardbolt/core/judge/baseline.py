@@ -8,13 +8,15 @@ from typing import Any
 
 from ..job import Site
 from ..plane.edit import drop, get, make, put, reachable
+from ..plane.kinds import ABSENT
 from ..plane.path import Path, show
-from ..plane.table import Plane
+from ..plane.table import Plane, pattern_of
 from .demands import Demand, Gap, Gone, Present, Target, Want, choose, meet
 from .rules import RULES
 from .rules.rule import Severity, State
 
 RANK = {s: n for n, s in enumerate(Severity)}
+MANUAL = "maker's manual"
 WORST_FIRST = {State.FAILS: 0, State.UNKNOWN: 1, State.WAIVED: 2, State.HOLDS: 3, State.NOT_APPLICABLE: 4}
 
 
@@ -68,22 +70,18 @@ def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tupl
                         State.WAIVED,
                         f"{v.saw}; waived by {waiver.owner} until {waiver.until}: {waiver.reason}",
                     )
-            found.append(
-                Finding(line.number, line.rule, rule.title, rule.why, line.severity, v.subject, state, saw, v.basis)
-            )
+            title = rule.wrong if v.state is State.FAILS else rule.right
+            basis = v.basis
+            # what the make does not have, or its manual says, was not read from the unit
+            if basis == "read" and v.subject and pattern_of(v.subject) in site.manual:
+                basis = MANUAL
+                if get(plane, v.subject) is ABSENT:
+                    saw = saw.replace("not set", "this make has no such setting", 1)
+            found.append(Finding(line.number, line.rule, title, rule.why, line.severity, v.subject, state, saw, basis))
         if not verdicts:
+            none = "nothing here it applies to"
             found.append(
-                Finding(
-                    line.number,
-                    line.rule,
-                    rule.title,
-                    rule.why,
-                    line.severity,
-                    (),
-                    State.NOT_APPLICABLE,
-                    "nothing here it applies to",
-                    "",
-                )
+                Finding(line.number, line.rule, rule.right, rule.why, line.severity, (), State.NOT_APPLICABLE, none, "")
             )
     return tuple(sorted(found, key=lambda f: (WORST_FIRST[f.state], RANK[f.severity], f.number, f.subject)))
 

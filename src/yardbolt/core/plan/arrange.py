@@ -52,7 +52,10 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
     logins = [(own.name, site.secret(own.name)) for own in sorted(site.accounts, key=lambda own: own.role != "full")]
     logins += [(family.login_name(way.account), way.secret) for way in sorted(belief.proven)]
-    met = [site.door(service) for service in family.services() if service not in ending]
+    stay = [service for service in family.services() if service not in ending and site.door(service)]
+    # no password of the owner goes readable where an encrypted way stays
+    sealed = [service for service in stay if family.sealed(service)]
+    met = [site.door(service) for service in sealed or stay]
     doors = [door(belief.live, one.service, one.interface, one) for one in met if one is not None]
     ways = (
         Way(belief.laptops[0], at, family.account_key(at.service, name), ref)

@@ -140,6 +140,17 @@ def reference(raw: Any) -> Ref:
 TRIAL_ENDS = ("opened", "asked", "refused", "locked", "not ready", "nothing listens", "cut", "silent", "untried")
 
 
+DOUBTS = ("starting", "locked", "everybody", "elsewhere")
+
+
+def doubt_set(raw: Any) -> tuple[str, ...]:
+    """What else than a wrong password could explain a refusal: any of `DOUBTS`, sorted."""
+    found = wordset(raw)
+    if odd := [word for word in found if word not in DOUBTS]:
+        raise ValueError(f"{odd[0][:40]!r} is no doubt; doubts are {', '.join(DOUBTS)}")
+    return found
+
+
 def trial_end(raw: Any) -> str:
     """How a trial of a login ended: one of `TRIAL_ENDS`."""
     if raw not in TRIAL_ENDS:

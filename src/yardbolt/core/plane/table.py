@@ -14,6 +14,7 @@ from .kinds import (
     Absent,
     Leaf,
     Listing,
+    doubt_set,
     flag,
     interface_addresses,
     leaf,
@@ -229,6 +230,12 @@ class Trial:
     outcome: str | None = leaf(
         trial_end,
         "opened, asked, refused, locked, not ready, nothing listens, cut, silent, untried",
+        steady=False,
+    )
+
+    doubts: tuple[str, ...] | Absent | None = leaf(
+        doubt_set,
+        "what else could explain a refusal: starting, locked, everybody, elsewhere; none = ruled out by a control",
         steady=False,
     )
 

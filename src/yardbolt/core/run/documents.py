@@ -59,6 +59,7 @@ class TrialRow:
     secret: str
     outcome: str
     gate: str = ""
+    doubts: tuple[str, ...] = ()
     said: str = ""
 
 

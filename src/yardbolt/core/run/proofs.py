@@ -192,7 +192,10 @@ def settle(claim: Claim, tried: Tried, control: bool) -> Proof:
             return Proof(claim, Result.HOLDS if same else Result.FAILS, "same" if same else "changed", claim.control)
         case Open():
             return Proof(claim, Result.FAILS, "admitted", claim.control)
-        case Refusing():
+        case Refusing(listening):
+            # what takes a connection and ends it still listens
+            if listening and claim.sort is Sort.CLOSED:
+                return Proof(claim, Result.FAILS, "something still listens there", claim.control)
             return _beside(claim, "refused", control)
         case Quiet():
             return Proof(claim, Result.NOT_TRIED, "silent: silence is not a refusal")

@@ -154,7 +154,9 @@ class Open:
 
 @dataclass(frozen=True)
 class Refusing:
-    """It turns this source away: the connection is refused, or ended at once."""
+    """It turns this source away: the connection is refused or, where `listening`, taken and ended without a word."""
+
+    listening: bool = False
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from ...job import Site
 from ...plane.edit import exists, get, item
 from ...plane.kinds import ABSENT
-from ...plane.table import Account, Plane
+from ...plane.table import Account, Plane, Trial
 from ...secret import Ref
 from ..demands import Demand, Gone, Present, exactly
 from .rule import Params, Rule, Severity, State, Verdict
@@ -47,14 +47,32 @@ def _factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Verdict
                 "tried",
             )
         elif t.outcome in ("refused", "nothing listens"):
-            yield Verdict(subject, State.HOLDS, f"{how}: {t.outcome}", "tried")
+            gone = t.account is not None and exists(plane, subject) is False and t.outcome == "refused"
+            if gone or t.doubts == ():
+                why = "no such account" if gone else t.outcome
+                yield Verdict(subject, State.HOLDS, f"{how}: {why}", "tried")
+            else:
+                yield Verdict(subject, State.UNKNOWN, f"{how}: {t.outcome}, but {_could_be(t)}", "tried")
         else:
-            yield Verdict(subject, State.UNKNOWN, f"{how}: {t.outcome}", "tried")
-    if site.factory and not plane.trials:
-        yield Verdict(("accounts",), State.UNKNOWN, "no published login was tried", "")
+            yield Verdict(subject, State.UNKNOWN, f"{how}: {t.outcome or 'not known how it ended'}", "tried")
+    if site.factory and not (plane.trials and plane.trials.complete):
+        yield Verdict(("accounts",), State.UNKNOWN, "not every published login was tried", "")
     for a in plane.accounts:
         if a.storage == "factory" or (isinstance(a.secret, Ref) and a.secret.factory and not plane.trials):
             yield Verdict(("accounts", a.key), State.FAILS, "the unit says it still has its factory password")
+
+
+DOUBTED = {
+    "starting": "it may still be starting",
+    "locked": "the account may be locked",
+    "everybody": "no login opened by it to compare with",
+    "elsewhere": "its service may answer on another port",
+}
+
+
+def _could_be(trial: Trial) -> str:
+    found = trial.doubts if isinstance(trial.doubts, tuple) else ()
+    return ", ".join(DOUBTED[doubt] for doubt in found) or "what else could explain it was not looked at"
 
 
 def _remedy(plane: Plane, site: Site, rule: str) -> Iterator[Demand]:
@@ -71,19 +89,25 @@ def _no_factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Dema
     yield from _remedy(plane, site, "factory-login")
 
 
-def _opens(a: Account) -> bool:
-    return a.enabled is not False and a.storage != "locked" and a.role != "none"
+def _opens(a: Account) -> bool | None:
+    """Can anybody log in with it? None where that was not read. A locked password does not keep a key out."""
+    if a.enabled is False or a.role == "none":
+        return False
+    if a.storage == "locked":
+        return bool(a.keys) if isinstance(a.keys, tuple) else False if a.keys is ABSENT else None
+    return True if a.storage is not None or a.enabled is True or a.keys else None
 
 
 def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.accounts:
         known = a.key in site.factory or a.key.lower() in PREDICTABLE
-        if known and _opens(a):
+        opens = _opens(a)
+        if known and opens is not False:
             kind = "the maker's own name" if a.key in site.factory else "one of the first names anybody tries"
-            sure = a.storage is not None or a.enabled is True
-            yield Verdict(("accounts", a.key), State.FAILS if sure else State.UNKNOWN, f"{a.key} is {kind}")
+            more = "" if opens else "; whether it can log in was not read"
+            yield Verdict(("accounts", a.key), State.FAILS if opens else State.UNKNOWN, f"{a.key} is {kind}{more}")
         elif known:
-            yield Verdict(("accounts", a.key), State.HOLDS, f"{a.key} cannot log in with a password")
+            yield Verdict(("accounts", a.key), State.HOLDS, f"{a.key} cannot log in")
     if not plane.accounts.complete:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
 
@@ -139,7 +163,7 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             )
         elif a.storage == "blank":
             yield Verdict(path, State.FAILS, "blank")
-        elif _opens(a):
+        elif _opens(a) is not False:
             yield Verdict(path, State.UNKNOWN, "its password is not known to us, so it was not analysed", "")
 
 
@@ -154,12 +178,32 @@ def _unknown_account(plane: Plane, site: Site, params: Params) -> Iterator[Verdi
     for a in plane.accounts:
         if a.key in ours or a.key in site.factory or a.origin == "system":
             continue
-        if _opens(a):
-            yield Verdict(("accounts", a.key), State.FAILS, f"{a.key} is neither the maker's nor in the job file")
+        if (opens := _opens(a)) is not False:
+            more = "" if opens else "; whether it can log in was not read"
+            saw = f"{a.key} is neither the maker's nor in the job file{more}"
+            yield Verdict(("accounts", a.key), State.FAILS if opens else State.UNKNOWN, saw)
     if not plane.accounts.complete:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
     elif not any(item(plane, ("accounts", a.key)) for a in plane.accounts):
         yield Verdict(("accounts",), State.UNKNOWN, "no account was read", "")
+
+
+def _keys(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    ours = {own.name: set(own.keys) for own in site.accounts}
+    for a in plane.accounts:
+        path = ("accounts", a.key, "keys")
+        if a.keys is ABSENT:
+            continue
+        if a.keys is None:
+            if a.enabled is not False and a.role != "none":
+                yield Verdict(path, State.UNKNOWN, "which SSH keys open it was not read", "")
+        elif foreign := [key for key in a.keys if key not in ours.get(a.key, set())]:
+            many = f"{len(foreign)} SSH keys open" if len(foreign) > 1 else "an SSH key opens"
+            yield Verdict(path, State.FAILS, f"{many} {a.key} that the job does not name: {', '.join(foreign[:3])}")
+        else:
+            yield Verdict(path, State.HOLDS, "no SSH key but the owner's" if a.keys else "no SSH key opens it")
+    if not plane.accounts.complete:
+        yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
 
 
 def _first_run(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -170,40 +214,52 @@ def _first_run(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(
             ("first_run", "forced"), State.FAILS, f"a first password must be set for {', '.join(forced)}", "tried"
         )
-    if terms != "open" and (forced is ABSENT or forced == ()):
+    if terms == "open" or (isinstance(forced, tuple) and forced):
+        return
+    unread = [
+        words
+        for value, words in ((terms, "whether terms wait"), (forced, "whether a first password must be set"))
+        if value is None
+    ]
+    if not unread:
         yield Verdict(("first_run",), State.HOLDS, "nothing is asked at login", "tried")
-    elif terms is None and forced is None and site.factory:
-        yield Verdict(("first_run",), State.UNKNOWN, "nobody has logged in yet", "")
+    elif site.factory:
+        yield Verdict(("first_run",), State.UNKNOWN, f"not seen: {', '.join(unread)}", "")
 
 
 RULES = (
     Rule(
-        "factory-login", "no published login opens the unit",
+        "factory-login", "no published login opens the unit", "a published login opens the unit",
         "Anybody with the manual is an administrator: he can plant programs, lock you out and stay.",
         Severity.CRITICAL, _factory_login, _no_factory_login,
     ),
     Rule(
-        "first-run", "nothing waits for the first visitor",
+        "first-run", "nothing waits for the first visitor", "the unit waits for its first visitor",
         "Whoever comes first answers the questions, and owns the unit.",
         Severity.HIGH, _first_run,
     ),
     Rule(
-        "weak-password", "no password that opened the unit is weak",
+        "weak-password", "no password that opened the unit is weak", "a password that opened the unit is weak",
         "Guessing programs try names, common words and their usual variations first.",
         Severity.HIGH, _weak, _want_strong,
     ),
     Rule(
-        "account-name", "no account carries a predictable name",
+        "account-name", "no account carries a predictable name", "an account carries a predictable name",
         "A known name is half of a guessed login.",
         Severity.MEDIUM, _predictable, _no_predictable,
     ),
     Rule(
-        "own-account", "the owner's accounts are there and open",
+        "own-account", "the owner's accounts are there and open", "an account of the owner is missing, or not as wanted",
         "Shared or factory accounts cannot be told apart or taken from one person.",
         Severity.HIGH, _own, _want_own,
     ),
     Rule(
-        "unknown-account", "every account has an owner",
+        "login-keys", "every SSH key that opens an account is the owner's", "an SSH key opens an account that the job does not name",
+        "A key opens without a password, is not locked with it, and stays when the password is changed.",
+        Severity.HIGH, _keys,
+    ),
+    Rule(
+        "unknown-account", "every account has an owner", "an account has no owner",
         "An account nobody knows is an open door nobody watches.",
         Severity.HIGH, _unknown_account,
     ),

@@ -64,23 +64,23 @@ def _want_lockout(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 RULES = (
     Rule(
-        "password-length", "passwords have a minimum length",
+        "password-length", "passwords have a minimum length", "short passwords are allowed",
         "Short passwords are guessed by trying them all.",
         Severity.HIGH, _length, _want_length, {"at least": Param(number, "characters", 12)},
     ),
     Rule(
-        "password-classes", "passwords mix classes of characters",
+        "password-classes", "passwords mix classes of characters", "passwords of few kinds of character are allowed",
         "A single class makes guessing cheaper. Counted: how many of lower case, upper case, digit, sign.",
         Severity.MEDIUM, _classes, _want_classes, {"at least": Param(number, "classes of four", 3)},
     ),
     Rule(
-        "password-runs", "repeats and runs are limited",
+        "password-runs", "repeats and runs are limited", "repeats and runs are not limited",
         "aaaa, abcd and 4321 are tried first.",
         Severity.LOW, _repeats, _want_repeats,
         {"repeat": Param(number, "longest repeat still allowed", 3), "run": Param(number, "longest run still allowed, either way", 3)},
     ),
     Rule(
-        "lock-out", "wrong tries lock an account for a while",
+        "lock-out", "wrong tries lock an account for a while", "wrong tries do not lock an account as they should",
         "Without it a program may try passwords all night; locked for good, a stranger can shut you out.",
         Severity.MEDIUM, _lockout, _want_lockout,
         {

@@ -63,10 +63,11 @@ def no_demand(plane: Plane, site: Site, params: Params) -> Iterable[Demand]:
 
 @dataclass(frozen=True)
 class Rule:
-    """One thing a baseline can demand."""
+    """One thing a baseline can demand. `right` is said where it holds, `wrong` where it fails."""
 
     id: str
-    title: str
+    right: str
+    wrong: str
     why: str
     severity: Severity
     judge: Callable[[Plane, Site, Params], Iterable[Verdict]]

@@ -15,6 +15,9 @@ from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 PLAIN = frozenset({"telnet", "http", "ftp"})
+SPEAKS = {
+    "ssh": ("ssh",), "telnet": ("telnet",), "http": ("http",), "https": ("tls",), "ftp": ("ftp",), "web": ("http", "tls"),
+}  # fmt: skip
 OLD_KEYS = frozenset({"ssh-dss", "ssh-rsa"})
 OLD_PARTS = ("-sha1", "group1-", "3des", "arcfour", "blowfish", "-cbc", "hmac-md5", "umac-64", "hmac-ripemd")
 
@@ -31,8 +34,11 @@ def _whole(plane: Plane, what: str) -> Iterator[Verdict]:
 def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in plane.services:
         path = ("services", s.key)
-        answers = any(a.port == s.port for a in plane.answering)
-        if s.enabled is False and not answers:
+        answers = any(a.port == s.port and s.port is not None for a in plane.answering)
+        untold = s.port is None or any(a.port is None for a in plane.answering)
+        if s.enabled is False and not answers and untold and plane.answering:
+            yield Verdict(path, State.UNKNOWN, "switched off; whether it answers all the same is not known")
+        elif s.enabled is False and not answers:
             yield Verdict(
                 path, State.HOLDS, "switched off" + (" and its port is closed" if plane.answering.complete else "")
             )
@@ -44,10 +50,13 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.UNKNOWN, "whether it encrypts was not read", "")
         else:
             yield Verdict(path, State.HOLDS, f"{s.key} is encrypted")
-    known = {s.port for s in plane.services}
+    known = {s.port for s in plane.services if s.port is not None}
     for a in plane.answering:
         if a.speaks in PLAIN and a.port not in known:
             yield Verdict(("answering", a.key), State.FAILS, f"port {a.port} speaks {a.speaks}", "tried")
+        elif a.speaks in (None, "unknown") and a.port not in known:
+            saw = f"port {a.port} answers; what it speaks is not known"
+            yield Verdict(("answering", a.key), State.UNKNOWN, saw, "tried")
     yield from _whole(plane, "a plain one may be missing here")
 
 
@@ -102,17 +111,16 @@ def _limit(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     if not plane.answering.complete:
-        yield Verdict(("answering",), State.UNKNOWN, "the ports were not all looked at", "")
-        return
+        yield Verdict(("answering",), State.UNKNOWN, "not every port was looked at, or said anything", "")
     readable = plane.services.complete or plane.listening.complete
     for a in plane.answering:
         service = next((s for s in plane.services if s.port == a.port and s.enabled is not False), None)
         socket = next((x for x in plane.listening if x.port == a.port and x.transport == "tcp"), None)
         path = ("answering", a.key)
-        if service:
+        if service and a.speaks in SPEAKS.get(service.key, (a.speaks,)) and a.speaks is not None:
             yield Verdict(path, State.HOLDS, f"port {a.port} is {service.key}", "tried")
-        elif socket and socket.program in site.needed:
-            yield Verdict(path, State.HOLDS, f"port {a.port} is {socket.program}", "tried")
+        elif service:
+            yield Verdict(path, State.UNKNOWN, f"port {a.port} should be {service.key} and speaks {a.speaks}", "tried")
         elif not readable:
             yield Verdict(
                 path,
@@ -128,7 +136,18 @@ def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _ssh(plane: Plane) -> tuple[Service, ...]:
-    return tuple(s for s in _running(plane) if s.key == "ssh")
+    spoken = {a.port for a in plane.answering if a.speaks == "ssh"}
+    return tuple(s for s in _running(plane) if s.key == "ssh" or (s.port in spoken and s.port is not None))
+
+
+def _ssh_unread(plane: Plane) -> Iterator[Verdict]:
+    """Where SSH answers, or may run, and no settings of it were read: a rule about it applies there all the same."""
+    read = {s.port for s in _ssh(plane)}
+    for a in plane.answering:
+        if a.speaks in ("ssh", None) and a.port not in read:
+            yield Verdict(("answering", a.key), State.UNKNOWN, f"SSH on port {a.port} was not read", "")
+    if not _ssh(plane) and not plane.services.complete:
+        yield Verdict(("services",), State.UNKNOWN, "whether SSH runs was not read", "")
 
 
 def _root(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -137,12 +156,14 @@ def _root(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield on_leaf(
                 plane, ("services", s.key, "root_login"), lambda v: v == "no", "no: a person first, root afterwards"
             )
+    yield from _ssh_unread(plane)
 
 
 def _blank(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in _ssh(plane):
         if s.blank_login is not ABSENT:
             yield on_leaf(plane, ("services", s.key, "blank_login"), lambda v: v is False, "no blank passwords")
+    yield from _ssh_unread(plane)
 
 
 def _tries(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -154,6 +175,7 @@ def _tries(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
                 lambda v: bool(v <= params["at most"]),
                 f"at most {params['at most']} tries",
             )
+    yield from _ssh_unread(plane)
 
 
 def _old(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -169,48 +191,49 @@ def _old(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
                     f"offers {', '.join(weak)}" if weak else f"{len(offered)} offered, none outdated",
                     "tried",
                 )
-            elif s.key == "ssh" and offered is None:
+            elif s in _ssh(plane) and offered is None:
                 yield Verdict(path, State.UNKNOWN, "not read", "")
+    yield from _ssh_unread(plane)
 
 
 RULES = (
     Rule(
-        "plain-service", "no service carries passwords readable",
+        "plain-service", "no service carries passwords readable", "passwords go over the line readable",
         "Anyone on the line reads the password as it goes by.",
         Severity.CRITICAL, _plain, _no_plain,
     ),
     Rule(
-        "open-sources", "only the job's sources may log in",
+        "open-sources", "only the job's sources may log in", "more than the job's sources may log in",
         "A login anybody can reach will be tried by everybody.",
         Severity.HIGH, _open, _limit,
     ),
     Rule(
-        "needed-services", "what runs is what the site needs",
+        "needed-services", "what runs is what the site needs", "what runs is not what the site needs",
         "Each further service is one more way in to guard.",
         Severity.MEDIUM, _needless, _want_needed,
     ),
     Rule(
-        "unexplained-port", "every port that answers is explained",
+        "unexplained-port", "every port that answers is explained", "a port answers that nothing explains",
         "What answers and is not in the settings was put there by somebody else.",
         Severity.HIGH, _unexplained,
     ),
     Rule(
-        "ssh-root", "root does not log in over SSH",
+        "ssh-root", "root does not log in over SSH", "root logs in over SSH",
         "One shared name with all rights cannot be told from another.",
         Severity.HIGH, _root,
     ),
     Rule(
-        "ssh-blank", "SSH takes no blank password",
+        "ssh-blank", "SSH takes no blank password", "SSH takes blank passwords",
         "An account without a password is open to whoever knows its name.",
         Severity.CRITICAL, _blank,
     ),
     Rule(
-        "ssh-tries", "few tries in one SSH connection",
+        "ssh-tries", "few tries in one SSH connection", "one SSH connection allows many tries",
         "Each connection is a free round of guesses.",
         Severity.LOW, _tries, params={"at most": Param(number, "tries", 4)},
     ),
     Rule(
-        "ssh-old", "SSH offers nothing outdated",
+        "ssh-old", "SSH offers nothing outdated", "SSH offers outdated algorithms",
         "Old keys, exchanges and ciphers can be broken or forced upon you.",
         Severity.MEDIUM, _old,
     ),

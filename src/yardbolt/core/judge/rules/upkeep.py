@@ -21,11 +21,17 @@ def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         return 0 < value <= limit
 
     wanted = f"at most {duration(limit)}; 0 and never both fail"
-    own = [s for s in plane.services if s.enabled is not False and s.idle is not ABSENT and s.idle is not None]
-    for s in own:
-        yield on_leaf(plane, ("services", s.key, "idle"), good, wanted)
-    if plane.idle is not ABSENT and (plane.idle is not None or not own):
+    running = [s for s in plane.services if s.enabled is not False]
+    for s in running:
+        # one that was not read may be longer than the one of every way in
+        if s.idle is not ABSENT:
+            yield on_leaf(plane, ("services", s.key, "idle"), good, wanted)
+    if plane.idle is not ABSENT:
         yield on_leaf(plane, ("idle",), good, wanted)
+    if not plane.services.complete and plane.idle in (None, ABSENT):
+        yield Verdict(
+            ("services",), State.UNKNOWN, "the services were not all read, so one may never end a session", ""
+        )
 
 
 def _want_idle(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -83,8 +89,8 @@ def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if s.source not in ours:
             yield Verdict(
                 ("sessions", s.key),
-                State.FAILS,
-                f"{s.account} is inside from {s.source or 'an unknown place'} by {s.service}",
+                State.FAILS if s.source else State.UNKNOWN,
+                f"{s.account or 'somebody'} is inside from {s.source or 'where was not read'} by {s.service or '?'}",
             )
     if not plane.sessions.complete:
         yield Verdict(("sessions",), State.UNKNOWN, "who is inside was not read", "")
@@ -105,37 +111,37 @@ def _identity(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 RULES = (
     Rule(
-        "identity", "it is the unit on the work order",
+        "identity", "it is the unit on the work order", "it is not the unit on the work order",
         "Fresh units look alike; work on the wrong one changes somebody else's.",
         Severity.CRITICAL, _identity,
     ),
     Rule(
-        "idle-timeout", "idle sessions end",
+        "idle-timeout", "idle sessions end", "idle sessions stay open",
         "An unattended session is an open door with your name on it.",
         Severity.MEDIUM, _idle, _want_idle, {"at most": Param(seconds, "longest idle time", 600.0)},
     ),
     Rule(
-        "banner", "the owner's notice is shown at login",
+        "banner", "the owner's notice is shown at login", "the owner's notice is not shown at login",
         "It tells an intruder he has no business here. Not a strong control.",
         Severity.LOW, _banner, _want_banner,
     ),
     Rule(
-        "name", "the unit carries its own name",
+        "name", "the unit carries its own name", "the unit does not carry its own name",
         "Logs, keys and backups of nameless units cannot be told apart.",
         Severity.LOW, _name, _want_name,
     ),
     Rule(
-        "clock", "its clock is right",
+        "clock", "its clock is right", "its clock is wrong",
         "Log times, expiry and certificates rest on it.",
         Severity.MEDIUM, _clock, _want_clock, {"within": Param(seconds, "largest difference", 30.0)},
     ),
     Rule(
-        "stores", "live and kept settings agree",
+        "stores", "live and kept settings agree", "live and kept settings differ",
         "What is not kept is gone after a power cut; what somebody left unkept would be published by our saving.",
         Severity.HIGH, _stores,
     ),
     Rule(
-        "sessions", "nobody else is inside",
+        "sessions", "nobody else is inside", "somebody else is inside",
         "The only place to find somebody who came before you.",
         Severity.HIGH, _sessions,
     ),

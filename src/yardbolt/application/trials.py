@@ -1,0 +1,169 @@
+"""Trying the published logins, with the controls that say what a refusal is worth.
+
+A refusal may mean that the password is another one; or that the unit is still starting, that the account is locked,
+that the service turns everybody away, or that one knocked at the wrong port. What was not ruled out stays a doubt.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from yardbolt.core.doors import Door, Way
+from yardbolt.core.plane.edit import exists
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.ports import Ports, Seen
+from yardbolt.core.talk.outcomes import (
+    Asked,
+    Locked,
+    Login,
+    NoListener,
+    Open,
+    Opened,
+    Quiet,
+    Refused,
+    Refusing,
+    Silent,
+    Untried,
+    accepted,
+)
+
+from .unit import UnitInWork
+
+STARTING, LOCKED, EVERYBODY, ELSEWHERE = "starting", "locked", "everybody", "elsewhere"
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One published login by one way, how it ended, and what else than a wrong password could explain that."""
+
+    way: Way
+    outcome: Login
+    doubts: frozenset[str] = frozenset()
+
+    @property
+    def gate(self) -> str:
+        """The question that stood behind it."""
+        return self.outcome.gate if isinstance(self.outcome, Asked) else ""
+
+
+@dataclass(frozen=True)
+class Control:
+    """What other logins did by the same service around a batch of trials: did one open just before and just after, and
+    which of our own credentials opened?"""
+
+    before: bool = False
+    after: bool = False
+    ours: frozenset[Way] = frozenset()
+
+
+class Trials:
+    """The trials of one unit in one run."""
+
+    def __init__(self, unit: UnitInWork, ports: Ports, seen: Iterable[Seen], known: tuple[Way, ...]) -> None:
+        self.unit, self.ports, self.seen, self.known = unit, ports, tuple(seen), known
+        self.met = asyncio.get_running_loop().time()
+        self.before = unit.last_plane() or Plane()
+        self.locked: set[str] = set()  # accounts, each in the store it is kept in
+
+    async def run(self) -> tuple[Trial, ...]:
+        """Every published login by every door, within the try budget; a door that was shut is knocked at once more at
+        the end, for the unit may have been starting."""
+        if not self.unit.family.factory.logins:
+            return ()
+        found = {door: await self._door(door, self.ports.at(door.port)) for door in self.unit.site.doors}
+        for door, trials in found.items():
+            if any(isinstance(trial.outcome, NoListener | Untried) for trial in trials):
+                knocked = await self.unit.look.knock(door, self.unit.site.laptop)
+                if not isinstance(knocked, Refusing):
+                    found[door] = await self._door(door, knocked)
+        return tuple(trial for trials in found.values() for trial in trials)
+
+    async def _door(self, door: Door, state: object) -> list[Trial]:
+        ways = [Way(self.unit.site.laptop, door, one.account, one.ref) for one in self.unit.family.factory.logins]
+        match state:
+            case Open():
+                return await self._batch(door, ways)
+            case Quiet():
+                return [Trial(way, Silent(False, "its port says nothing")) for way in ways]
+            case Refusing():
+                return [Trial(way, NoListener("nothing listens on its port"), self._elsewhere(door)) for way in ways]
+        return [Trial(way, Untried(state.why if isinstance(state, Untried) else "not looked at")) for way in ways]
+
+    def _elsewhere(self, door: Door) -> frozenset[str]:
+        """Does another port speak what this door should, so that this may be the wrong one?"""
+        known = {one.port for one in self.unit.site.doors}
+        speaks = {one.speaks for one in self.seen if one.port not in known}
+        alike = bool({door.scheme, door.service, "unknown"} & speaks)
+        return frozenset({ELSEWHERE} if alike else ()) | frozenset(() if self._settled() else {STARTING})
+
+    def _settled(self) -> bool:
+        """Is its start-up over? A login was accepted, or the time the family names has passed."""
+        waited = asyncio.get_running_loop().time() - self.met
+        return self.unit.ready or 0 < self.unit.family.factory.ready_after <= waited
+
+    # -- one door that is open --
+
+    async def _batch(self, door: Door, ways: list[Way]) -> list[Trial]:
+        ours = [way for way in self.known if self.unit.may_send(way.secret, door.service)]
+        control = Control()
+        for way in ours[:1]:
+            control = await self._beside(replace(way, door=door), control)
+        control = replace(control, before=control.after, after=False)
+        out: list[Trial] = []
+        for way in ways:
+            out.append(await self._one(way, out))
+            if isinstance(out[-1].outcome, Silent):
+                rest = ways[len(out) :]
+                return [*out, *(Trial(one, Silent(False, "it did not answer the login before")) for one in rest)]
+        good = [trial.way for trial in out if accepted(trial.outcome)]
+        refused = [place for place, trial in enumerate(out) if isinstance(trial.outcome, Refused)]
+        # refused before any login opened: it may have been starting, so once more, now that one has
+        if refused and good and not control.before and refused[0] < out.index(next(t for t in out if t.way == good[0])):
+            for place in refused:
+                out[place] = await self._one(ways[place], ())
+        if refused:
+            for way in [*(replace(one, door=door) for one in ours[:1]), *good][:1]:
+                control = await self._beside(way, replace(control, before=control.before or bool(good)))
+        return [self._doubted(trial, control) for trial in out]
+
+    async def _one(self, way: Way, tried: Iterable[Trial]) -> Trial:
+        store = self.unit.family.account_key(way.service, way.account)
+        if store in self.locked:
+            return Trial(way, Locked("the account is locked; left alone"))
+        gone = exists(self.before, ("accounts", way.account)) is False  # nothing there to lock
+        outcome = await self._login(way, not gone)
+        self.locked |= {store} if isinstance(outcome, Locked) else set()
+        if isinstance(outcome, Refused) and not self._settled():
+            await self.unit.wait_ready(self.met)
+            outcome = await self._login(way, not gone)
+        return Trial(way, outcome)
+
+    async def _beside(self, way: Way, control: Control) -> Control:
+        good = accepted(await self._login(way, True))
+        ours = control.ours | ({way} if good and not way.secret.factory else set())
+        return replace(control, after=good, ours=frozenset(ours))
+
+    def _doubted(self, trial: Trial, control: Control) -> Trial:
+        if not isinstance(trial.outcome, Refused):
+            return trial
+        doubts = set() if control.before and control.after else {EVERYBODY} | (set() if self.unit.ready else {STARTING})
+        # the account opens with a password of ours: the published one is not its password
+        same = any(way.account == trial.way.account for way in control.ours)
+        if not same and not self.unit.family.tells_lock(trial.way.service):
+            doubts.add(LOCKED)
+        return replace(trial, doubts=frozenset(doubts))
+
+    async def _login(self, way: Way, budgeted: bool) -> Login:
+        outcome, session = await self.unit.enter(way, budgeted=budgeted)
+        if session is not None:
+            await session.close()
+        return outcome
+
+
+def settled(trial: Trial) -> bool:
+    """Is it known how this login stands?"""
+    if isinstance(trial.outcome, Opened | Asked):
+        return True
+    return isinstance(trial.outcome, Refused | NoListener) and not trial.doubts
