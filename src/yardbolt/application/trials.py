@@ -141,7 +141,10 @@ class Trials:
         return Trial(way, outcome)
 
     async def _beside(self, way: Way, control: Control) -> Control:
-        good = accepted(await self._login(way, True))
+        outcome = await self._login(way, True)
+        good = accepted(outcome)
+        if isinstance(outcome, Locked):
+            self.locked.add(self.unit.family.account_key(way.service, way.account))
         ours = control.ours | ({way} if good and not way.secret.factory else set())
         return replace(control, after=good, ours=frozenset(ours))
 
