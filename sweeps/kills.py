@@ -11,9 +11,8 @@ import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tests.conftest import MASTER, NETWORK, SOME_PORTS, Bench, Tool
+from tests.conftest import MASTER, NETWORK, SOME_PORTS, Bench, Tool, one_unit_yard
 from tests.test_job import safe_values, somebody_gets_in, steps_of
-from yardbolt.adapters.files import shipped
 from yardbolt.adapters.safe import create
 from yardbolt.core.secret import Secret
 
@@ -27,7 +26,7 @@ def begin(folder: Path) -> tuple[Tool, Bench]:
     bench = Bench(folder / "bench")
     env = {"YARDBOLT_MASTER": MASTER, "YARDBOLT_PORTS": SOME_PORTS, "HOME": str(folder), "PATH": "/usr/bin:/bin"}
     tool = Tool(folder, env)
-    (folder / "yard.yaml").write_text(shipped("demo")["yard"].read_text().replace("127.83.4.", f"{NETWORK}."))
+    (folder / "yard.yaml").write_text(one_unit_yard())
     create(folder / "safe.kdbx", Secret(MASTER), None, folder / "stick" / "safe.kdbx")
     tool("check", code=3)
     tool("enter", "--yes")
@@ -53,7 +52,7 @@ while kills < wanted:
             shut_out += not somebody_gets_in(tool.folder)
             lost += not {"foreman", "lt-works"} & {name.split("/")[1] for name in known}
         tool("tighten", "--yes", code=4)
-        wrong_end += sorted(bench.stands[0].unit.hands) != ["lt-watch", "lt-works"]
+        wrong_end += sorted(bench.switch.hands) != ["lt-watch", "lt-works"]
         bench.down()
         print(
             f"{kills} kills in {jobs} jobs: {shut_out} shut out, {lost} lost secrets, {wrong_end} wrong ends",

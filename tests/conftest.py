@@ -27,6 +27,7 @@ from pykeepass import PyKeePass
 from yardbolt.adapters.files import shipped
 from yardbolt.adapters.safe import create
 from yardbolt.bench import serve
+from yardbolt.bench.lineswitch import LineSwitch
 from yardbolt.core.secret import Secret
 
 MASTER = "MARKER-master-9qzx"
@@ -34,6 +35,12 @@ MASTER = "MARKER-master-9qzx"
 NETWORK = f"127.{90 + os.getpid() % 150}.{os.getpid() // 150 % 250}"
 UNIT, LAPTOP, STRANGER = f"{NETWORK}.1", f"{NETWORK}.10", f"{NETWORK}.66"
 SOME_PORTS = "2000-2100"  # one test looks at all of them
+
+
+def one_unit_yard() -> str:
+    """The demo's job on this process's network, with the line switch alone."""
+    text = shipped("demo")["yard"].read_text().partition("  sk-rb-01:")[0]
+    return text.replace("127.83.4.", f"{NETWORK}.")
 
 
 @dataclass(frozen=True)
@@ -125,6 +132,13 @@ class Bench:
             stand.unit.started -= 60  # it was plugged in a while ago; restarts and the demo's unit are slow to wake
         self._ready.set()
 
+    @property
+    def switch(self) -> LineSwitch:
+        """The line switch among the units."""
+        unit = self.stands[0].unit
+        assert isinstance(unit, LineSwitch)
+        return unit
+
     def _serve(self) -> None:
         asyncio.set_event_loop(self._loop)
         self._task = self._loop.create_task(serve.up(self.state, NETWORK, self._up))
@@ -180,7 +194,7 @@ def job(tool: Tool, benches: Callable[[], Bench], light_safe: bytes) -> Tool:
     benches()
     tool.folder = tool.folder / "job"
     (tool.folder / "stick").mkdir(parents=True)
-    (tool.folder / "yard.yaml").write_text(shipped("demo")["yard"].read_text().replace("127.83.4.", f"{NETWORK}."))
+    (tool.folder / "yard.yaml").write_text(one_unit_yard())
     for place in ("safe.kdbx", "stick/safe.kdbx"):
         (tool.folder / place).write_bytes(light_safe)
         (tool.folder / place).chmod(0o600)

@@ -203,7 +203,7 @@ def test_checking_changes_nothing_and_spares_the_account(job: Tool, benches: Cal
     assert "ssh as foreman: locked" in out
     outcomes = [e["outcome"] for e in journal(job.folder) if e["event"] == "tried" and e["account"] == "foreman"]
     assert outcomes.count("locked") == 1 and outcomes[-1] == "locked", "a locked account is left alone"
-    assert bench.stands[0].unit.hands["foreman"].locked_until > 0
+    assert bench.switch.hands["foreman"].locked_until > 0
     with sqlite3.connect(job.folder / "record.sqlite") as db:
         kinds = {row[0] for row in db.execute("select distinct kind from documents")}
     assert {"check", "as found", "as found outside", "host key ssh"} <= kinds

@@ -129,14 +129,14 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("plain-service", {"services__web__enabled": True, "services": 1}, {U}),
     ("open-sources", {**SSH, "services__ssh__permitted": ANYONE}, {F}),
     ("open-sources", {**SSH, "services__ssh__permitted": ABSENT}, {F}),
-    ("open-sources", {**SSH, "services__ssh__permitted": SITE.may}, {H}),
+    ("open-sources", {**SSH, "services__ssh__permitted": SITE.meant_for("ssh")}, {H}),
     ("open-sources", SSH, {U}),
     (
         "open-sources",
         {
             **SSH,
             "services__ssh__permitted": ANYONE,
-            "accounts__a__permitted": SITE.may,
+            "accounts__a__permitted": SITE.meant_for("ssh"),
             "accounts__a__enabled": True,
             "accounts": 1,
         },

@@ -153,6 +153,9 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
                 yield f"FAILED proof: {proof.text} ({proof.saw})"
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
         yield from (f"wanted, and does not read so: {path}" for path in left.missing)
+    for own in unit.job.accounts:
+        if own.until:
+            yield f"{own.name} ends on {own.until}: yardbolt tighten {name} after that day takes it away"
     yield from (f"{row.severity}: {row.title}: {row.saw}" for row in fails)
     yield from (
         f"{one.kind} server {one.address} is not here: prove it on site" for one in unit.job.servers if not one.here

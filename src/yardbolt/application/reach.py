@@ -82,6 +82,16 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     return tuple(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in ranked)
 
 
+def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
+    """Published logins that opened without a question when they were tried last, those with a password first."""
+    opened = unit.history().opened
+    logins = [one for one in unit.family.factory.logins if opened.get(one.account) == one.ref]
+    return tuple(
+        Way(unit.site.laptop, unit.best_door(), one.account, one.ref)
+        for one in sorted(logins, key=lambda one: not one.secret)
+    )
+
+
 GATES = {"terms": "licence terms must be accepted", "change": "a first password must be set"}
 
 
@@ -106,11 +116,12 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
         more = outcome.gate if isinstance(outcome, Asked) else said_by(outcome) if isinstance(outcome, Untried) else ""
         why.append(f"{way.account} by {way.service}: {told(outcome)}" + (f" ({more})" if more else ""))
     services = unit.family.services()
-    for trial in sorted(published, key=lambda t: services.index(t.way.service)):
-        if isinstance(trial.outcome, Opened):
-            _, session = await unit.enter(trial.way)
-            if session is not None:
-                return session, ""
+    opened = [trial.way for trial in published if isinstance(trial.outcome, Opened)]
+    opened.sort(key=lambda way: (services.index(way.service), not unit.secret(way.secret)))
+    for way in opened or published_ways(unit):
+        _, session = await unit.enter(way)
+        if session is not None:
+            return session, ""
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
     return None, "; ".join(why) or "no login is known"

@@ -16,11 +16,13 @@ from yardbolt.core.plan.belief import Belief, arrival
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
+from yardbolt.core.plane.edit import get
 from yardbolt.core.plane.path import parse, show
 from yardbolt.core.plane.table import Plane, coerce, item_of
 from yardbolt.core.run.documents import WantRow
 from yardbolt.core.secret import Ref
 
+from .reach import published_ways
 from .unit import UnitInWork
 
 Planes = Mapping[str, Plane]
@@ -91,11 +93,19 @@ def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
         raise OperatorError(f"{unit.name}: {problem}")
     plane = checked.as_plane
     held = [(account.key, account.secret) for account in plane.accounts if isinstance(account.secret, Ref)]
-    # a sheet rests on logins of ours; published ones only where there is no other
-    best = [login for login in held if login[1].safe] or held
+    # a sheet rests on logins of ours; a published one only where there is no other, and then on one alone
+    best = [login for login in held if not login[1].factory] or _one_published(unit, plane, held)
     ways = frozenset(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in best)
     target, gaps = target_of(unit, plane)
     return plan(unit, {LIVE: plane}, ways, target, gaps, choices)
+
+
+def _one_published(unit: UnitInWork, plane: Plane, held: list[tuple[str, Ref]]) -> list[tuple[str, Ref]]:
+    opened = {way.account: way.secret for way in published_ways(unit)}
+    full = [login for login in held if get(plane, ("accounts", login[0], "role")) == "full"]
+    return sorted(full or held, key=lambda login: list(opened).index(login[0]) if login[0] in opened else len(opened))[
+        :1
+    ]
 
 
 # ---- targets and changes in the record: what is approved is the set of changes --------------------------------------

@@ -104,7 +104,13 @@ class LineSwitch:
         self.started = tick()
         self.on_wheel: list[Callable[[], None]] = []
 
+    title, version, barred = "Quenby QL-8 line switch", "Quenby_board_4", "That hand is resting.\r\n"
+
     # -- questions servers ask --
+
+    def board(self, gate: str, source: str, hand: str = "") -> Board:
+        """A connection to the board."""
+        return Board(self, gate, source, hand)
 
     def takes(self, gate: str, source: str) -> bool:
         """Is this gate open for this source now?"""

@@ -20,6 +20,7 @@ from telnetlib3 import ECHO, SGA, WILL
 from telnetlib3.server import TelnetServer
 
 from .lineswitch import Board, LineSwitch
+from .relaybox import Counter, RelayBox
 
 FAULTS = {
     "none": "behaves",
@@ -41,7 +42,7 @@ ENDLESS_BYTES = 60 * 1024 * 1024
 class Stand:
     """One unit on the bench: its mind, its address, its doors, its faults."""
 
-    unit: LineSwitch
+    unit: LineSwitch | RelayBox
     address: str
     fault: Callable[[], str] = lambda: "none"
     key: asyncssh.SSHKey = field(default_factory=lambda: asyncssh.generate_private_key("ssh-ed25519"))
@@ -148,18 +149,18 @@ class Stand:
             def validate_password(self, username: str, password: str) -> bool:
                 got = stand.unit.try_phrase(username, password)
                 if got == "resting":
-                    self.conn.send_auth_banner("That hand is resting.\r\n")
+                    self.conn.send_auth_banner(stand.unit.barred)
                 return got == "in"
 
         async def process(p: asyncssh.SSHServerProcess[str]) -> None:
             hand = p.get_extra_info("username")
-            await self.board(Board(self.unit, "shell", source, hand), lambda: p.stdin.read(256), p.stdout.write)
+            await self.board(self.unit.board("shell", source, hand), lambda: p.stdin.read(256), p.stdout.write)
             p.exit(0)
             p.channel.get_connection().close()
 
         await asyncssh.run_server(
             sock, server_factory=Door, server_host_keys=[key], process_factory=process, line_editor=False, encoding="utf-8", errors="replace",
-            kbdint_auth=False, public_key_auth=False, gss_host=None, server_version="Quenby_board_4", login_timeout=20, config=[],
+            kbdint_auth=False, public_key_auth=False, gss_host=None, server_version=self.unit.version, login_timeout=20, config=[],
             kex_algs=["curve25519-sha256"], encryption_algs=["chacha20-poly1305@openssh.com", "aes256-gcm@openssh.com"],
             mac_algs=["hmac-sha2-256-etm@openssh.com", "hmac-sha2-256"], compression_algs=None,
         )  # fmt: skip
@@ -170,7 +171,7 @@ class Stand:
         async def shell(reader: Any, writer: Any) -> None:
             writer.iac(WILL, ECHO)
             writer.iac(WILL, SGA)
-            await self.board(Board(self.unit, "talk", source), lambda: reader.read(256), writer.write)
+            await self.board(self.unit.board("talk", source), lambda: reader.read(256), writer.write)
             writer.close()
 
         await asyncio.get_running_loop().connect_accepted_socket(
@@ -187,7 +188,7 @@ class Stand:
 
     # -- a board on a wire --
 
-    async def board(self, board: Board, read: Callable[[], Any], write: Callable[[str], Any]) -> None:
+    async def board(self, board: Board | Counter, read: Callable[[], Any], write: Callable[[str], Any]) -> None:
         """Carry text between a board and its connection, character by character, until one of them ends."""
         with contextlib.suppress(OSError, asyncssh.Error, RuntimeError, asyncssh.BreakReceived):
             write(board.greet().replace("\n", "\r\n"))
@@ -213,7 +214,7 @@ class Stand:
                             write(c)
         board.end()
 
-    async def typed(self, board: Board, read: Callable[[], Any]) -> str | None:
+    async def typed(self, board: Board | Counter, read: Callable[[], Any]) -> str | None:
         """What is typed next; None when the connection, the board or the patience of the unit ends."""
         waiting = asyncio.ensure_future(read())
         limit = self.unit.live.rest * 60 or None
@@ -225,7 +226,7 @@ class Stand:
         waiting.cancel()
         return None
 
-    async def answer(self, board: Board, line: str, write: Callable[[str], Any]) -> bool:
+    async def answer(self, board: Board | Counter, line: str, write: Callable[[str], Any]) -> bool:
         """Say what the board says, or what the fault makes of it."""
         fault = self.fault()
         if board.asking is None and line.strip():
@@ -239,7 +240,7 @@ class Stand:
                     sent += len(block)
                     await asyncio.sleep(0)
                 return False
-            if fault == "swallow" and line.split()[0] in ("engrave", "gate"):
+            if fault == "swallow" and line.split()[0] in ("engrave", "gate", "fact", "way"):
                 write("Set.\r\n" + board.prompt())
                 return True
         hidden = board.hides
@@ -270,7 +271,11 @@ def switch_file(state: Path) -> Callable[[], str]:
 async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) -> None:
     """Put the bench's units up on `network` (the first three numbers of a 127.x.y.z address) and keep them up until
     cancelled. `ready` is told once every door is open."""
-    stands = [Stand(LineSwitch(time.monotonic), f"{network}.1", switch_file(state))]
+    fault = switch_file(state)
+    stands = [
+        Stand(LineSwitch(time.monotonic), f"{network}.1", fault),
+        Stand(RelayBox(time.monotonic), f"{network}.2", fault),
+    ]
     for stand in stands:
         stand.set_doors()
     ready(stands)

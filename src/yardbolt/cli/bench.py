@@ -31,8 +31,8 @@ def up(state: Path | None, network: str, fault_kind: str) -> int:
 
     def ready(stands: list[Any]) -> None:
         for stand in stands:
-            what = "Quenby QL-8 line switch"
-            sys.stdout.write(f"up: {what} at {stand.address}, ssh 2022, telnet 2023, as it left the works\n")
+            ports = ", ".join(str(gate.wire) for gate in stand.unit.live.gates.values())
+            sys.stdout.write(f"up: {stand.unit.title} at {stand.address}, ports {ports}, as it left the works\n")
         sys.stdout.write("Ctrl-C ends it; its state is lost then. 'yardbolt bench fault KIND' makes it misbehave.\n")
         sys.stdout.flush()
 

@@ -246,9 +246,9 @@ class Yard:
         from yardbolt.application.unit import UnitInWork
         from yardbolt.core.job import site_of
 
-        entry = self.job.units[name]
+        entry, today = self.job.units[name], LaptopClock().now()[:10]
         family = self.family_of(name)
-        site = site_of(self.job, entry, family.factory_names(), doors_of(entry, family), family.manual())
+        site = site_of(self.job, entry, family.factory_names(), doors_of(entry, family), family.manual(), today)
         texts = (self.job.owner, self.job.title, name, family.title)
         local = frozenset(word for text in texts for word in text.replace(",", " ").split() if len(word) > 2)
         unit = UnitInWork(

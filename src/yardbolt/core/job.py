@@ -109,8 +109,8 @@ class Site:
 
     unit: str
     laptop: str
-    must: AddressSet  # sources that have to get in: administrators, monitoring, the laptop
-    may: AddressSet  # sources that may get in
+    administrators: AddressSet
+    monitoring: AddressSet = NOBODY
     stranger: str = ""
     serial: str = ""
     hardware: str = ""
@@ -121,7 +121,21 @@ class Site:
     factory: frozenset[str] = frozenset()  # names of the factory accounts of this family
     waivers: tuple[Waiver, ...] = ()
     doors: tuple[Door, ...] = ()  # where its services are met, as the job and its family say
+    monitored_by: frozenset[str] = frozenset()  # the services monitoring stations look by
+    today: str = ""  # YYYY-MM-DD; accounts that were to end before it have no business here any more
     manual: frozenset[tuple[str, ...]] = frozenset()  # rows of the plane known from the maker's manual, not read
+
+    def meant_for(self, service: str) -> AddressSet:
+        """Who has business with a service when the work is done: whoever administers, and who monitors by it."""
+        return self.administrators | self.monitoring if service in self.monitored_by else self.administrators
+
+    def while_working(self, service: str) -> AddressSet:
+        """The same and this laptop, which is a temporary opening where it is not an administrator's."""
+        return self.meant_for(service) | (AddressSet.of(self.laptop) if self.laptop else NOBODY)
+
+    def ended(self, own: OwnAccount) -> bool:
+        """Is the time of this account over?"""
+        return bool(own.until and self.today and own.until < self.today)
 
     def door(self, service: str) -> Door | None:
         """Where a service is met."""
@@ -142,13 +156,12 @@ def site_of(
     factory: frozenset[str],
     doors: tuple[Door, ...] = (),
     manual: frozenset[tuple[str, ...]] = frozenset(),
+    today: str = "",
 ) -> Site:
     """The view of one unit. Raises KeyError when its segment is not in the job."""
     seg = job.segments[unit.segment]
-    laptop = AddressSet.of(seg.laptop) if seg.laptop else NOBODY
-    sources = seg.administrators | seg.monitoring | laptop
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
-        unit.name, seg.laptop, sources, sources, seg.stranger, unit.serial, unit.hardware,
-        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, manual,
+        unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
+        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today, manual,
     )  # fmt: skip

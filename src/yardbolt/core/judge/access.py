@@ -59,7 +59,9 @@ def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
     found = [_single(path, exists(plane, path), f"{show(path)} is there") for path in (service, account)]
     for path in ((*service, "enabled"), (*account, "enabled")):
         value = get(plane, path)
-        found.append(_single(path, value if isinstance(value, bool) else None, f"{show(path)} is {value}"))
+        # what cannot be switched off is on
+        on = True if value is ABSENT else value if isinstance(value, bool) else None
+        found.append(_single(path, on, f"{show(path)} is {value}"))
     found += [_limit(plane, (*owner, "permitted"), way.source) for owner in (service, account)]
     found.append(_account_list((*service, "accounts"), get(plane, (*service, "accounts")), way))
     found.append(_port((*service, "port"), get(plane, (*service, "port")), way.door))

@@ -50,7 +50,11 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     """The ways worth proving, best first: the owner's accounts by the services that stay, then what is proven by
     another service."""
     ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
-    logins = [(own.name, site.secret(own.name)) for own in sorted(site.accounts, key=lambda own: own.role != "full")]
+    logins = [
+        (own.name, site.secret(own.name))
+        for own in sorted(site.accounts, key=lambda own: own.role != "full")
+        if not site.ended(own)
+    ]
     logins += [(family.login_name(way.account), way.secret) for way in sorted(belief.proven)]
     stay = [service for service in family.services() if service not in ending and site.door(service)]
     # no password of the owner goes readable where an encrypted way stays
@@ -79,7 +83,8 @@ class _Arranging:
         leaps: frozenset[str],
     ) -> None:
         self.family, self.belief, self.site, self.wish, self.leaps = family, belief, site, wish, leaps
-        self.ranks: dict[Change, Rank] = {change: rank(change, belief.live, site) for change in todo}
+        inside = frozenset(way.account for way in belief.proven)
+        self.ranks: dict[Change, Rank] = {change: rank(change, belief.live, site, inside) for change in todo}
         self.left = sorted(todo, key=lambda change: (self.ranks[change].place, _lesser(change)))
         self.steps: list[Step] = []
         self.wrote = False
@@ -165,7 +170,8 @@ class _Arranging:
         owned = [w for w in self.belief.proven if w.account in names and full(self.belief.live, w)]
         if removes(change) and not owned:
             return ["no account of the owner with full rights has logged in yet"]
-        if owned and self.belief.unsaved:
+        kept = [w for w in self.belief.surviving if w.account in names and full(self.belief.kept, w)]
+        if owned and not kept:
             return ["the new account is proven but not saved yet"]
         return []
 

@@ -50,6 +50,9 @@ def _moves(change: Change, plane: Plane, site: Site) -> bool:
     return change.path[0] == "interfaces" and (_set(change, "addresses") or _set(change, "gateway"))
 
 
+FIRST_OF_ALL = "published-first"
+
+
 @dataclass(frozen=True)
 class Row:
     """One row: its name, the phase of what fits it, the reason, and the test."""
@@ -61,6 +64,10 @@ class Row:
 
 
 PRECEDENCE: tuple[Row, ...] = (
+    Row(
+        FIRST_OF_ALL, OPEN, "a published login that nobody needs is closed first of all",
+        _factory_secret,
+    ),
     Row("clock", OPEN, "clock before what has dates", lambda change, plane, site: change.path[0] == "clock"),
     Row("name", OPEN, "name before keys and logs", lambda change, plane, site: change.path == ("name",)),
     Row(
@@ -96,6 +103,11 @@ PRECEDENCE: tuple[Row, ...] = (
 )  # fmt: skip
 
 
+def _nobody_needs(change: Change, plane: Plane, site: Site, inside: frozenset[str]) -> bool:
+    name = change.path[1]
+    return bool(inside) and name in site.factory and name not in inside
+
+
 @dataclass(frozen=True)
 class Rank:
     """The place of a change in the table, its phase and its reason."""
@@ -105,7 +117,12 @@ class Rank:
     reason: str
 
 
-def rank(change: Change, plane: Plane, site: Site) -> Rank:
-    """Where a change belongs."""
-    place = next(n for n, row in enumerate(PRECEDENCE) if row.fits(change, plane, site))
+def rank(change: Change, plane: Plane, site: Site, inside: frozenset[str] = frozenset()) -> Rank:
+    """Where a change belongs. `inside` are the accounts by which one is in just now: theirs are closed only once
+    another way is proven."""
+    place = next(
+        n
+        for n, row in enumerate(PRECEDENCE)
+        if row.fits(change, plane, site) and (row.name != FIRST_OF_ALL or _nobody_needs(change, plane, site, inside))
+    )
     return Rank(place, PRECEDENCE[place].phase, PRECEDENCE[place].reason)

@@ -123,6 +123,10 @@ def _own(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for own in site.accounts:
         path = ("accounts", own.name)
         there = exists(plane, path)
+        if site.ended(own):
+            state = State.HOLDS if there is False else State.UNKNOWN if there is None else State.FAILS
+            yield Verdict(path, state, f"its time ended on {own.until}" + ("; it is gone" if there is False else ""))
+            continue
         if there is not True:
             yield (
                 Verdict(path, State.UNKNOWN, "not read", "")
@@ -142,12 +146,14 @@ def _own(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _want_own(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    # where accounts cannot be switched off there is nothing to switch on
+    switch = () if ("accounts", "*", "enabled") in site.manual else (("enabled", True),)
     for own in site.accounts:
-        yield Present(
-            ("accounts", own.name),
-            "own-account",
-            (("role", own.role), ("secret", site.secret(own.name)), ("enabled", True)),
-        )
+        if site.ended(own):
+            yield Gone(("accounts", own.name), "own-account")
+            continue
+        leaves = (("role", own.role), ("secret", site.secret(own.name)), *switch)
+        yield Present(("accounts", own.name), "own-account", leaves)
 
 
 def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:

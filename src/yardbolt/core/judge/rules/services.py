@@ -94,10 +94,14 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         got = who(plane, s.key)
         if s.permitted is None:
             yield Verdict(path, State.UNKNOWN, "who may connect was not read", "")
-        elif got.possible <= site.may:
+        elif got.possible <= site.meant_for(s.key):
             yield Verdict(path, State.HOLDS, f"only {got.possible} may log in")
+        elif got.possible <= site.while_working(s.key):
+            yield Verdict(
+                path, State.FAILS, f"this laptop, {site.laptop}, is let in and no administrator's: end it last"
+            )
         else:
-            beyond = got.possible - site.may
+            beyond = got.possible - site.meant_for(s.key)
             count = "anyone" if got.possible == ANYONE else f"{beyond.count():,} addresses more than the job allows"
             yield Verdict(path, State.FAILS, f"{count} may reach {s.key}")
     yield from _whole(plane, "an open one may be missing here")
@@ -106,7 +110,9 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 def _limit(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for s in _running(plane):
         if s.encrypted is not False and s.key in site.needed:
-            yield Between(("services", s.key, "permitted"), "open-sources", site.must, site.may)
+            yield Between(
+                ("services", s.key, "permitted"), "open-sources", site.while_working(s.key), site.while_working(s.key)
+            )
 
 
 def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
