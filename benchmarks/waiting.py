@@ -33,7 +33,7 @@ with tempfile.TemporaryDirectory() as folder:
     bench = subprocess.Popen(up, stdout=subprocess.PIPE, env=ENV)
     try:
         assert bench.stdout is not None and bench.stdout.readline()
-        for argv in (["new", ".", "--demo", "--network", NETWORK], ["check"], ["enter", "--yes"]):
+        for argv in (["new", ".", "--demo", "--network", NETWORK], ["check"], ["enter", "--yes", "--this-one"]):
             run(*argv)
         wall, computing = run("tighten", "--yes")
     finally:

@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tests.conftest import MASTER, NETWORK, SOME_PORTS, Bench, Tool, one_unit_yard
+from tests.conftest import MASTER, SOME_PORTS, Bench, Tool, one_unit_yard
 from tests.test_job import safe_values, somebody_gets_in, steps_of
 from yardbolt.adapters.safe import create
 from yardbolt.core.secret import Secret
@@ -29,7 +29,7 @@ def begin(folder: Path) -> tuple[Tool, Bench]:
     (folder / "yard.yaml").write_text(one_unit_yard())
     create(folder / "safe.kdbx", Secret(MASTER), None, folder / "stick" / "safe.kdbx")
     tool("check", code=3)
-    tool("enter", "--yes")
+    tool("enter", "--yes", "--this-one")
     return tool, bench
 
 

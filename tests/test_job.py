@@ -113,7 +113,7 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
     """SIGKILL again and again: at no moment is every credential in the safe useless, and the end is that of an
     undisturbed run."""
     job("check", code=3)
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     done, kills = False, 0
     for wait_for in (2, 7, 9, 13, 12, 11, 15):
         before = len(steps_of(job.folder))
@@ -160,7 +160,7 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
     bench = benches()
     job("check", code=3)
     bench.fault("blab")
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     bench.fault("none")
     told = {
         "garbage": (4, "not understood"),
@@ -196,7 +196,7 @@ def test_checking_changes_nothing_and_spares_the_account(job: Tool, benches: Cal
         assert "licence terms must be accepted" in out and "foreman, spanner" in out
     asked = job.run("enter")
     assert asked.returncode == 2 and "nobody is at the keyboard" in asked.stderr and "TERMS OF USE" in asked.stdout
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     for _ in range(5):
         opens("wrong-guess", "foreman")
     out = job("check", code=3)

@@ -398,7 +398,9 @@ def test_the_factory_account_goes_only_after_save_restart_and_a_proven_owner() -
     kinds = [(s.kind, show(s.change.path) if s.change else s.way.account if s.way else "") for s in sheet.steps]
     proved, drop = kinds.index((Kind.PROVE, "lt-works")), kinds.index((Kind.WRITE, "accounts/foreman"))
     saves, restart = [n for n, k in enumerate(kinds) if k[0] is Kind.SAVE], kinds.index((Kind.RESTART, ""))
-    assert kinds[0] == (Kind.WRITE, "accounts/spanner/secret"), "what stands open and nobody needs is closed first of all"
+    assert kinds[0] == (Kind.WRITE, "accounts/spanner/secret"), (
+        "what stands open and nobody needs is closed first of all"
+    )
     assert proved < saves[0] < saves[1] < restart < drop
     assert all(s.still for s in sheet.steps)
     without = replace(SITE, accounts=())

@@ -65,11 +65,11 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
         ("remove factory accounts: yes", "remove factory accounts: no"),
     )
     job("check", code=3)
-    assert "names nobody who accepts them" in job.error("enter", "--yes", "--quiet", code=2)
+    assert "names nobody who accepts them" in job.error("enter", "--yes", "--this-one", "--quiet", code=2)
     assert opens("foreman", "foreman")
     assert "its settings were not read" in job.error("steps", code=2)
     rewrite(job, ('terms: ""', "terms: works office"))
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     plan = json.loads(job("steps", "--format", "json"))["sk-sw-04"]
     kinds = [s["kind"] for s in plan["steps"]]
     assert (
@@ -90,7 +90,7 @@ def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
     """Another serial than the work order's stops before anything is planned; two runs never write to one unit at the
     same time."""
     job("check", code=3)
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     rewrite(job, ("serial: 004417", "serial: 4417"))
     assert "this is the wrong unit: serial 004417, the work order says 4417" in job.error(
         "tighten", "--yes", "--quiet", code=5
@@ -109,7 +109,7 @@ def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
 def test_settings_somebody_left_unkept_block_until_the_owner_decides(job: Tool) -> None:
     """Our saving would publish them: refused, shown as a finding, and done only on his word."""
     job("check", code=3)
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     foreman = safe_values(job.folder)["sk-sw-04/foreman"]
     assert "Engraved." in at_the_board("foreman", foreman, "engrave rest 200", "leave")
     out = job("check", code=3)
@@ -126,7 +126,7 @@ def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:
     job("check", code=3)
     rewrite(job, ("copy: stick/safe.kdbx", "copy: /proc/1/nowhere/safe.kdbx"))
     assert "the second copy of the safe is not there; put the stick back" in job.error(
-        "enter", "--yes", "--quiet", code=2
+        "enter", "--yes", "--this-one", "--quiet", code=2
     )
     assert opens("foreman", "foreman")
     rewrite(
@@ -136,10 +136,10 @@ def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:
             "",
         ),
     )
-    assert "has no second copy" in job.error("enter", "--yes", "--quiet", code=2)
+    assert "has no second copy" in job.error("enter", "--yes", "--this-one", "--quiet", code=2)
     assert opens("foreman", "foreman")
     rewrite(job, ("file: safe.kdbx", "file: safe.kdbx\n  without copy: the stick is with the owner"))
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     assert opens(safe_values(job.folder)["sk-sw-04/foreman"], "foreman")
 
 
@@ -148,7 +148,7 @@ def test_an_entry_cut_off_goes_on_where_it_was(job: Tool) -> None:
     to remember."""
     job("check", code=3)
     for wait in (0.0, 0.06, 0.12):
-        process = job.start("enter", "--yes", "--quiet")
+        process = job.start("enter", "--yes", "--this-one", "--quiet")
         while process.poll() is None and not [e for e in journal(job.folder) if e["event"] == "answering"]:
             time.sleep(0.005)
         time.sleep(wait)
@@ -158,7 +158,7 @@ def test_an_entry_cut_off_goes_on_where_it_was(job: Tool) -> None:
         time.sleep(0.3)
         found, new = values["sk-sw-04/foreman (as found)"], values["sk-sw-04/foreman"]
         assert opens(found, "foreman") or opens(new, "foreman"), "a credential of the safe opens at every moment"
-    assert "read as foreman by ssh" in job("enter", "--yes")
+    assert "read as foreman by ssh" in job("enter", "--yes", "--this-one")
     assert opens(safe_values(job.folder)["sk-sw-04/foreman"], "foreman") and not opens("foreman", "foreman")
 
 
@@ -174,7 +174,7 @@ def test_a_unit_that_speaks_only_telnet_is_worked_over_telnet(job: Tool) -> None
         )
     )
     assert "foreman, spanner" in job("check", code=3)
-    out = job("enter", "--yes")
+    out = job("enter", "--yes", "--this-one")
     assert "read as foreman by telnet" in out and "the password of foreman was changed" in out
     plane = json.loads(job("check", "--format", "json", code=3))["sk-sw-04"]["plane"]
     assert plane["identity"]["serial"] == "004417" and plane["accounts"]["complete"] and plane["services"]["complete"]
@@ -225,7 +225,7 @@ def test_narrow_terminals_and_no_color_are_served(job: Tool) -> None:
     """At 46 columns nothing runs over the edge and every state is a word; NO_COLOR sends no escape; a pipe gets no
     progress."""
     job("check", code=3)
-    job("enter", "--yes")
+    job("enter", "--yes", "--this-one")
     for args in (("steps",), (), ("records",), ("baseline", "show")):
         shown = narrow(job, 46, *args, NO_COLOR="1")
         assert "\x1b" not in shown and max(len(line) for line in shown.split("\n")) <= 46, args

@@ -6,15 +6,16 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from yardbolt.core.doors import Way
-from yardbolt.core.errors import IdentityError, Trouble, UnitError
+from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.judge.baseline import Finding, judge
-from yardbolt.core.plane.edit import exists, get, put
-from yardbolt.core.plane.path import show
+from yardbolt.core.plane.edit import exists, put
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.run.documents import Box, CheckDocument
+from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
+from yardbolt.core.talk.outcomes import accepted
 
+from .identity import box_of, not_another, same_box, same_unit
 from .reach import (
     Surroundings,
     candidates,
@@ -45,27 +46,6 @@ class Checked:
     inside: str
     time: str
     document: CheckDocument
-
-
-def same_unit(unit: UnitInWork, plane: Plane) -> None:
-    """Raises IdentityError when the unit read is not the one on the work order."""
-    for leaf, wanted in (("serial", unit.entry.serial), ("hardware", unit.entry.hardware)):
-        seen = get(plane, ("identity", leaf))
-        if wanted and isinstance(seen, str) and seen.lower() != wanted.lower():
-            problem = f"this is the wrong unit: {leaf} {seen}, the work order says {wanted}; check the cable"
-            raise IdentityError(f"{unit.name}: {problem}")
-    for path, wanted in unit.family.marks:
-        seen = get(plane, path)
-        if isinstance(seen, str) and seen != wanted:
-            problem = f"{show(path)} is {seen}, the family {unit.family.name} is for {wanted}"
-            raise IdentityError(f"{unit.name}: {problem}; correct 'family' in the job file")
-
-
-def box_of(unit: UnitInWork, plane: Plane) -> Box:
-    """The box behind the name, by the strongest marks that were read."""
-    services = [door.service for door in unit.site.doors]
-    key = next((pin for service in services if (pin := unit.pin(service))), "")
-    return Box(serial=plane.identity.serial or "", hardware=plane.identity.hardware or "", key=key)
 
 
 async def check(unit: UnitInWork, inside: bool = True) -> Checked:
@@ -130,12 +110,24 @@ def conclude(
         complete=reading is not None, family=unit.family.name, baseline=baseline_name(unit.baseline),
         findings=finding_rows(findings), **reading_fields(reading or Reading(), plane),
     )  # fmt: skip
+    not_another(unit, document.box)
     unit.records.file(unit.name, document)
-    file_once(unit, document, "as found outside")
+    file_once(unit, document, "as found outside", was_reset(unit, tried))
     return Checked(unit.name, plane, around, tried, findings, reading, told, now, document)
 
 
-def file_once(unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"]) -> None:
-    """File a check as the as-found record, unless there is one."""
-    if unit.records.latest(unit.name, kind, CheckDocument) is None:
+def was_reset(unit: UnitInWork, tried: tuple[Trial, ...]) -> bool:
+    """Does a published login open an account that a password of ours had opened before? Then somebody took the unit
+    back to its factory state."""
+    ours = unit.history().ours
+    return any(accepted(trial.outcome) and trial.way.account in ours for trial in tried)
+
+
+def file_once(
+    unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"], anew: bool = False
+) -> None:
+    """File a check as the as-found record of this box, unless there is one; a box that was exchanged or reset begins a
+    new one, and the old one is kept."""
+    filed = unit.records.latest(unit.name, kind, CheckDocument)
+    if filed is None or anew or same_box(filed.document.box, document.box) is False:
         unit.records.file(unit.name, replace(document, kind=kind))

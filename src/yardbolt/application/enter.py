@@ -14,8 +14,9 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.outcomes import Asked, said_by, told
 
 from .check import Checked, check, file_once
+from .identity import recognise
 from .reach import candidates, floor_of
-from .unit import UnitInWork
+from .unit import TYPED, UnitInWork
 
 MOST_GATES = 4
 LONGEST_SAID = 1200
@@ -23,11 +24,16 @@ LONGEST_SAID = 1200
 
 @dataclass(frozen=True)
 class Question:
-    """Something the unit asks at the first login, with what it says about it."""
+    """Something the unit asks at the first login, with what it says about it, and by which login it was met."""
 
     gate: str
-    account: str
+    way: Way
     said: str
+
+    @property
+    def account(self) -> str:
+        """At whose login it is asked."""
+        return self.way.account
 
 
 @dataclass(frozen=True)
@@ -36,6 +42,17 @@ class Entered:
 
     done: tuple[str, ...]
     checked: Checked
+
+
+def found_secrets(unit: UnitInWork, accounts: tuple[str, ...]) -> dict[Ref, Secret]:
+    """What opened these accounts as found, where the safe does not hold it yet."""
+    if unit.safe is None:
+        return {}
+    logins = {one.account: Secret(one.secret) for one in unit.family.factory.logins}
+    if typed := unit.typed.get(TYPED):
+        logins[unit.entry.account] = typed
+    missing = (name for name in accounts if name in logins and unit.safe.value(unit.site.found(name)) is None)
+    return {unit.site.found(name): logins[name] for name in missing}
 
 
 async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tuple[Ref, ...]:
@@ -48,11 +65,11 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
         )
     refs = tuple(unit.site.secret(account) for account in accounts)
     demands = effective(unit.last_plane() or Plane(), floor_of(unit))
-    missing = {ref: Secret(suggest(demands, unit.pick)) for ref in refs if unit.safe.value(ref) is None}
-    for account in accounts:
-        published = next((one for one in unit.family.factory.logins if one.account == account), None)
-        if published is not None and unit.safe.value(unit.site.found(account)) is None:
-            missing[unit.site.found(account)] = Secret(published.secret)
+    try:
+        missing = {ref: Secret(suggest(demands, unit.pick)) for ref in refs if unit.safe.value(ref) is None}
+    except ValueError as e:
+        raise OperatorError(f"{unit.name}: no password can be made that it takes: {e}") from None
+    missing |= found_secrets(unit, accounts)
     await unit.safe.store(missing, note)
     return refs
 
@@ -60,13 +77,15 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
 async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     """What stands between the published logins and the unit, found by logging in and answering nothing."""
     found: dict[tuple[str, str], Question] = {}
-    for login in unit.family.factory.logins:
-        outcome, session = await unit.enter(Way(unit.site.laptop, unit.best_door(), login.account, login.ref))
+    published = [Way(unit.site.laptop, unit.best_door(), one.account, one.ref) for one in unit.family.factory.logins]
+    ours = [way for way in candidates(unit) if way.secret.typed]
+    for way in (*ours, *published):
+        outcome, session = await unit.enter(way)
         if session is not None:
             await session.close()
         if isinstance(outcome, Asked):
             said = unit.scrub(outcome.said).strip()[-LONGEST_SAID:]
-            found[(outcome.gate, login.account)] = Question(outcome.gate, login.account, said)
+            found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
     return tuple(found.values())
 
 
@@ -79,27 +98,29 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
     if any(question.gate == "terms" for question in asked) and not unit.job.allows.terms:
         problem = "shows licence terms and the job file names nobody who accepts them: add 'allows: {terms: NAME}'"
         raise OperatorError(f"{unit.name} {problem}")
+    if asked:
+        await recognise(unit, None)
     done: list[str] = []
     for question in asked:
         unit.note(GateMet(gate=question.gate, account=question.account, said=question.said))
-    for account in dict.fromkeys(question.account for question in asked):
-        done += await _pass(unit, account)
-    if not asked and not candidates(unit):
-        done.append("the unit asked nothing")
+    for way in dict.fromkeys(question.way for question in asked):
+        done += await _pass(unit, way)
+    if not asked:
+        done.append("the unit asked nothing; nothing was changed")
     checked = await check(unit)
     if checked.reading is None:
-        what = "the first entry is done, but" if done and asked else "nothing was entered:"
-        problem = f"the settings could not be read: {checked.inside}; run the same command again"
-        raise UnitError(Trouble.NO_LOGIN, f"{what} {problem}")
+        what = "the first entry is done, but" if asked else "nothing was entered:"
+        again = "run the same command again" if asked else f"next: yardbolt enter {unit.name} --as NAME"
+        reset = f", or take it back to the works: {unit.family.factory.reset}" if unit.family.factory.reset else ""
+        problem = f"the settings could not be read: {checked.inside}; {again}{'' if asked else reset}"
+        raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {what} {problem}")
     file_once(unit, checked.document, "as found")
     return Entered(tuple(done), checked)
 
 
-async def _pass(unit: UnitInWork, account: str) -> list[str]:
+async def _pass(unit: UnitInWork, way: Way) -> list[str]:
     """Answer the questions one account is asked; the answers to terms and change are those the owner approved."""
-    published = next(one for one in unit.family.factory.logins if one.account == account)
-    way = Way(unit.site.laptop, unit.best_door(), account, published.ref)
-    consents: dict[str, Text] = {}
+    account, consents = way.account, dict[str, Text]()
     for _ in range(MOST_GATES):
         outcome, session = await unit.enter(way, consents)
         if session is not None:

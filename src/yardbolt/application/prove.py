@@ -21,7 +21,8 @@ from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused, Untried
 
-from .check import box_of, conclude, same_unit
+from .check import conclude
+from .identity import box_of, same_unit
 from .reach import candidates, look_at, way_in, with_known_secrets
 from .session import Session
 from .steps import target_from

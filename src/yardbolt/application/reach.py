@@ -32,7 +32,7 @@ from yardbolt.core.talk.outcomes import (
 
 from .session import Session
 from .trials import Trial, settled
-from .unit import TYPED_KEY, UnitInWork
+from .unit import TYPED, TYPED_KEY, UnitInWork
 
 LOCAL_RATE, RATE = 50_000, 2_000
 LONGEST_SAID = 600
@@ -71,11 +71,17 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     sent."""
     out: dict[tuple[str, Ref], None] = {}
     for ref in unit.typed:
-        if unit.entry.account or ref == TYPED_KEY:
+        if ref in (TYPED, TYPED_KEY):
             out[(unit.entry.account, ref)] = None
     for account, ref in unit.history().logins():
         if unit.secret(ref) is not None:
             out.setdefault((account, ref), None)
+    # a record may be lost while the safe is not: what rests there for this unit may open it too
+    for ref in unit.safe.entries() if unit.safe else ():
+        name, _, title = ref.entry.removeprefix("safe:").partition("/")
+        published = any(one.account == title.removesuffix(FOUND) for one in unit.family.factory.logins)
+        if name == unit.name and not (published and title.endswith(FOUND)):
+            out.setdefault((title.removesuffix(FOUND), ref), None)
     rights = {own.name: own.role for own in unit.site.accounts}
     # whoever has full rights reads everything, so those come first
     ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")
@@ -92,6 +98,7 @@ def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
     )
 
 
+FOUND = " (as found)"
 GATES = {"terms": "licence terms must be accepted", "change": "a first password must be set"}
 
 

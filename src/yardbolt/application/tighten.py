@@ -38,8 +38,9 @@ from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Requ
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear
 
-from .check import box_of, file_once, same_unit
+from .check import file_once
 from .enter import prepare
+from .identity import box_of, not_another, recognise
 from .prove import Proved, claims_for, prove, try_claim
 from .reach import candidates, way_in
 from .session import Session
@@ -191,11 +192,12 @@ async def _arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {problem}")
     run.sessions[session.way] = session
     reading = await session.read()
-    same_unit(unit, reading.plane)
     plane, account = reading.plane, session.way.account
     if unit.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
         problem = f"the work order says serial {unit.entry.serial}, and the unit told none; nothing was changed"
         raise UnitError(Trouble.GARBLED, f"{unit.name}: {problem}")
+    await recognise(unit, reading, run.number)
+    not_another(unit, box_of(unit, plane))
     if exists(plane, ("accounts", account)) is not True:
         problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
         raise UnitError(Trouble.GARBLED, problem)

@@ -4,7 +4,7 @@ secrets, its doors, and logins within their try budget."""
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 
 from yardbolt.core.doors import Door, Way
@@ -23,6 +23,12 @@ from yardbolt.core.talk.replies import reread
 
 from .session import Session, drive
 
+
+async def _nobody(address: str) -> str:
+    return ""
+
+
+TYPED = Ref("typed:password")
 TYPED_KEY = Ref("typed:key")
 Connect = Callable[[str, str, str], Wire]
 
@@ -53,6 +59,8 @@ class UnitInWork:
     key_file: str = ""
     inputs: Mapping[str, str] = field(default_factory=dict)
     pick: Callable[[int], int] = lambda n: 0
+    neighbour: Callable[[str], Awaitable[str]] = _nobody  # the hardware address seen on the cable, where it can be
+    this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
     shut: set[str] = field(default_factory=set)  # services whose port refused in this run
 
@@ -72,8 +80,9 @@ class UnitInWork:
     def scrub(self, text: str) -> str:
         """A text of the unit without any secret of the job; published logins are not scrubbed."""
         refs = self.safe.entries() if self.safe else ()
-        ours = [ref for ref in refs if "(as found)" not in ref.entry]
-        hidden = [value.reveal() for ref in ours if self.safe and (value := self.safe.value(ref))]
+        published = {one.secret for one in self.family.factory.logins}
+        known = [value.reveal() for ref in refs if self.safe and (value := self.safe.value(ref))]
+        hidden = [characters for characters in known if characters not in published]
         hidden += [typed.reveal() for typed in self.typed.values()]
         # the longest first: one value may be the beginning of another; shorter than four would blot out everything
         for characters in sorted((one for one in hidden if len(one) >= 4), key=len, reverse=True):

@@ -7,7 +7,23 @@ from typing import Annotated
 
 import typer
 
-from .options import DEFAULT_JOB, Format, JobFile, Jobs, KeyFile, NoColor, Output, Ports, Quiet, Units, Yes
+from .options import (
+    DEFAULT_JOB,
+    As,
+    Format,
+    JobFile,
+    Jobs,
+    Keep,
+    KeyFile,
+    NoColor,
+    Output,
+    Ports,
+    Quiet,
+    SshKey,
+    ThisOne,
+    Units,
+    Yes,
+)
 from .values import found_of, schema_of, span_of
 
 app = typer.Typer(
@@ -96,8 +112,7 @@ def check(
     at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family.")] = "",
     source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use.")] = "",
     login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its password is asked for.")] = None,
-    account: Annotated[str, typer.Option("--as", metavar="NAME", help="Read inside as this account; its password is asked for.")] = "",
-    ssh_key: Annotated[Path | None, typer.Option("--ssh-key", metavar="FILE", help="With --as: an SSH private key instead of a password.")] = None,
+    account: As = "", ssh_key: SshKey = None, keep: Keep = False,
     outside: Annotated[bool, typer.Option("--outside", help="Only from outside.")] = False,
     full: Annotated[bool, typer.Option("--full", help="Also list what holds.")] = False,
     key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False,
@@ -113,20 +128,35 @@ def check(
 
     raise typer.Exit(
         body.check(
-            units, job, account, ssh_key, outside, full, key_file, span, report_format, output, jobs, quiet, no_color
+            units,
+            job,
+            account,
+            ssh_key,
+            keep,
+            outside,
+            full,
+            key_file,
+            span,
+            report_format,
+            output,
+            jobs,
+            quiet,
+            no_color,
         )
     )
 
 
 @app.command()
 def enter(
-    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False,
-    no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None, keep: Keep = False,
+    this_one: ThisOne = False, key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The approved first entry: licence terms and forced passwords, then the reading."""
     from . import enter as body
 
-    raise typer.Exit(body.enter(units, job, yes, key_file, span_of(ports), quiet, no_color))
+    raise typer.Exit(
+        body.enter(units, job, yes, account, ssh_key, keep, this_one, key_file, span_of(ports), quiet, no_color)
+    )
 
 
 @app.command()
@@ -147,6 +177,7 @@ def steps(
 def tighten(
     units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "",
     anew: Annotated[bool, typer.Option("--anew", help="Plan anew instead of finishing the run that was cut off.")] = False,
+    account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False,
     key_file: KeyFile = None, ports: Ports = "", jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Carry out the steps, guarded and journaled, then prove. Run it again after any interruption."""
@@ -155,18 +186,25 @@ def tighten(
     from . import tighten as body
 
     choices = Choices(frozenset(leap or ()), found_of(found))
-    raise typer.Exit(body.tighten(units, job, yes, choices, anew, key_file, span_of(ports), jobs, quiet, no_color))
+    login = (account, ssh_key, keep)
+    raise typer.Exit(
+        body.tighten(units, job, yes, choices, anew, login, this_one, key_file, span_of(ports), jobs, quiet, no_color)
+    )
 
 
 @app.command()
 def prove(
-    units: Units = None, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None,
-    jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, account: As = "", ssh_key: SshKey = None, keep: Keep = False, key_file: KeyFile = None,
+    ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Read afresh and try everything out. Never writes."""
     from . import prove as body
 
-    raise typer.Exit(body.prove(units, job, key_file, span_of(ports), report_format, output, jobs, quiet, no_color))
+    raise typer.Exit(
+        body.prove(
+            units, job, (account, ssh_key, keep), key_file, span_of(ports), report_format, output, jobs, quiet, no_color
+        )
+    )
 
 
 @app.command()

@@ -3,34 +3,30 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 from yardbolt.application.board import stage
 from yardbolt.application.check import check as run
-from yardbolt.application.unit import TYPED_KEY
-from yardbolt.core.errors import OperatorError
-from yardbolt.core.secret import Ref, Secret
 
 from . import show, wiring
 from .approval import findings_code
+from .logins import known
 from .screen import Screen
 from .values import output_format
 
 
 def check(
-    units: list[str] | None, job: Path, account: str, ssh_key: Path | None, outside: bool, full: bool, key_file: Path | None,
+    units: list[str] | None, job: Path, account: str, ssh_key: Path | None, keep: bool, outside: bool, full: bool, key_file: Path | None,
     ports: tuple[int, int], report_format: str, output: Path | None, jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Check units and show what was found."""
     output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        if ssh_key and not ssh_key.is_file():
-            raise OperatorError(f"{ssh_key}: no such key file")
-        typed = wiring.ask_secret(f"Password of {account}: ") if account and not ssh_key else None
-        if not outside and yard.needs_safe(names):
+        login = known(names, account, ssh_key, keep)
+        if keep or (not outside and yard.needs_safe(names)):
             yard.open_safe(key_file)
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
@@ -39,10 +35,7 @@ def check(
         async def work(name: str) -> int:
             nonlocal shown
             unit = yard.unit(name)
-            if account or ssh_key:
-                unit.entry = replace(unit.entry, account=account or unit.entry.account)
-                unit.key_file = str(ssh_key or "")
-                unit.typed[TYPED_KEY if ssh_key else Ref("typed:0")] = typed or Secret("")
+            await login.give(unit)
             found = await run(unit, not outside)
             yard.progress.clear()
             if report_format == "json":

@@ -28,7 +28,7 @@ STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
      ("check", UNIT), (3, 4)),
     ("Both factory logins open, and the unit wants its terms accepted and a first password set. That is a write, so it needs approval; the "
      "new password is in the safe and its copy before it is sent. Then the settings can be read: the as-found record.",
-     ("enter", UNIT, "--yes"), (0,)),
+     ("enter", UNIT, "--yes", "--this-one"), (0,)),
     ("Now the plan: an order of changes in which somebody can always still get in, rehearsed before the first byte is sent.", ("steps", UNIT), (0,)),
     ("Carry it out, one guarded step after another: write, read back, prove in a new connection, save, and only then close the old ways. "
      "The unit restarts once, because only what it keeps counts.", ("tighten", UNIT, "--yes"), (0,)),

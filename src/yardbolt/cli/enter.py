@@ -11,6 +11,7 @@ from yardbolt.core.errors import OperatorError
 
 from . import show, wiring
 from .approval import agreed
+from .logins import known
 from .screen import Screen
 
 
@@ -18,6 +19,10 @@ def enter(
     units: list[str] | None,
     job: Path,
     yes: bool,
+    account: str,
+    ssh_key: Path | None,
+    keep: bool,
+    this_one: bool,
     key_file: Path | None,
     ports: tuple[int, int],
     quiet: bool,
@@ -26,11 +31,14 @@ def enter(
     """Ask for approval of what each unit asks, and enter."""
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
+        login = known(names, account, ssh_key, keep)
         yard.open_safe(key_file)
         screen = Screen(no_color)
 
         async def work(name: str) -> int:
             unit = yard.unit(name)
+            unit.this_one = this_one
+            await login.give(unit)
             with wiring.alone(job, name):
                 asked = await questions(unit)
                 yard.progress.clear()

@@ -31,4 +31,13 @@ Quiet = Annotated[bool, typer.Option("--quiet", help="No progress, only results.
 NoColor = Annotated[bool, typer.Option("--no-color", help="No colours; NO_COLOR does the same.")]
 Yes = Annotated[bool, typer.Option("--yes", help="Approve without being asked.")]
 
+As = Annotated[str, typer.Option("--as", metavar="NAME", help="Log in as this account; its password is asked for.")]
+SshKey = Annotated[
+    Path | None, typer.Option("--ssh-key", metavar="FILE", help="With --as: an SSH private key instead of a password.")
+]
+Keep = Annotated[bool, typer.Option("--keep", help="With --as: keep the password in the safe, for the next command.")]
+ThisOne = Annotated[
+    bool, typer.Option("--this-one", help="You compared the unit's plate with the work order: it is this one.")
+]
+
 DEFAULT_JOB = Path("yard.yaml")

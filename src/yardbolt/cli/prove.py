@@ -11,24 +11,27 @@ from yardbolt.application.prove import prove as run
 
 from . import show, wiring
 from .approval import proved_code
+from .logins import known
 from .screen import Screen
 from .values import output_format
 
 
 def prove(
-    units: list[str] | None, job: Path, key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
+    units: list[str] | None, job: Path, login: tuple[str, Path | None, bool], key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
     jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Prove units and show what held."""
     output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
+        by = known(names, *login)
         yard.open_safe(key_file)
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
 
         async def work(name: str) -> int:
             unit = yard.unit(name)
+            await by.give(unit)
             found = await run(unit)
             yard.progress.clear()
             if report_format == "json":

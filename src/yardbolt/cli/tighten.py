@@ -12,22 +12,27 @@ from yardbolt.core.plan.arrange import Refused
 
 from . import show, wiring
 from .approval import agreed, proved_code
+from .logins import known
 from .screen import Cell, Screen
 
 
 def tighten(
-    units: list[str] | None, job: Path, yes: bool, choices: Choices, anew: bool, key_file: Path | None, ports: tuple[int, int],
+    units: list[str] | None, job: Path, yes: bool, choices: Choices, anew: bool, login: tuple[str, Path | None, bool], this_one: bool,
+    key_file: Path | None, ports: tuple[int, int],
     jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Carry out the sheets of units."""
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
+        by = known(names, *login)
         yard.open_safe(key_file)
         screen = Screen(no_color)
         one_at_a_time = asyncio.Lock()
 
         async def work(name: str) -> int:
             unit = yard.unit(name)
+            unit.this_one = this_one
+            await by.give(unit)
 
             async def approve(made: Plan, resumed: bool) -> bool:
                 async with one_at_a_time:

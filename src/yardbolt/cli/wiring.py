@@ -243,6 +243,7 @@ class Yard:
         from secrets import randbelow
 
         from yardbolt.adapters.clock import LaptopClock
+        from yardbolt.adapters.laptop import neighbour
         from yardbolt.application.unit import UnitInWork
         from yardbolt.core.job import site_of
 
@@ -255,7 +256,7 @@ class Yard:
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
             look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span),
             lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
-            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow,
+            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour,
         )  # fmt: skip
         return unit
 

@@ -139,12 +139,15 @@ def effective(plane: Plane, floor: Demands) -> Demands:
     )
 
 
+WEAKEST = 40  # bits
+
+
 def suggest(demands: Demands, pick: Callable[[int], int], bits: int = 64) -> str:
     """A random value: groups of four easy keys, joined by a sign, no shift unless four classes are wanted, no
     look-alikes.
 
-    `pick(n)` gives an even chance of 0..n-1 (`secrets.randbelow`). Strength is at least `bits`. Raises ValueError when
-    the demands leave no room.
+    `pick(n)` gives an even chance of 0..n-1 (`secrets.randbelow`). Strength is at least `bits`, or what the longest
+    value the unit takes allows. Raises ValueError when that is below 40 bits, or the demands leave no room.
     """
     sign = next((s for s in SIGNS if s not in demands.barred), "")
     if not sign and demands.classes >= 3:
@@ -152,10 +155,13 @@ def suggest(demands: Demands, pick: Callable[[int], int], bits: int = 64) -> str
     keys = [k for k in _LOWER + _DIGITS if k not in demands.barred]
     groups = max(3, math.ceil(bits / (4 * math.log2(len(keys)))), math.ceil((demands.min_length + 1) / 5))
     upper = [k for k in _UPPER if k not in demands.barred] if demands.classes >= 4 else []
-    if groups * 4 + (groups - 1) * len(sign) > demands.max_length:
-        raise ValueError(f"{demands.max_length} characters are too few for a value of {bits} bits")
+    grouped = groups * 4 + (groups - 1) * len(sign) <= demands.max_length
+    # where groups do not fit, every character the unit takes is used, with one sign among them
+    if not grouped and (demands.max_length - 1) * math.log2(len(keys)) < WEAKEST:
+        raise ValueError(f"{demands.max_length} characters are too few for a value of {WEAKEST} bits")
     for _ in range(200):
-        made = ["".join(keys[pick(len(keys))] for _ in range(4)) for _ in range(groups)]
+        many = [4] * groups if grouped else [demands.max_length // 2, (demands.max_length - 1) // 2]
+        made = ["".join(keys[pick(len(keys))] for _ in range(length)) for length in many]
         if upper:
             made[0] = upper[pick(len(upper))] + made[0][1:]
         value = sign.join(made)

@@ -46,6 +46,14 @@ class Tried(OfLogin):
 
 
 @dataclass(frozen=True, kw_only=True)
+class Recognised:
+    """The unit was recognised before it was written to, and by what."""
+
+    event: Literal["recognised"] = "recognised"
+    by: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class GateMet:
     """The unit asked something at a login, and nothing was answered."""
 
@@ -227,7 +235,7 @@ class Troubled:
 
 StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
 Event = (
-    Trying | Tried | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
+    Trying | Tried | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
 )  # fmt: skip
 

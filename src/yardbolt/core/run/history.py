@@ -36,6 +36,7 @@ class UnitHistory:
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
     last_outcome: dict[tuple[str, str], bool] = field(default_factory=dict)  # (account, secret) -> was it accepted
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
+    ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe has opened
     begun: set[int] = field(default_factory=set)
     finished: set[int] = field(default_factory=set)
     restarted: set[int] = field(default_factory=set)
@@ -111,6 +112,7 @@ class History:
             unit.last_outcome[(event.account, event.secret)] = event.accepted
         ref = Ref(event.secret)
         if event.outcome == "opened":
+            unit.ours |= {event.account} if ref.safe else set()
             unit.opened[event.account] = ref
             self._recent(unit, event.account, ref)
 
@@ -121,6 +123,7 @@ class History:
 
     def _recent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
         # published logins are tried by other rules; here only what is ours counts
+        # what an account was found with is no use once we gave it another
         if ref.safe:
             unit.recent.pop((account, ref), None)
             unit.recent[(account, ref)] = None

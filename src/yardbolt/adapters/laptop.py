@@ -1,0 +1,44 @@
+"""What the laptop itself can tell of a unit: the hardware address behind an address on the same cable."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from pathlib import Path
+
+NEIGHBOURS = Path("/proc/net/arp")
+UNKNOWN = "00:00:00:00:00:00"
+
+
+async def neighbour(address: str) -> str:
+    """The hardware address the laptop sees at an address of its own segment; nothing where it cannot tell (behind a
+    gateway, on the loopback, without the system's neighbour table)."""
+    if ":" in address:
+        return await _neighbour6(address)
+    with contextlib.suppress(OSError, UnicodeDecodeError):
+        table = await asyncio.to_thread(NEIGHBOURS.read_text, "ascii")
+        for line in table.splitlines()[1:]:
+            words = line.split()
+            if len(words) >= 4 and words[0] == address and words[3] != UNKNOWN:
+                return words[3].lower()
+    return ""
+
+
+async def _neighbour6(address: str) -> str:
+    """The same for IPv6 (RFC 4861), through ip(8)."""
+    with contextlib.suppress(OSError, TimeoutError):
+        asked = await asyncio.create_subprocess_exec(
+            "ip",
+            "-6",
+            "neigh",
+            "show",
+            "to",
+            address,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.DEVNULL,
+        )
+        said, _ = await asyncio.wait_for(asked.communicate(), 3)
+        words = said.decode("ascii", "replace").split()
+        if "lladdr" in words[:-1]:
+            return words[words.index("lladdr") + 1].lower()
+    return ""

@@ -1,0 +1,91 @@
+"""Recognising a unit before anything is written to it, by what can be read without writing."""
+
+from __future__ import annotations
+
+from yardbolt.core.errors import IdentityError, Stopped
+from yardbolt.core.family.reading import Reading
+from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.path import show
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.run.documents import Box, CheckDocument
+from yardbolt.core.run.events import Recognised
+
+from .unit import UnitInWork
+
+MARKS = ("serial", "hardware")
+
+
+def same_unit(unit: UnitInWork, plane: Plane) -> tuple[str, ...]:
+    """By which marks of the work order it was recognised. Raises IdentityError when it is another one."""
+    known = []
+    for leaf, wanted in (("serial", unit.entry.serial), ("hardware", unit.entry.hardware)):
+        seen = get(plane, ("identity", leaf))
+        if wanted and isinstance(seen, str):
+            if seen.lower() != wanted.lower():
+                problem = f"this is the wrong unit: {leaf} {seen}, the work order says {wanted}; check the cable"
+                raise IdentityError(f"{unit.name}: {problem}")
+            known.append(f"{leaf} {seen}")
+    for path, wanted in unit.family.marks:
+        seen = get(plane, path)
+        if isinstance(seen, str) and seen != wanted:
+            problem = f"{show(path)} is {seen}, the family {unit.family.name} is for {wanted}"
+            raise IdentityError(f"{unit.name}: {problem}; correct 'family' in the job file")
+    return tuple(known)
+
+
+def box_of(unit: UnitInWork, plane: Plane) -> Box:
+    """The box behind the name, by the strongest marks that were read."""
+    services = [door.service for door in unit.site.doors]
+    key = next((pin for service in services if (pin := unit.pin(service))), "")
+    return Box(serial=plane.identity.serial or "", hardware=plane.identity.hardware or "", key=key)
+
+
+def same_box(one: Box, other: Box) -> bool | None:
+    """Is it the same box, by the strongest mark known of both? None where they have none in common."""
+    for mark in ("serial", "hardware", "key"):
+        mine, its = getattr(one, mark), getattr(other, mark)
+        if mine and its:
+            return bool(mine.lower() == its.lower())
+    return None
+
+
+def of_another_unit(unit: UnitInWork, box: Box) -> str:
+    """The unit of the job that this very box was recorded under already, or nothing."""
+    for name in unit.job.units:
+        if name != unit.name:
+            filed = unit.records.latest(name, "check", CheckDocument)
+            if filed is not None and same_box(filed.document.box, box):
+                return name
+    return ""
+
+
+def not_another(unit: UnitInWork, box: Box) -> None:
+    """Raises IdentityError where the box is on record as another unit of the job."""
+    if other := of_another_unit(unit, box):
+        problem = f"this box is on record as {other}; is the cable still in that one?"
+        raise IdentityError(f"{unit.name}: {problem}")
+
+
+async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> None:
+    """Before the first write: is it the unit on the work order? By serial or hardware address as read inside or seen
+    on the cable, else by the word of whoever reads its plate.
+
+    Raises IdentityError on another unit, Stopped where there is nothing to compare by and nobody's word.
+    """
+    known = list(same_unit(unit, reading.plane) if reading else ())
+    seen = await unit.neighbour(unit.entry.address)
+    if seen and unit.entry.hardware:
+        if seen.lower() != unit.entry.hardware.lower():
+            problem = f"{unit.entry.address} has hardware address {seen}, the work order says {unit.entry.hardware}"
+            raise IdentityError(f"{unit.name}: this is the wrong unit: {problem}; check the cable")
+        known.append(f"hardware address {seen} on the cable")
+    if not known and unit.this_one:
+        known.append("its plate, on the technician's word")
+    if not known:
+        wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.entry, mark)))
+        plate = f"compare its plate with {wanted}" if wanted else "the job file names no serial: look at its plate"
+        raise Stopped(
+            f"{unit.name}: nothing was written: what it shows before its first entry tells nobody which box it is; "
+            f"{plate}, then say --this-one"
+        )
+    unit.note(Recognised(by=", ".join(known)), run)
