@@ -18,7 +18,7 @@ from yardbolt.core.family.reading import asks_for, extract, merge
 from yardbolt.core.job import site_of
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.events import Event
-from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Return, Send
+from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk import console
 from yardbolt.core.talk.console import Heard, Listener, Turn
@@ -75,6 +75,7 @@ class Bare:
     journal: list[Event] = field(default_factory=list)
     lie: Callable[[str], str] = lambda said: said
     attempts: Callable[[], tuple[str, ...]] = lambda: ()
+    away: bool = True  # is it seen to be away while it restarts?
 
     def fill(self, text: Any) -> str:
         return "".join(part if isinstance(part, str) else self.secrets[part.ref.entry] for part in text)
@@ -166,7 +167,7 @@ class Bare:
                 return self.read(via, paths) if via in self.boards else None
             case Return(ways, _):
                 self.watch.now += 10
-                return next((way for way in ways if self.opens(way)), None)
+                return next((Returned(way, self.away) for way in ways if self.opens(way)), None)
             case Attempt():
                 return self.attempts()
         return None

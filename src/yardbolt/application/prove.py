@@ -199,7 +199,7 @@ def _filed(
     approved = unit.records.latest(unit.name, "target", TargetDocument)
     target = target_from(approved.document.target) if approved else ()
     wanted = {want.path for want in target}
-    unplanned = tuple(path for path, _, _ in changed if found and not _planned(path, wanted))
+    unplanned = tuple(path for path, _, _ in changed if found and not planned(path, wanted))
     missing = _missing(plane, target)
     document = LeftDocument(
         box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.baseline),
@@ -218,7 +218,8 @@ async def _read(session: Session) -> Reading:
         await session.close()
 
 
-def _planned(path: Path, wanted: set[Path]) -> bool:
+def planned(path: Path, wanted: set[Path]) -> bool:
+    """Does a change of this path follow from what is wanted?"""
     # how a secret is kept follows from setting it
     return any(path[: len(w)] == w or w[: len(path)] == path for w in wanted) or _about_a_secret(path)
 

@@ -43,12 +43,13 @@ class Plan:
 @dataclass(frozen=True)
 class Choices:
     """What was decided for this plan: leaps by consent, what becomes of settings found unkept, whether a run goes on
-    and was restarted already."""
+    and was restarted already, whether a gate failed before."""
 
     leaps: frozenset[str] = frozenset()
     keep_found: bool = False
     resumed: bool = False
     restarted: bool = False
+    gate: bool = False  # a trial of refusals failed, and stays in the plan until it holds
 
 
 PLAIN = Choices()
@@ -77,7 +78,9 @@ def plan(
     belief = arrival(unit.family, planes, ways, (unit.site.laptop,), ours)
     todo, more = changes(plane, target, unit.family, unit.site)
     everything = (*gaps, *more)
-    sheet = arrange(unit.family, belief, todo, unit.site, target, everything, choices.restarted, choices.leaps)
+    sheet = arrange(
+        unit.family, belief, todo, unit.site, target, everything, choices.restarted, choices.leaps, choices.gate
+    )
     return Plan(target, everything, sheet, plane, belief, todo)
 
 

@@ -15,8 +15,9 @@ from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief
 from yardbolt.core.plane.change import Make, Set
-from yardbolt.core.plane.document import to_tree
+from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import exists, get, put
+from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Plane, holds_secret
 from yardbolt.core.run.documents import CheckDocument, TargetDocument
 from yardbolt.core.run.events import (
@@ -34,14 +35,14 @@ from yardbolt.core.run.events import (
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Result, Sort
-from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Request, Return, Send
+from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Request, Return, Returned, Send
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear
 
 from .check import file_once
 from .enter import prepare
 from .identity import box_of, not_another, recognise
-from .prove import Proved, claims_for, prove, try_claim
+from .prove import Proved, claims_for, differences, planned, prove, try_claim
 from .reach import candidates, way_in
 from .session import Session
 from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
@@ -106,13 +107,14 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     filed = unit.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
     approved = filed.document if filed else None
     target, gaps = _target(unit, planes["live"], approved)
-    choices = replace(choices, restarted=choices.resumed and run.number in unit.history().restarted)
+    restarted = choices.resumed and run.number in unit.history().restarted
+    choices = replace(choices, restarted=restarted, gate=unit.history().gate_failed)
     made = plan(unit, planes, ways, target, gaps, choices)
     if isinstance(made.sheet, Refused):
         why = "; ".join(made.sheet.why)
         raise Stopped(f"{unit.name}: not begun, for no order of the changes keeps a way in: {why}")
     if approved:
-        _as_approved(run, made, approved)
+        _as_approved(run, made, approved, choices.keep_found)
     if not made.sheet.steps:
         unit.note(RunFinished(), run.number)
         return Tightened(made, None, await prove(unit, run.number), choices.resumed)
@@ -132,7 +134,7 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
     return (target_from(approved.target), ()) if approved else target_of(unit, plane)
 
 
-def _as_approved(run: Run, made: Plan, approved: TargetDocument) -> None:
+def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: bool) -> None:
     """A run that goes on does what was approved and nothing else. Raises OperatorError where a change lies outside of
     it."""
     unit = run.unit
@@ -140,6 +142,13 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument) -> None:
     if changed:
         what = f"since the approval: {', '.join(changed)}; the approved target stays"
         unit.note(InputsChanged(what=what), run.number)
+    # what somebody else changed meanwhile would be published by our saving
+    wanted = {want.path for want in made.target}
+    found = from_tree(approved.found)
+    foreign = [path for path, _, _ in differences(found, made.plane) if not planned(path, wanted)]
+    if foreign and not keep_found:
+        problem = f"changed since the approval, and not by this run: {', '.join(map(show, foreign))}"
+        raise OperatorError(f"{unit.name}: {problem}; look at it, then say --found keep, or set it back")
     if extra := outside_approved(approved.changes, made.changes, made.target):
         problem = f"the unit changed since the approval; not approved are: {'; '.join(extra)}"
         raise OperatorError(f"{unit.name}: {problem}. Check it again, then tighten with --anew")
@@ -323,7 +332,7 @@ async def _log_in(run: Run, way: Way) -> Login:
     return outcome
 
 
-async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Way | None:
+async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned | None:
     """Wait for the unit to come back: its port answers, then a login opens, spaced and within the budget."""
     unit, loop = run.unit, asyncio.get_running_loop()
     await run.close()
@@ -345,7 +354,7 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Way | None
             _, session = await unit.enter(way)
             if session is not None:
                 run.sessions[way] = session
-                return way
+                return Returned(way, away)
         await unit.clock.sleep(RETRY)
     return None
 
@@ -353,8 +362,10 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Way | None
 async def _attempts(run: Run, belief: Belief) -> tuple[str, ...]:
     """Try out the refusals that gate the next save: strangers turned away, closed services closed."""
     out = []
+    waived = {waiver.rule for waiver in run.unit.site.waivers}
+    tried = {Sort.CLOSED} | (set() if "open-sources" in waived else {Sort.STRANGER})
     for claim in claims_for(run.unit, belief.live):
-        if claim.sort in (Sort.STRANGER, Sort.CLOSED):
+        if claim.sort in tried:
             proof = await try_claim(run.unit, claim)
             run.unit.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
             if proof.result is Result.FAILS:

@@ -6,17 +6,19 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
+from datetime import timedelta
 
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.model import Family
 from yardbolt.core.job import Job, Site, UnitEntry
 from yardbolt.core.judge.baseline import Baseline
+from yardbolt.core.plane.kinds import NEVER
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Clock, Credential, Look, Records, Safe, Wire
 from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
-from yardbolt.core.run.history import UnitHistory, scopes
+from yardbolt.core.run.history import WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import Ref, Secret, Text
 from yardbolt.core.talk.outcomes import Login, NoListener, Opened, Silent, Untried, accepted, spends_a_try, told
 from yardbolt.core.talk.replies import reread
@@ -59,6 +61,7 @@ class UnitInWork:
     key_file: str = ""
     inputs: Mapping[str, str] = field(default_factory=dict)
     pick: Callable[[int], int] = lambda n: 0
+    tries: Records | None = None  # the laptop's own book of tries, by address and host key
     neighbour: Callable[[str], Awaitable[str]] = _nobody  # the hardware address seen on the cable, where it can be
     this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
@@ -116,7 +119,9 @@ class UnitInWork:
     # -- the record --
 
     def note(self, event: Event, run: int = 0) -> None:
-        """Write into the journal of this unit."""
+        """Write into the journal of this unit; a try also into the laptop's own book, which all jobs share."""
+        if self.tries is not None and isinstance(event, Trying | Tried):
+            self.tries.append(event.address, 0, event)
         self.records.append(self.name, run, event)
 
     def history(self) -> UnitHistory:
@@ -137,7 +142,19 @@ class UnitInWork:
     def tries_left(self, way: Way) -> int:
         """How many wrong tries may still be made on the account of a way."""
         where = scopes(self.name, way.door.address, self.pin(way.service))
-        return self.records.history().tries_left(way.account, self.family.factory.tries, self.clock.now(), where)
+        limit, window = self.lockout()
+        books = [self.records.history(), *([self.tries.history()] if self.tries else [])]
+        return min(book.tries_left(way.account, limit, self.clock.now(), where, window) for book in books)
+
+    def lockout(self) -> tuple[int, timedelta]:
+        """The stricter of the family's limit of wrong tries and the unit's own as last read (0 = not known), and how
+        long a try counts: never shorter than a lock lasts."""
+        read = (self.last_plane() or Plane()).lockout
+        limits = [one for one in (self.family.factory.tries, read.tries) if isinstance(one, int) and one > 0]
+        releases = [one for one in (self.family.factory.release, read.release) if isinstance(one, float)]
+        longest = max(releases, default=0.0)
+        window = timedelta.max if longest == NEVER else max(WINDOW, timedelta(seconds=longest))
+        return min(limits, default=0), window
 
     async def enter(
         self, way: Way, consents: Mapping[str, Text] | None = None, budgeted: bool = True

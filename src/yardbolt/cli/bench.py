@@ -30,6 +30,7 @@ def up(state: Path | None, network: str, fault_kind: str) -> int:
     switch(folder, fault_kind)
 
     def ready(stands: list[Any]) -> None:
+        wiring.renewed([stand.address for stand in stands])
         for stand in stands:
             ports = ", ".join(str(gate.wire) for gate in stand.unit.live.gates.values())
             sys.stdout.write(f"up: {stand.unit.title} at {stand.address}, ports {ports}, as it left the works\n")

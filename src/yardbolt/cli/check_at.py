@@ -21,10 +21,12 @@ from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Credential, Seen
+from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.filing import finding_rows
+from yardbolt.core.run.history import scopes
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.console import clean
-from yardbolt.core.talk.outcomes import Login, Opened, said_by, told
+from yardbolt.core.talk.outcomes import Login, Opened, Silent, Untried, accepted, said_by, spends_a_try, told
 
 from . import show, wiring
 from .screen import Cell, Screen
@@ -113,11 +115,24 @@ async def _look(
 
 
 async def _try(at: str, source: str, seen: Seen, name: str, secret: Secret) -> TypedLogin:
-    wire = wiring.trial_wire(lambda ref: secret)
+    """One typed login, counted in the laptop's own book before it is sent: two an hour, for its lock-out is not
+    known."""
+    wire, book, now = wiring.trial_wire(lambda ref: secret), wiring.book_of_tries(), wiring.now()
+    said: dict[str, Any] = {"account": name, "service": "ssh", "source": source, "address": at, "secret": "typed:password"}
+    outcome: Login = Untried("two wrong tries in an hour are used up; wait")
+    if book is not None and book.history().tries_left(name, 0, now, scopes("", at)) <= 0:
+        return TypedLogin(seen.port, name, outcome, "", ())
     try:
-        outcome = await wire.open(Door("ssh", at, seen.port, "ssh"), source, Credential(name, Ref("typed:0")))
+        if book is not None:
+            book.append(at, 0, Trying(**said))
+        outcome = Silent(True, "interrupted")
+        outcome = await wire.open(Door("ssh", at, seen.port, "ssh"), source, Credential(name, Ref("typed:password")))
     finally:
         await wire.close()
+        if book is not None:
+            spent, good = spends_a_try(outcome), accepted(outcome)
+            book.append(at, 0, Tried(**said, key=wire.fingerprint, outcome=told(outcome), spent=spent, accepted=good))
+            book.close()
     weak: tuple[str, ...] = ()
     if isinstance(outcome, Opened):
         floor, words = Demands(12, 3, 3, 3), {name, *seen.banner.split("-")}

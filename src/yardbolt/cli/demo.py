@@ -63,7 +63,7 @@ def run(folder: Path | None, no_color: bool) -> int:
     key = work / "demo.key"
     wiring.write_whole(key, secrets.token_bytes(64))
     network = _free_network()
-    env = {**os.environ, "YARDBOLT_KEY_FILE": str(key.resolve())}
+    env = {**os.environ, "YARDBOLT_KEY_FILE": str(key.resolve()), "XDG_STATE_HOME": str(work.resolve() / "state")}
     env.pop("YARDBOLT_MASTER", None)
     if no_color:
         env["NO_COLOR"] = "1"

@@ -22,6 +22,7 @@ from yardbolt.core.secret import Ref, Secret
 from .values import worst
 
 if TYPE_CHECKING:
+    from yardbolt.adapters.records import SqliteRecords
     from yardbolt.application.unit import UnitInWork
     from yardbolt.core.family.model import Family
     from yardbolt.core.job import Job, UnitEntry
@@ -200,6 +201,13 @@ class Yard:
 
     def __exit__(self, *exc: object) -> None:
         self.records.close()
+        if (book := self.__dict__.get("tries")) is not None:
+            book.close()
+
+    @cached_property
+    def tries(self) -> SqliteRecords | None:
+        """The laptop's own book of login tries."""
+        return book_of_tries()
 
     @cached_property
     def baseline(self) -> Baseline:
@@ -256,7 +264,7 @@ class Yard:
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
             look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span),
             lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
-            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour,
+            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries,
         )  # fmt: skip
         return unit
 
@@ -299,6 +307,18 @@ def copy_safe(yard: Yard) -> None:
 def safe_entry(unit: str, account: str) -> Ref:
     """The entry of the safe for an account of a unit."""
     return Ref(f"safe:{unit}/{account}")
+
+
+def book_of_tries() -> SqliteRecords | None:
+    """The laptop's own book of login tries, which all jobs and `--at` share, so that two of them do not lock an account
+    together. None where the user's state folder (XDG Base Directory) cannot be written."""
+    from yardbolt.adapters.records import SqliteRecords
+
+    state = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")
+    try:
+        return SqliteRecords(Path(state) / "yardbolt" / "tries.sqlite")
+    except (OSError, YardboltError):
+        return None
 
 
 def doors_of(entry: UnitEntry, family: Family) -> tuple[Door, ...]:
@@ -383,6 +403,23 @@ def baseline(name: str, beside: Path) -> Baseline:
 def schema(which: str) -> dict[str, Any]:
     """The JSON Schema of one of our files."""
     return files.schema(which)
+
+
+def now() -> str:
+    """The laptop's time (ISO 8601, UTC)."""
+    from yardbolt.adapters.clock import LaptopClock
+
+    return LaptopClock().now()
+
+
+def renewed(addresses: list[str]) -> None:
+    """Fresh units stand at these addresses: forget the tries of those before in the laptop's own book."""
+    from yardbolt.core.run.events import Renewed
+
+    if (book := book_of_tries()) is not None:
+        for address in addresses:
+            book.append(address, 0, Renewed(address=address))
+        book.close()
 
 
 # ---- the bench ------------------------------------------------------------------------------------------------------

@@ -4,7 +4,7 @@ value."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -113,10 +113,24 @@ def extract(family: Family, ask: Ask, replies: Replies, key: str = "", now: date
     else:
         for line in lines:
             _line(ask.lines, line, facts)
+        facts.parts = _joined(facts.parts)
     # one line not understood may be an account: then nothing unseen is taken for absent
     if not facts.doubt:
         facts.parts += [Whole(filled(path, ("", key)), ask.name, ask.store) for path in ask.whole]
     return tuple(facts.parts)
+
+
+def _joined(parts: list[Part]) -> list[Part]:
+    """Lines that each name one of a set make one set of them."""
+    sets: dict[Path, Fact] = {}
+    out: list[Part] = []
+    for part in parts:
+        if isinstance(part, Fact) and isinstance(part.value, tuple):
+            before = sets[part.path].value if part.path in sets else ()
+            sets[part.path] = replace(part, value=tuple(sorted({*before, *part.value})))
+        else:
+            out.append(part)
+    return [*out, *sets.values()]
 
 
 def _decoded(ask: Ask, replies: Replies, key: str, facts: _Facts) -> None:

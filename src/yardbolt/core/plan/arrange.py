@@ -81,8 +81,10 @@ class _Arranging:
         site: Site,
         wish: tuple[Way, ...],
         leaps: frozenset[str],
+        gate: bool = False,
     ) -> None:
         self.family, self.belief, self.site, self.wish, self.leaps = family, belief, site, wish, leaps
+        self.gate = gate
         inside = frozenset(way.account for way in belief.proven)
         self.ranks: dict[Change, Rank] = {change: rank(change, belief.live, site, inside) for change in todo}
         self.left = sorted(todo, key=lambda change: (self.ranks[change].place, _lesser(change)))
@@ -247,7 +249,9 @@ class _Arranging:
         for name in (OPEN, CLOSE):
             before = len(self.steps)
             blocked = self.phase(name)
-            if name == CLOSE and any(step.kind is Kind.WRITE for step in self.steps[before:]):
+            wrote = any(step.kind is Kind.WRITE for step in self.steps[before:])
+            # what is live and unkept may be limits of an earlier run that were never tried out
+            if name == CLOSE and (wrote or self.gate or self.belief.unsaved):
                 self.prove(again=True)
                 self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
             self.save(name)
@@ -296,6 +300,8 @@ def found_waiting(family: Family, belief: Belief) -> Refused | None:
             ("whether live and kept settings agree was not read, so nothing can be relied on after a power cut",)
         )
     many = "1 setting was" if differences == 1 else f"{differences} settings were"
+    unkept = live.stores.names if isinstance(live.stores.names, tuple) else ()
+    many = f"{', '.join(unkept)}: {many}" if unkept else many
     return Refused(
         (f"{many} live but not kept on arrival; our saving would publish them: look at them, then say --found keep",)
     )
@@ -303,18 +309,18 @@ def found_waiting(family: Family, belief: Belief) -> Refused | None:
 
 def arrange(
     family: Family, belief: Belief, todo: tuple[Change, ...], site: Site, target: Target, gaps: tuple[Gap, ...] = (),
-    restarted: bool = False, leaps: frozenset[str] = frozenset(),
+    restarted: bool = False, leaps: frozenset[str] = frozenset(), gate: bool = False,
 ) -> Sheet | Refused:  # fmt: skip
     """The rehearsed order of the changes, or the reasons why there is none.
 
-    `restarted`: a restart was already survived in this run. `leaps`: paths (or op names) that may break the way in, by
+    `restarted`: a restart was already survived in this run; `gate`: a trial of refusals failed in it. `leaps`: paths (or op names) that may break the way in, by
     consent.
     """
     if refused := found_waiting(family, belief):
         return refused
-    arranging = _Arranging(family, belief, todo, site, wishes(family, site, target, belief), leaps)
+    arranging = _Arranging(family, belief, todo, site, wishes(family, site, target, belief), leaps, gate)
     # as it should be, and kept: nothing to do, and nothing to prove by doing
-    if not todo and not belief.unsaved:
+    if not todo and not belief.unsaved and not gate:
         return Sheet(site.unit, (), gaps, (), belief)
     if not todo:
         arranging.prove(again=True)

@@ -126,6 +126,12 @@ def wordset(raw: Any) -> tuple[str, ...]:
     return tuple(sorted(set(raw.replace(",", " ").split() if isinstance(raw, str) else map(str, raw))))
 
 
+def nameset(raw: Any) -> tuple[str, ...]:
+    """A set of names that may hold blanks, sorted; as text, with commas between."""
+    given = raw.split(",") if isinstance(raw, str) else raw
+    return tuple(sorted({str(one).strip() for one in given if str(one).strip()}))
+
+
 def interface_addresses(raw: Any) -> tuple[str, ...]:
     """Addresses with their prefix length, sorted: `192.0.2.1/24`, `2001:db8::1/64`."""
     given = raw.replace(",", " ").split() if isinstance(raw, str) else raw

@@ -19,6 +19,7 @@ from .kinds import (
     interface_addresses,
     leaf,
     many,
+    nameset,
     number,
     part,
     reference,
@@ -252,6 +253,9 @@ class Seat:
 class Stores:
     differences: int | Absent | None = leaf(
         number, "settings that are live but not kept for the next start", "settings"
+    )
+    names: tuple[str, ...] | Absent | None = leaf(
+        nameset, "what is live but not kept, as the unit calls it", steady=False
     )
     waiting: int | Absent | None = leaf(number, "edits that are staged but not live", "edits")
 

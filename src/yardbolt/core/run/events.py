@@ -46,6 +46,14 @@ class Tried(OfLogin):
 
 
 @dataclass(frozen=True, kw_only=True)
+class Renewed:
+    """What stands at this address is new, or as it left the works again: wrong tries of before are forgotten there."""
+
+    event: Literal["renewed"] = "renewed"
+    address: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class Recognised:
     """The unit was recognised before it was written to, and by what."""
 
@@ -235,7 +243,7 @@ class Troubled:
 
 StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
 Event = (
-    Trying | Tried | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
+    Trying | Tried | Renewed | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
 )  # fmt: skip
 

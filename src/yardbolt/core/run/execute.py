@@ -32,7 +32,7 @@ from ..secret import Ref
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
 from .events import Stopped, Unlike
-from .requests import Attempt, Doing, LogIn, Note, Outcome, Planes, Read, Request, Return
+from .requests import Attempt, Doing, LogIn, Note, Outcome, Planes, Read, Request, Return, Returned
 from .takingback import TakingBack, Unproven
 
 DIFFERENCES = ("stores", "differences")
@@ -222,20 +222,26 @@ class _Run(TakingBack):
         yield from self.some_session()
         ways = tuple(sorted(self.belief.proven, key=lambda way: (way.secret.factory, way)))
         yield self.sending(place, step, words)
-        began = datetime.fromisoformat(self.now())
+        began, before = datetime.fromisoformat(self.now()), self.belief.live.identity.uptime
         answer, _ = yield from self.send(plain_order(step.op), step.op.by)
         if isinstance(answer, No) and answer.alive:
             raise Stop(f"the unit did not restart: {answer.said}")
         self.belief = rehearse_step(self.family, self.belief, step)
-        back: Way | None = yield Return(ways, step.op.wait)
+        back: Returned | None = yield Return(ways, step.op.wait)
         if back is None:
             raise Stop("the unit did not come back in time; wait, then run the same command again")
-        self.belief = learn(self.belief, back)
-        up = (yield from self.compare(back)).identity.uptime
+        self.belief = learn(self.belief, back.way)
+        up = (yield from self.compare(back.way)).identity.uptime
         # what was never restarted has survived nothing
         if up is not None and up > (datetime.fromisoformat(self.now()) - began).total_seconds() + ROUNDED:
             raise Stop(f"the unit says it has been up for {up:.0f} s, so it did not restart")
-        yield self.proven(place, step, words, back)
+        fell = up is not None and before is not None and up < before
+        if not back.away and not fell:
+            raise Stop(
+                "whether it restarted could not be tried: it was never away, and no uptime shows it; 'restart: no' in "
+                "the job file goes on without"
+            )
+        yield self.proven(place, step, words, back.way)
 
     def attempt(self, place: int, step: Step) -> Doing:
         words = self.words(step)

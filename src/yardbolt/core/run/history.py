@@ -6,14 +6,16 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 from ..secret import Ref
 from .events import (
     Entry,
     Event,
     GateAnswering,
+    NotProven,
     Proven,
+    Renewed,
     RunBegun,
     RunFinished,
     Sending,
@@ -41,6 +43,7 @@ class UnitHistory:
     finished: set[int] = field(default_factory=set)
     restarted: set[int] = field(default_factory=set)
     last_run: int = 0
+    gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
         """The number of the run to work on, and whether it was begun before and not finished."""
@@ -69,7 +72,7 @@ class History:
     def __init__(self, entries: Iterable[Entry] = ()) -> None:
         self._units: dict[str, UnitHistory] = {}
         self._spent: dict[tuple[Scope, str], list[datetime]] = {}
-        self._open: dict[tuple[str, str, str], datetime] = {}
+        self._open: dict[tuple[str, str, str], tuple[datetime, tuple[Scope, ...]]] = {}
         for entry in entries:
             self.add(entry)
 
@@ -85,9 +88,17 @@ class History:
         unit.last_run = max(unit.last_run, stamp.run)
         match event:
             case Trying():
-                self._open[(stamp.unit, event.account, event.secret)] = datetime.fromisoformat(stamp.time)
+                key, where = (stamp.unit, event.account, event.secret), scopes(stamp.unit, event.address, event.key)
+                # one that never ended counts for good
+                if key in self._open:
+                    self._spend(event.account, *self._open.pop(key))
+                self._open[key] = (datetime.fromisoformat(stamp.time), where)
             case Tried():
                 self._tried(unit, stamp, event)
+            case Renewed(address=address):
+                for known in [one for one in self._spent if one[0] == ("address", address)]:
+                    del self._spent[known]
+                self._open = {key: value for key, value in self._open.items() if ("address", address) not in value[1]}
             case Sending() | GateAnswering() if event.secret:
                 self._sent(unit, event.account, Ref(event.secret))
             case RunBegun():
@@ -96,6 +107,8 @@ class History:
                 unit.finished.add(stamp.run)
             case Proven(kind="restart"):
                 unit.restarted.add(stamp.run)
+            case Proven(kind="try") | NotProven(kind="try"):
+                unit.gate_failed = isinstance(event, NotProven)
             case _:
                 pass
 
@@ -106,8 +119,8 @@ class History:
             for scope in scopes(stamp.unit, event.address, event.key):
                 self._spent.pop((scope, event.account), None)
         elif event.spent:
-            for scope in scopes(stamp.unit, event.address, event.key):
-                self._spent.setdefault((scope, event.account), []).append(datetime.fromisoformat(stamp.time))
+            where = scopes(stamp.unit, event.address, event.key)
+            self._spend(event.account, datetime.fromisoformat(stamp.time), where)
         if event.accepted or event.spent:
             unit.last_outcome[(event.account, event.secret)] = event.accepted
         ref = Ref(event.secret)
@@ -115,6 +128,10 @@ class History:
             unit.ours |= {event.account} if ref.safe else set()
             unit.opened[event.account] = ref
             self._recent(unit, event.account, ref)
+
+    def _spend(self, account: str, at: datetime, where: tuple[Scope, ...]) -> None:
+        for scope in where:
+            self._spent.setdefault((scope, account), []).append(at)
 
     def _sent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
         # from the sending on it is not known which of the two opens
@@ -135,14 +152,16 @@ class History:
         for scope in wanted:
             times = self._spent.get((scope, account), [])
             counts.append(len(times) - bisect_right(times, since))
-        units = {name for kind, name in wanted if kind == "unit"}
-        dangling = sum(u in units and a == account and at > since for (u, a, _), at in self._open.items())
-        return max(counts, default=0) + dangling
+        endless = sum(
+            a == account and at > since and bool({*hit} & {*wanted}) for (_, a, _), (at, hit) in self._open.items()
+        )
+        return max(counts, default=0) + endless
 
-    def tries_left(self, account: str, limit: int, now: str, where: Iterable[Scope]) -> int:
-        """How many wrong tries may still be made: the limit less two spared, less what was used. An unknown limit (0)
-        is two an hour."""
-        since = datetime.fromisoformat(now) - WINDOW
+    def tries_left(self, account: str, limit: int, now: str, where: Iterable[Scope], window: timedelta = WINDOW) -> int:
+        """How many wrong tries may still be made: the limit less two spared, less what was used within the window. An
+        unknown limit (0) is two an hour."""
+        # timedelta.max is a lock that somebody has to release
+        since = datetime.min.replace(tzinfo=UTC) if window == timedelta.max else datetime.fromisoformat(now) - window
         return (limit or UNKNOWN_LIMIT) - SPARE_TRIES - self.used(account, since, where)
 
 

@@ -41,11 +41,19 @@ class LogIn:
 
 @dataclass(frozen=True)
 class Return:
-    """The unit restarts, or goes back by itself: wait until one of these ways opens; told that way, or None when the
+    """The unit restarts, or goes back by itself: wait until one of these ways opens; told `Returned`, or None when the
     time is over."""
 
     ways: tuple[Way, ...]
     seconds: float
+
+
+@dataclass(frozen=True)
+class Returned:
+    """By which way it let us in again, and whether it was seen to be away meanwhile."""
+
+    way: Way
+    away: bool
 
 
 @dataclass(frozen=True)

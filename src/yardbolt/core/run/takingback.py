@@ -6,7 +6,6 @@ from collections.abc import Callable, Generator
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..doors import Way
 from ..family.model import LIVE, STAGED, Family
 from ..family.writing import op_for, plain_order, readable, render
 from ..plan.arrange import Sheet
@@ -21,7 +20,7 @@ from ..plane.table import Plane
 from ..talk.outcomes import Done
 from .conducting import Conducting, Stop, reason_of, told_of
 from .events import BackedOut, BackingOut
-from .requests import Note, Planes, Read, Request, Return
+from .requests import Note, Planes, Read, Request, Return, Returned
 
 
 @dataclass(frozen=True)
@@ -110,11 +109,11 @@ class TakingBack(Conducting):
         """Nobody gets in any more, and the unit goes back by itself: wait for that."""
         fallback = self.belief.fallback
         assert fallback is not None
-        back: Way | None = yield Return(tuple(sorted(fallback.ways[LIVE])), fallback.seconds)
+        back: Returned | None = yield Return(tuple(sorted(fallback.ways[LIVE])), fallback.seconds)
         self.belief = replace(
             self.belief, stores=fallback.stores, ways=fallback.ways, sessions=frozenset(), fallback=None
         )
         if back is None:
             return (f"it should go back by itself within {fallback.seconds:.0f} s; it did not let us in by then",)
-        self.belief = learn(self.belief, back)
+        self.belief = learn(self.belief, back.way)
         return ("it went back by itself",)
