@@ -35,7 +35,8 @@ class KdbxSafe:
         self._alike = ""  # digest of what both files held when they were compared last
         if not path.exists():
             raise SafeError(f"{path}: there is no safe yet; 'yardbolt new' makes one")
-        self._values = kdbx.values_of(self._opened(path))
+        self._last: tuple[str, object] = ("", None)  # the safe as opened last, and the digest of its bytes then
+        self._values = kdbx.values_of(self._main())
 
     def value(self, ref: Ref) -> Secret | None:
         """The secret behind a reference, or None."""
@@ -74,7 +75,9 @@ class KdbxSafe:
             raise SafeError(f"{where}: the safe cannot be written ({e.strerror or e}); {NOTHING_SENT}") from None
 
     def _merge(self, new: Mapping[Ref, Secret], note: str) -> None:
-        kept, changed = self._opened(self.path), False
+        kept, changed = self._main(), False
+        # from here on what is in memory may be more than what is on the disk
+        before, self._last = self._last, ("", None)
         if self.copy is not None:
             if not self.copy.is_file():
                 gone = "put the stick back; where it is lost for good: yardbolt safe copy"
@@ -88,7 +91,9 @@ class KdbxSafe:
             write_atomically(self.path, kdbx.content_of(kept))
         if self.copy is not None and self.copy.read_bytes() != self.path.read_bytes():
             write_atomically(self.copy, self.path.read_bytes())
-        there, content = kdbx.values_of(self._opened(self.path)) if changed else wanted, self.path.read_bytes()
+        if not changed:
+            self._last = before
+        there, content = kdbx.values_of(self._main()), self.path.read_bytes()
         # a copy of the very same bytes opens as the safe does
         if not self._hold(content) or any(not kdbx.same(there.get(ref), one) for ref, one in wanted.items()):
             raise SafeError(f"{self.path}: read back, safe and copy do not hold what was stored; {NOTHING_SENT}")
@@ -103,6 +108,13 @@ class KdbxSafe:
             content = self.path.read_bytes()
             return hashlib.sha256(content).hexdigest() == self._alike and self._hold(content)
         return False
+
+    def _main(self) -> object:
+        """The safe, opened anew wherever its bytes are not those that were opened last."""
+        digest = hashlib.sha256(self.path.read_bytes()).hexdigest()
+        if digest != self._last[0]:
+            self._last = (digest, self._opened(self.path))
+        return self._last[1]
 
     def _opened(self, path: Path) -> object:
         other = "its second copy" if path == self.path else "the safe itself: move it away, then yardbolt safe copy"

@@ -9,6 +9,7 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.judge.baseline import Finding, judge
+from yardbolt.core.judge.looked import Looked, not_looked_at
 from yardbolt.core.plane.edit import exists, put
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.documents import CheckDocument
@@ -105,15 +106,24 @@ def conclude(
     plane = with_credentials(unit, with_known_secrets(unit, seen_from_outside(unit, around, tried, base)), tried)
     now = unit.clock.now()
     findings = judge(plane, unit.baseline, unit.site, now[:10])
+    unseen = not_looked_at(looked(unit, around, tried, reading))
     document = CheckDocument(
         kind="check", box=box_of(unit, plane), outside=outside_rows(unit, around, tried), inside=told,
-        complete=reading is not None, family=unit.family.name, baseline=baseline_name(unit.baseline),
+        complete=reading is not None, not_looked_at=tuple(f"{name}: {why}" for name, why in unseen), family=unit.family.name, baseline=baseline_name(unit.baseline),
         findings=finding_rows(findings), **reading_fields(reading or Reading(), plane),
     )  # fmt: skip
     not_another(unit, document.box)
     unit.records.file(unit.name, document)
     file_once(unit, document, "as found outside", was_reset(unit, tried))
     return Checked(unit.name, plane, around, tried, findings, reading, told, now, document)
+
+
+def looked(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], reading: Reading | None) -> Looked:
+    """What this look covered."""
+    return Looked(
+        unit.family.covers() if reading else frozenset(), around.whole, 6 if ":" in unit.entry.address else 4,
+        frozenset(trial.way.service for trial in tried),
+    )  # fmt: skip
 
 
 def was_reset(unit: UnitInWork, tried: tuple[Trial, ...]) -> bool:

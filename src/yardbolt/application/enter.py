@@ -38,10 +38,10 @@ class Question:
 
 @dataclass(frozen=True)
 class Entered:
-    """What the first entry did, and the check that followed."""
+    """What the first entry did, and the check that followed, where one was needed."""
 
     done: tuple[str, ...]
-    checked: Checked
+    checked: Checked | None
 
 
 def found_secrets(unit: UnitInWork, accounts: tuple[str, ...]) -> dict[Ref, Secret]:
@@ -105,8 +105,11 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
         unit.note(GateMet(gate=question.gate, account=question.account, said=question.said))
     for way in dict.fromkeys(question.way for question in asked):
         done += await _pass(unit, way)
-    if not asked:
-        done.append("the unit asked nothing; nothing was changed")
+    filed = unit.last_check()
+    # asked nothing, and read a moment ago by whom it let in: that is the reading
+    if not asked and filed is not None and filed.document.complete:
+        file_once(unit, filed.document, "as found")
+        return Entered((), None)
     checked = await check(unit)
     if checked.reading is None:
         what = "the first entry is done, but" if asked else "nothing was entered:"

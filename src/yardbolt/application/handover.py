@@ -158,5 +158,5 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
             yield f"{own.name} ends on {own.until}: yardbolt tighten {name} after that day takes it away"
     yield from (f"{row.severity}: {row.title}: {row.saw}" for row in fails)
     yield from (
-        f"{one.kind} server {one.address} is not here: prove it on site" for one in unit.job.servers if not one.here
+        f"owed on site: {one.kind} server {one.address} is not here today" for one in unit.job.servers if not one.here
     )

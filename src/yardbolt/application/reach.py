@@ -172,6 +172,8 @@ def seen_from_outside(
         path = ("trials", f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
         draft.make(path).put((*path, "service"), trial.way.service).put((*path, "account"), trial.way.account)
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
+        value = unit.secret(trial.way.secret)
+        draft.put((*path, "blank"), value is not None and not value)
         if isinstance(trial.outcome, Refused | NoListener):
             draft.put((*path, "doubts"), trial.doubts)
     inside = base is not None and base.accounts.complete

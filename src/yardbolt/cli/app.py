@@ -9,6 +9,7 @@ import typer
 
 from .options import (
     DEFAULT_JOB,
+    All,
     As,
     Format,
     JobFile,
@@ -22,6 +23,7 @@ from .options import (
     SshKey,
     ThisOne,
     Units,
+    Why,
     Yes,
 )
 from .values import found_of, schema_of, span_of
@@ -114,7 +116,7 @@ def check(
     login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its password is asked for.")] = None,
     account: As = "", ssh_key: SshKey = None, keep: Keep = False,
     outside: Annotated[bool, typer.Option("--outside", help="Only from outside.")] = False,
-    full: Annotated[bool, typer.Option("--full", help="Also list what holds.")] = False,
+    full: All = False, why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
@@ -134,7 +136,7 @@ def check(
             ssh_key,
             keep,
             outside,
-            full,
+            (full, why),
             key_file,
             span,
             report_format,
@@ -161,7 +163,7 @@ def enter(
 
 @app.command()
 def steps(
-    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", report_format: Format = "text", output: Output = None,
+    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", full: All = False, why: Why = False, report_format: Format = "text", output: Output = None,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The rehearsed step sheet. Sends nothing."""
@@ -170,14 +172,14 @@ def steps(
     from . import steps as body
 
     choices = Choices(frozenset(leap or ()), found_of(found))
-    raise typer.Exit(body.steps(units, job, choices, report_format, output, no_color))
+    raise typer.Exit(body.steps(units, job, choices, (full, why), report_format, output, no_color))
 
 
 @app.command()
 def tighten(
     units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "",
     anew: Annotated[bool, typer.Option("--anew", help="Plan anew instead of finishing the run that was cut off.")] = False,
-    account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False,
+    account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False, full: All = False, why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Carry out the steps, guarded and journaled, then prove. Run it again after any interruption."""
@@ -188,21 +190,45 @@ def tighten(
     choices = Choices(frozenset(leap or ()), found_of(found))
     login = (account, ssh_key, keep)
     raise typer.Exit(
-        body.tighten(units, job, yes, choices, anew, login, this_one, key_file, span_of(ports), jobs, quiet, no_color)
+        body.tighten(
+            units,
+            job,
+            yes,
+            choices,
+            anew,
+            login,
+            this_one,
+            (full, why),
+            key_file,
+            span_of(ports),
+            jobs,
+            quiet,
+            no_color,
+        )
     )
 
 
 @app.command()
 def prove(
-    units: Units = None, job: JobFile = DEFAULT_JOB, account: As = "", ssh_key: SshKey = None, keep: Keep = False, key_file: KeyFile = None,
-    ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, account: As = "", ssh_key: SshKey = None, keep: Keep = False, full: All = False, why: Why = False,
+    key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Read afresh and try everything out. Never writes."""
     from . import prove as body
 
     raise typer.Exit(
         body.prove(
-            units, job, (account, ssh_key, keep), key_file, span_of(ports), report_format, output, jobs, quiet, no_color
+            units,
+            job,
+            (account, ssh_key, keep),
+            (full, why),
+            key_file,
+            span_of(ports),
+            report_format,
+            output,
+            jobs,
+            quiet,
+            no_color,
         )
     )
 

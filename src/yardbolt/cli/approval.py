@@ -17,7 +17,7 @@ def agreed(question: str, yes: bool) -> bool:
     if not sys.stdin.isatty():
         raise OperatorError("this needs approval and nobody is at the keyboard; look at it first, then say --yes")
     sys.stdout.flush()
-    return input(f"{question} (yes/no) ").strip().lower() == "yes"
+    return input(f"{question} (yes/no) ").strip().lower() in ("yes", "y")
 
 
 def findings_code(states: list[State], complete: bool) -> int:

@@ -18,7 +18,7 @@ from .values import output_format
 
 
 def check(
-    units: list[str] | None, job: Path, account: str, ssh_key: Path | None, keep: bool, outside: bool, full: bool, key_file: Path | None,
+    units: list[str] | None, job: Path, account: str, ssh_key: Path | None, keep: bool, outside: bool, more: tuple[bool, bool], key_file: Path | None,
     ports: tuple[int, int], report_format: str, output: Path | None, jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Check units and show what was found."""
@@ -43,9 +43,8 @@ def check(
             else:
                 if shown:
                     screen.say("")
-                show.checked(screen, found, unit, full)
-                screen.say("")
-                screen.say(("Next: ", "next"), stage(name, yard.records, lambda: unit.family).next)
+                show.checked(screen, found, unit, *more)
+                show.next_line(screen, stage(name, yard.records, lambda: unit.family).next)
             shown += 1
             return findings_code([one.state for one in found.findings], found.reading is not None)
 

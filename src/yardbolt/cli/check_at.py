@@ -118,7 +118,13 @@ async def _try(at: str, source: str, seen: Seen, name: str, secret: Secret) -> T
     """One typed login, counted in the laptop's own book before it is sent: two an hour, for its lock-out is not
     known."""
     wire, book, now = wiring.trial_wire(lambda ref: secret), wiring.book_of_tries(), wiring.now()
-    said: dict[str, Any] = {"account": name, "service": "ssh", "source": source, "address": at, "secret": "typed:password"}
+    said: dict[str, Any] = {
+        "account": name,
+        "service": "ssh",
+        "source": source,
+        "address": at,
+        "secret": "typed:password",
+    }
     outcome: Login = Untried("two wrong tries in an hour are used up; wait")
     if book is not None and book.history().tries_left(name, 0, now, scopes("", at)) <= 0:
         return TypedLogin(seen.port, name, outcome, "", ())

@@ -19,23 +19,16 @@ from . import wiring
 from .new import DEMO_NETWORK
 from .screen import Screen
 
-UNIT = "sk-sw-04"
 NEW = ("new", ".", "--demo")
 STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
-    ("A carton is opened in the depot of Larkmoor Tramway: a line switch for the Skerrow line, as it left the works. The job file and an "
-     "empty safe come first. (This demo opens the safe with a key file; you would type a master password.)", NEW, (0,)),
-    ("Look before touching: every port, every published login, within the try budget. Nothing is changed, no question is answered.",
-     ("check", UNIT), (3, 4)),
-    ("Both factory logins open, and the unit wants its terms accepted and a first password set. That is a write, so it needs approval; the "
-     "new password is in the safe and its copy before it is sent. Then the settings can be read: the as-found record.",
-     ("enter", UNIT, "--yes", "--this-one"), (0,)),
-    ("Now the plan: an order of changes in which somebody can always still get in, rehearsed before the first byte is sent.", ("steps", UNIT), (0,)),
-    ("Carry it out, one guarded step after another: write, read back, prove in a new connection, save, and only then close the old ways. "
-     "The unit restarts once, because only what it keeps counts.", ("tighten", UNIT, "--yes"), (0,)),
-    ("Somebody doubts it? Prove it again, from another moment. Proving never writes.", ("prove", UNIT), (0,)),
-    ("Planning again on the unit as it is left finds nothing to do.", ("steps", UNIT), (0,)),
-    ("The hand-over sheet, for the owner to sign:", ("sheet", UNIT), (0,)),
-    ("Where the job stands:", (), (0,)),
+    ("Two cartons arrive in the depot of Larkmoor Tramway. First a job file and an empty safe.", NEW, (0,)),
+    ("Look before touching: every port, every published login. Nothing is changed, nothing answered.", ("check",), (3, 4)),
+    ("The switch wants terms accepted and a first password: a write, so it needs approval.",
+     ("enter", "--yes", "--this-one"), (0,)),
+    ("The plan: an order in which somebody can always still get in; nothing is sent yet.", ("steps",), (0,)),
+    ("Carry it out: write, read back, prove in a new connection, save, then close the old ways.", ("tighten", "--yes"), (0,)),
+    ("The hand-over sheets for the owner to sign, and where the job stands.", ("sheet",), (0,)),
+    ("", (), (0,)),
 )  # fmt: skip
 
 PROGRAM = (sys.executable, "-m", "yardbolt")
@@ -83,12 +76,10 @@ def run(folder: Path | None, no_color: bool) -> int:
             elsewhere = command is NEW and network != DEMO_NETWORK
             _act(screen, comment, (*command, "--network", network) if elsewhere else command, good, work, env)
         screen.head("Done", f"{time.monotonic() - began:.0f} s; the bench is down, nothing is left running")
-        for sheet in sorted((work / "sheets").glob("*.html")):
-            screen.say(f"The sheet: {sheet}")
-        screen.say(f"The job:   {work}   (its safe opens with {key.name}; delete the folder when you have seen enough)")
         screen.say(
-            "By hand:   yardbolt bench up in one terminal; in another: yardbolt new job --demo, cd job, yardbolt check ..."
+            f"The job:  {work}  (sheets in it; its safe opens with {key.name}; delete it when you have seen enough)"
         )
+        screen.say("By hand:  yardbolt bench up; in another terminal: yardbolt new job --demo, cd job, yardbolt check")
         return 0
     finally:
         bench.terminate()
@@ -102,9 +93,8 @@ def _act(
     screen: Screen, comment: str, command: tuple[str, ...], good: tuple[int, ...], work: Path, env: dict[str, str]
 ) -> None:
     screen.say("")
-    screen.console.rule(characters="=" if screen.console.no_color else "─")
-    screen.say((comment, "next"))
-    screen.say("")
+    if comment:
+        screen.say((f"== {comment}", "next"))
     screen.say((f"$ yardbolt {' '.join(command)}".rstrip(), "faint"))
     sys.stdout.flush()
     got = subprocess.run([*PROGRAM, *command], cwd=work, env=env, check=False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from yardbolt.application.causes import names as listed
 from yardbolt.application.enter import Question, questions
 from yardbolt.application.enter import enter as run
 from yardbolt.application.unit import UnitInWork
@@ -47,13 +48,11 @@ def enter(
                     raise OperatorError(f"{name}: not approved; nothing was changed")
                 entered = await run(unit, asked)
                 yard.progress.clear()
-                screen.head("Done")
-                for done in entered.done:
-                    screen.say(done, indent=2)
-                screen.say("")
-                show.checked(screen, entered.checked, unit, False)
-                screen.say("")
-                screen.say(("Next: ", "next"), f"yardbolt steps {name}")
+                for done in entered.done if asked else ():
+                    screen.say(("DONE  ", "good"), done)
+                if entered.checked is not None:
+                    show.found(screen, entered.checked, unit)
+                show.next_line(screen, f"yardbolt steps {name}")
                 return 0
 
         return wiring.each(yard, names, 1, work)
@@ -63,17 +62,16 @@ def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:
     """What the unit asks, and what approving means."""
     screen.say((unit.name, "head"), f"  {unit.family.title}  {unit.entry.address}")
     if not asked:
-        screen.say("It asks nothing more.", indent=2)
+        screen.say("It asks nothing; nothing was changed.", indent=2)
         return
-    screen.head("It asks", "found by logging in and answering nothing")
-    for question in asked:
-        told = {"terms": "licence terms", "change": f"a new password for {question.account}"}
-        what = told.get(question.gate, question.gate)
-        screen.say((f"{what} ", "head"), (f"(at the login of {question.account})", "faint"), indent=2)
+    screen.say(("It asks", "head"), ("  (found by logging in and answering nothing)", "faint"))
+    for gate in dict.fromkeys(question.gate for question in asked):
+        accounts = listed(question.account for question in asked if question.gate == gate)
+        what = {"terms": "licence terms", "change": "a new password"}.get(gate, gate)
+        screen.say((f"{what} ", "head"), (f"(at the login of {accounts})", "faint"), indent=2)
     said = next((question.said for question in asked if question.gate == "terms"), "")
     for line in said.split("\n") if said else ():
         screen.say((f"| {line}", "faint"), indent=4)
-    screen.say("")
     if said:
         accepts = unit.job.allows.terms or "nobody"
         screen.say(f"Accepting binds the owner; the job file names: {accepts}", indent=2)

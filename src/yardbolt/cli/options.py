@@ -40,4 +40,7 @@ ThisOne = Annotated[
     bool, typer.Option("--this-one", help="You compared the unit's plate with the work order: it is this one.")
 ]
 
+All = Annotated[bool, typer.Option("--all", help="Everything, not only what matters most.")]
+Why = Annotated[bool, typer.Option("--why", help="With the reason and the paths behind each line.")]
+
 DEFAULT_JOB = Path("yard.yaml")

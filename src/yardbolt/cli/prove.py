@@ -9,7 +9,7 @@ from typing import Any
 
 from yardbolt.application.prove import prove as run
 
-from . import show, wiring
+from . import show, show_proofs, wiring
 from .approval import proved_code
 from .logins import known
 from .screen import Screen
@@ -17,7 +17,7 @@ from .values import output_format
 
 
 def prove(
-    units: list[str] | None, job: Path, login: tuple[str, Path | None, bool], key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
+    units: list[str] | None, job: Path, login: tuple[str, Path | None, bool], more: tuple[bool, bool], key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
     jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Prove units and show what held."""
@@ -37,9 +37,8 @@ def prove(
             if report_format == "json":
                 documents[name] = asdict(found.document)
             else:
-                show.proved(screen, found, unit)
-                screen.say("")
-                screen.say(("Next: ", "next"), f"yardbolt sheet {name}")
+                show_proofs.proved(screen, found, unit, *more)
+                show.next_line(screen, f"yardbolt sheet {name}")
             return proved_code(found)
 
         code = wiring.each(yard, names, jobs, work)

@@ -28,6 +28,7 @@ def sheet(units: list[str] | None, job: Path, report_format: str, output: Path |
                 sys.stderr.write(f"yardbolt: {e}\n")
                 codes.append(e.exit_code)
                 continue
+            made_here = []
             kind = "as-left" if made.left.proven else "as-found"
             for one in wanted:
                 path = folder / f"{name}-{made.left.time[:10]}-{kind}.{ENDINGS[one]}"
@@ -36,6 +37,8 @@ def sheet(units: list[str] | None, job: Path, report_format: str, output: Path |
                     wiring.write_whole(path, FORMATS[one](made).encode())
                 except OSError as e:
                     raise OperatorError(f"{path}: cannot be written: {e.strerror}") from None
-                sys.stdout.write(f"{path}\n")
+                made_here.append(path)
+            endings = ", ".join(path.suffix.removeprefix(".") for path in made_here)
+            sys.stdout.write(f"{made_here[0].with_suffix('')}: {endings}\n")
             codes.append(3 if any(row.state == "fails" for row in made.left.findings) else 0)
         return worst(codes)

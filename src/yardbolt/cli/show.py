@@ -1,32 +1,29 @@
-"""What several commands show: doors, findings, step sheet, proofs. Doors first, then findings, then what was not
-judged."""
+"""What a check shows: about twenty lines. Doors first, then what to mend, what was not judged, what was not looked at,
+and the next command. Everything else is one option away."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 
+from yardbolt.application.causes import Cause, causes
 from yardbolt.application.check import Checked
-from yardbolt.application.prove import Proved
-from yardbolt.application.steps import Plan
 from yardbolt.application.trials import Trial
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE
 from yardbolt.core.doors import Door
 from yardbolt.core.judge.access import who
-from yardbolt.core.judge.baseline import Baseline, Finding, count
-from yardbolt.core.judge.rules.rule import State
-from yardbolt.core.plan.arrange import Refused
-from yardbolt.core.plan.belief import Standing
-from yardbolt.core.plan.rehearse import Kind, Step
-from yardbolt.core.plan.words import describe_step
-from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.path import Path, show
-from yardbolt.core.plane.table import Answering, Plane, Service, is_item
-from yardbolt.core.plane.words import duration, human
-from yardbolt.core.run.proofs import Proof, Result
+from yardbolt.core.judge.baseline import Baseline, Finding
+from yardbolt.core.judge.looked import INSIDE
+from yardbolt.core.judge.rules.rule import Severity, State
+from yardbolt.core.plane.path import show
+from yardbolt.core.plane.table import Answering, Plane, Service
+from yardbolt.core.plane.words import brief
 from yardbolt.core.talk.outcomes import accepted
 
 from .screen import Cell, Screen
+
+MOST_CAUSES = 6
+MOST_UNKNOWN = 3
 
 
 def baseline_line(baseline: Baseline) -> str:
@@ -34,54 +31,62 @@ def baseline_line(baseline: Baseline) -> str:
     return f"{baseline.name} {baseline.version}: {baseline.meaning}"
 
 
+def next_line(screen: Screen, command: str) -> None:
+    """The next command."""
+    screen.say(("NEXT  ", "next"), command)
+
+
 # ---- doors ----------------------------------------------------------------------------------------------------------
 
 
-def doors(screen: Screen, plane: Plane, tried: tuple[Trial, ...], met: tuple[Door, ...]) -> None:
+def doors(screen: Screen, plane: Plane, tried: tuple[Trial, ...], met: tuple[Door, ...], address: str) -> None:
     """What is set, what answers, whom it lets in, what opened it."""
-    screen.head("Doors", "what is set, what answers, whom it lets in, which published login opened it")
     opened: dict[str, list[str]] = {}
     for trial in tried:
         if accepted(trial.outcome):
-            opened.setdefault(trial.way.service, []).append(trial.way.account or "(no name)")
+            blank = plane.trials.get(f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
+            name = trial.way.account or "(no name)"
+            opened.setdefault(trial.way.service, []).append(f"{name} (blank)" if blank and blank.blank else name)
     by_port = {door.port: opened.get(door.service, []) for door in met}
-    rows = [_service_row(plane, service, opened.get(service.key, [])) for service in plane.services]
+    rows = [_service_row(plane, service, opened.get(service.key, []), address) for service in plane.services]
     explained = {service.port for service in plane.services}
     rows += [_answer_row(one, by_port.get(one.port or 0, [])) for one in plane.answering if one.port not in explained]
     if rows:
-        screen.rows(rows, heads=["door", "port", "", "set", "answers", "lets in", "opened by"])
+        screen.rows(
+            rows, indent=0, heads=["DOORS", "PORT", "SET", "ANSWERS", "ENCRYPTED", "LETS IN", "PUBLISHED LOGIN"]
+        )
     else:
-        screen.say("none was seen", indent=2)
+        screen.say(("DOORS  ", "head"), "none was seen")
 
 
-def _service_row(plane: Plane, service: Service, opened: list[str]) -> list[Cell]:
+def _service_row(plane: Plane, service: Service, opened: list[str], address: str) -> list[Cell]:
     answers = any(one.port == service.port for one in plane.answering)
-    reach = _reach(plane, service)
-    plain: Cell = ("PLAIN TEXT", "bad") if service.encrypted is False else "encrypted" if service.encrypted else "?"
+    reach = _reach(plane, service, address)
+    sealed: Cell = ("NO", "bad") if service.encrypted is False else "yes" if service.encrypted else "?"
     state = "on" if service.enabled is True else "off" if service.enabled is False else "not read"
     return [
-        service.key, str(service.port or "?"), plain, state, _answers(answers, plane.answering.complete),
+        service.key, str(service.port or "?"), state, _answers(answers, plane.answering.complete), sealed,
         (reach, "bad" if reach == "anyone" else ""), (", ".join(opened), "bad"),
     ]  # fmt: skip
 
 
-def _reach(plane: Plane, service: Service) -> str:
+def _reach(plane: Plane, service: Service, address: str) -> str:
     possible = who(plane, service.key).possible
     if not possible:
         return "nobody"
     if service.permitted is None:
         return "not read"
-    return "anyone" if possible == ANYONE else str(possible)
+    return "anyone" if possible == ANYONE else brief(possible, address)
 
 
 def _answer_row(one: Answering, opened: list[str]) -> list[Cell]:
-    plain: Cell = "?"
-    if one.speaks in ("telnet", "http"):
-        plain = ("PLAIN TEXT", "bad")
+    sealed: Cell = "?"
+    if one.speaks in ("telnet", "http", "ftp"):
+        sealed = ("NO", "bad")
     elif one.speaks in ("ssh", "tls"):
-        plain = "encrypted"
+        sealed = "yes"
     name = "unknown?" if one.speaks == "unknown" else str(one.speaks)
-    return [name, str(one.port), plain, "not read", "yes", "not read", (", ".join(opened), "bad")]
+    return [name, str(one.port), "not read", "yes", sealed, "not read", (", ".join(opened), "bad")]
 
 
 def _answers(answers: bool, looked: bool) -> str:
@@ -91,77 +96,116 @@ def _answers(answers: bool, looked: bool) -> str:
 # ---- findings -------------------------------------------------------------------------------------------------------
 
 
-def findings(screen: Screen, found: tuple[Finding, ...], full: bool = False) -> None:
-    """Ranked findings with their reason once; then what was not judged; then how many hold."""
-    counts = count(found)
-    screen.head("Findings", ", ".join(f"{counts[state]} {state.value}" for state in State if counts[state]))
-    fails = [one for one in found if one.state is State.FAILS]
-    last = ""
-    for one in fails:
-        if one.rule != last:
-            severity = one.severity.value
-            number = (f"  [{one.number} {one.rule}]", "faint")
-            screen.say((f"{severity:<9}", severity), (one.title, "head"), number, indent=2)
-            screen.say((one.why, "faint"), indent=11)
-        last = one.rule
-        basis = (f"  ({one.basis})" if one.basis else "", "faint")
-        screen.say(("FAILS  ", "fails"), f"{show(one.subject)}: {one.saw}", basis, indent=11)
-    if not fails:
-        screen.say("nothing fails", indent=2)
+def verdict(found: Iterable[Finding], inside: bool = True) -> Cell:
+    """The state in a word, and how many causes there are of each severity."""
+    all_causes = causes(found)
+    counts = [(each, sum(one.severity is each for one in all_causes)) for each in Severity]
+    told = ", ".join(f"{count} {each.value}" for each, count in counts if count)
+    if told:
+        return f"unsafe: {told}", "bad"
+    unknown = sum(one.state is State.UNKNOWN for one in found)
+    if unknown or not inside:
+        return f"nothing fails, {unknown} not judged", "unknown"
+    return "nothing fails", "good"
+
+
+def findings(
+    screen: Screen, found: tuple[Finding, ...], full: bool = False, why: bool = False, inside: bool = True
+) -> None:
+    """What to mend, worst first; then what was not judged; on wish everything, and the reasons."""
+    listed = causes(found)
+    if listed:
+        screen.say(("MEND FIRST", "head"))
+        shown = listed if full or why else listed[:MOST_CAUSES]
+        for cause in shown:
+            _cause(screen, cause, why)
+        if more := len(listed) - len(shown):
+            screen.say((f"{more} more: --all", "faint"), indent=10)
     for one in (one for one in found if one.state is State.WAIVED):
-        screen.say(("waived   ", "waived"), f"{one.title}: {one.saw}", indent=2)
-    _not_judged(screen, [one for one in found if one.state is State.UNKNOWN])
+        screen.say(("waived    ", "waived"), f"{one.title}: {one.saw}")
+    unknown = [one for one in found if one.state is State.UNKNOWN]
+    if not inside and not (full or why):
+        rules = len({one.rule for one in unknown})
+        screen.say(("NOT JUDGED     ", "head"), f"{rules} rules: the settings were not read")
+    else:
+        _not_judged(screen, unknown, full or why)
     if full:
-        screen.head("Holds")
-        screen.rows(
-            [
-                [
-                    ("holds", "holds"),
-                    one.title,
-                    f"{show(one.subject)}: {one.saw}" + (f" ({one.basis})" if one.basis else ""),
-                ]
-                for one in found
-                if one.state is State.HOLDS
-            ]
-        )
+        screen.head("HOLDS")
+        held = [one for one in found if one.state is State.HOLDS]
+        screen.rows([[one.title, one.saw, one.basis] for one in held], indent=0)
 
 
-def _not_judged(screen: Screen, unknown: list[Finding]) -> None:
-    if not unknown:
+def _cause(screen: Screen, cause: Cause, why: bool) -> None:
+    severity = cause.severity.value
+    screen.say((f"{severity:<10}", severity), cause.text, (f"  ({cause.basis})" if cause.basis else "", "faint"))
+    if not why:
         return
-    screen.head("Not judged", "unknown is not good")
-    unread = dict.fromkeys(one.title for one in unknown if not one.basis)
-    seen = [one for one in unknown if one.basis]
-    if seen:
-        screen.rows([[("unknown", "unknown"), one.title, f"{show(one.subject)}: {one.saw}"] for one in seen])
-    if unread:
-        because = "because the settings behind it were not read: " + "; ".join(unread)
-        screen.say(("unknown  ", "unknown"), because, indent=2)
+    screen.say((cause.findings[0].why, "faint"), indent=10)
+    for one in cause.findings:
+        screen.say((f"[{one.number} {one.rule}] {show(one.subject)}: {one.saw}", "faint"), indent=10)
 
 
-def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool) -> None:
+def _not_judged(screen: Screen, unknown: list[Finding], full: bool) -> None:
+    grouped: dict[str, list[str]] = {}
+    for one in unknown:
+        grouped.setdefault(one.title, []).append(one.saw)
+    if not grouped:
+        screen.say(("NOT JUDGED     ", "head"), "nothing")
+        return
+    screen.say(("NOT JUDGED", "head"), ("  unknown is not good", "faint"))
+    shown = list(grouped.items())[: None if full else MOST_UNKNOWN]
+    for title, saws in shown:
+        screen.say(("unknown   ", "unknown"), f"{title}: {'; '.join(dict.fromkeys(saws))}")
+    if more := len(grouped) - len(shown):
+        screen.say((f"{more} more: --all", "faint"), indent=10)
+
+
+def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool = False, why: bool = False) -> None:
     """The outcome of a check."""
+    serial = found.plane.identity.serial
+    mark = f"  S/N {serial}{' ok' if unit.entry.serial == serial else ''}" if serial else "  serial not read"
+    screen.say((found.unit, "head"), f"  {unit.family.title}{mark}  {unit.entry.address}")
+    screen.say(("FOUND  ", "head"), verdict(found.findings, found.reading is not None))
+    if found.reading is None:
+        screen.say(("the settings were not read: ", "unknown"), found.inside)
+    screen.say("")
+    doors(screen, found.plane, found.tried, unit.site.doors, unit.entry.address)
+    findings(screen, found.findings, full, why, found.reading is not None)
+    unseen = [one.partition(": ") for one in found.document.not_looked_at]
+    words = [name for name, _, reason in unseen if found.reading is not None or reason != INSIDE]
+    words += ["all that is read inside"] if found.reading is None else []
+    screen.say(("NOT LOOKED AT  ", "head"), ", ".join(words) or "nothing")
+    if full or why:
+        screen.rows([[name, (reason, "faint")] for name, _, reason in unseen])
+        _more(screen, found, unit)
+    _blind(screen, found)
+
+
+def found(screen: Screen, seen: Checked, unit: UnitInWork) -> None:
+    """What a first reading brought, without the doors that a check shows."""
+    serial = seen.plane.identity.serial
+    mark = f"  S/N {serial}{' ok' if unit.entry.serial == serial else ''}" if serial else ""
+    screen.say(("FOUND  ", "head"), verdict(seen.findings, seen.reading is not None), mark)
+    findings(screen, seen.findings)
+
+
+def _more(screen: Screen, found: Checked, unit: UnitInWork) -> None:
+    screen.head("HOW")
     when = found.time[:16].replace("T", " ")
-    where = f"  {unit.family.title}  {unit.entry.address}  seen from {unit.site.laptop}  {when} UTC"
-    screen.say((found.unit, "head"), where)
-    screen.say((baseline_line(unit.baseline), "faint"))
-    doors(screen, found.plane, found.tried, unit.site.doors)
+    screen.say(f"{when} UTC, seen from {unit.site.laptop}; inside: {found.inside}")
+    screen.say(baseline_line(unit.baseline))
     if own := ", ".join(map(str, found.around.state.own)):
-        left_out = f"left out: port {own}, where this laptop itself answers on every loopback address"
-        screen.say((left_out, "faint"), indent=2)
+        screen.say((f"left out: port {own}, where this laptop itself answers on every loopback address", "faint"))
     for door in unit.site.doors:
         if pin := unit.pin(door.service):
-            screen.say((f"{door.service} host key noted at the first login: {pin}", "faint"), indent=2)
-    screen.say(f"inside: {found.inside}", indent=2)
-    findings(screen, found.findings, full)
-    _blind(screen, found)
+            screen.say((f"{door.service} host key noted at the first login: {pin}", "faint"))
 
 
 def _blind(screen: Screen, found: Checked) -> None:
     reading = found.reading
     if not reading or not (reading.blind or reading.leftovers or reading.conflicts):
         return
-    screen.head("Blind areas")
+    screen.say(("NOT READ", "head"))
     why: dict[tuple[str, str], list[str]] = {}
     for blind in reading.blind:
         area, _, key = blind.area.partition(" ")
@@ -171,123 +215,4 @@ def _blind(screen: Screen, found: Checked) -> None:
     ]
     rows += [[one.ask, f"a line was not understood: {one.line[:60]}"] for one in reading.leftovers[:10]]
     rows += [[show(path), "two answers disagree, so it counts as unknown"] for path in reading.conflicts]
-    screen.rows(rows)
-
-
-# ---- the sheet ------------------------------------------------------------------------------------------------------
-
-MARKS = {
-    Kind.WRITE: "change",
-    Kind.PROVE: "prove",
-    Kind.TRY: "prove",
-    Kind.SAVE: "save",
-    Kind.ACTIVATE: "activate",
-    Kind.CONFIRM: "confirm",
-    Kind.RESTART: "restart",
-}
-
-
-def still_in(step: Step) -> Cell:
-    """How one is still in after a step."""
-    names = list(dict.fromkeys(f"{way.account} by {way.service}" for way in step.still))
-    match step.standing:
-        case Standing.PROVEN:
-            more = f" and {len(names) - 2} more" if len(names) > 2 else ""
-            return ", ".join(names[:2]) + more, "good"
-        case Standing.HELD:
-            return "only by the session that is open", "medium"
-        case Standing.LEAP:
-            return "LEAP: not until the next login", "bad"
-        case Standing.LOST:
-            return "NO WAY IN", "bad"
-
-
-def plan(screen: Screen, made: Plan, unit: UnitInWork) -> None:
-    """The step sheet: each change with its reason, who is still in, the back-out."""
-    sheet = made.sheet
-    if isinstance(sheet, Refused):
-        screen.say((unit.name, "head"), ("  refused: there is no order that keeps a way in", "bad"))
-        for why in sheet.why:
-            screen.say(why, indent=2)
-        return
-    writes = sum(step.kind is Kind.WRITE for step in sheet.steps)
-    counted = f"  {len(sheet.steps)} steps, {writes} of them changes; rehearsed, nothing was sent"
-    screen.say((unit.name, "head"), counted)
-    screen.say((baseline_line(unit.baseline), "faint"))
-    screen.say("")
-    rows = [_step_row(place, step, made.plane) for place, step in enumerate(sheet.steps, 1)]
-    screen.rows(rows, heads=["", "", "step", "still in by", "back-out"])
-    if rows:
-        _forecast(screen, made, unit)
-    else:
-        screen.say("nothing to change", indent=2)
-    if made.gaps:
-        screen.head("Cannot be planned")
-        screen.rows([[("gap", "unknown"), show(gap.path), f"{gap.why} ({gap.rule})"] for gap in made.gaps])
-
-
-def _step_row(place: int, step: Step, plane: Plane) -> list[Cell]:
-    mark, back = MARKS[step.kind], step.back if step.kind is Kind.WRITE else ""
-    why = f"\nwanted by {step.change.because}; {step.reason}" if step.change else ""
-    return [
-        str(place), (mark, "head" if step.kind is Kind.WRITE else "faint"), describe_step(step, plane) + why,
-        still_in(step), (back, "bad" if back == "no way back" else ""),
-    ]  # fmt: skip
-
-
-def _forecast(screen: Screen, made: Plan, unit: UnitInWork) -> None:
-    assert not isinstance(made.sheet, Refused)
-    screen.head("Forecast")
-    cut = next(((n, step) for n, step in enumerate(made.sheet.steps, 1) if step.kind is Kind.RESTART), None)
-    if cut is not None:
-        away = duration(cut[1].op.wait) if cut[1].op else "?"
-        screen.say(f"step {cut[0]} restarts the unit: away for up to {away}", indent=2)
-    for way in sorted(made.sheet.forecast.proven):
-        if way.source == unit.site.laptop:
-            where = f"{way.door.address} port {way.door.port}, from {way.source}"
-            screen.say(f"way in at the end: {way.account} by {way.service}, {where}", indent=2)
-
-
-# ---- proofs ---------------------------------------------------------------------------------------------------------
-
-RESULTS = {Result.HOLDS: "holds", Result.FAILS: "fails", Result.NOT_TRIED: "unknown"}
-
-
-def proofs(screen: Screen, found: Iterable[Proof]) -> None:
-    """Each proof with what was seen and its control."""
-    rows: list[list[Cell]] = []
-    for proof in found:
-        word = proof.result.value.upper() if proof.result is Result.FAILS else proof.result.value
-        rows.append([(word, RESULTS[proof.result]), proof.claim.text, proof.saw, (proof.control, "faint")])
-    screen.rows(rows, heads=["", "proof", "seen", "control"])
-
-
-def proved(screen: Screen, found: Proved, unit: UnitInWork) -> None:
-    """The as-left state."""
-    when = found.time[:16].replace("T", " ")
-    screen.say((found.unit, "head"), f"  as left  {when} UTC, {found.document.by}")
-    screen.say((baseline_line(unit.baseline), "faint"))
-    screen.head("Proofs", "tried out now; nothing was written")
-    proofs(screen, found.proofs)
-    if found.changed:
-        screen.head("As found and as left")
-        rows: list[list[Cell]] = [
-            [
-                show(path),
-                _side(path, a),
-                "->",
-                _side(path, b),
-                ("NOT PLANNED", "bad") if path in found.unplanned else "",
-            ]
-            for path, a, b in found.changed
-        ]
-        screen.rows(rows)
-    if found.missing:
-        screen.head("Wanted and not so")
-        for path in found.missing:
-            screen.say(show(path), indent=2)
-    findings(screen, found.findings)
-
-
-def _side(path: Path, value: object) -> str:
-    return value if isinstance(value, str) and is_item(path) else "not set" if value is ABSENT else human(path, value)
+    screen.rows(rows, indent=0)

@@ -12,14 +12,21 @@ from yardbolt.application.steps import steps as run
 from yardbolt.core.errors import YardboltError
 from yardbolt.core.plan.arrange import Refused
 from yardbolt.core.plan.words import describe_step
+from yardbolt.core.run.events import PlanShown
 
-from . import show, wiring
+from . import show, show_plan, wiring
 from .screen import Screen
 from .values import output_format, worst
 
 
 def steps(
-    units: list[str] | None, job: Path, choices: Choices, report_format: str, output: Path | None, no_color: bool
+    units: list[str] | None,
+    job: Path,
+    choices: Choices,
+    more: tuple[bool, bool],
+    report_format: str,
+    output: Path | None,
+    no_color: bool,
 ) -> int:
     """Plan units and show their sheets."""
     output_format(report_format)
@@ -38,10 +45,11 @@ def steps(
             if report_format == "json":
                 documents[name] = _document(made)
             else:
-                show.plan(screen, made, unit)
+                show_plan.plan(screen, made, unit, *more)
+                if not isinstance(made.sheet, Refused):
+                    unit.note(PlanShown(plan=show_plan.signature(made.sheet, unit)))
                 if not isinstance(made.sheet, Refused) and made.sheet.steps:
-                    screen.say("")
-                    screen.say(("Next: ", "next"), f"yardbolt tighten {name}")
+                    show.next_line(screen, f"yardbolt tighten {name}")
             codes.append(5 if isinstance(made.sheet, Refused) else 4 if made.gaps else 0)
         if report_format == "json":
             screen.raw(json.dumps(documents, indent=2))

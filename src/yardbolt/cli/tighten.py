@@ -8,18 +8,50 @@ from pathlib import Path
 from yardbolt.application.steps import Choices, Plan
 from yardbolt.application.tighten import Tightened
 from yardbolt.application.tighten import tighten as run
+from yardbolt.application.unit import UnitInWork
 from yardbolt.core.plan.arrange import Refused
 
-from . import show, wiring
+from . import show, show_plan, show_proofs, wiring
 from .approval import agreed, proved_code
 from .logins import known
 from .screen import Cell, Screen
 
 
+class Consent:
+    """Asking for approval, one unit at a time and in a thread of its own, so that others go on; equal plans of equal
+    units are asked once."""
+
+    def __init__(self, yard: wiring.Yard, screen: Screen, yes: bool, more: tuple[bool, bool]) -> None:
+        self.yard, self.screen, self.yes, self.more = yard, screen, yes, more
+        self.turn = asyncio.Lock()
+        self.given: dict[str, str] = {}  # plan -> the unit it was approved for
+
+    async def asked(self, made: Plan, unit: UnitInWork, resumed: bool) -> bool:
+        """Was this plan approved?"""
+        async with self.turn:
+            self.yard.progress.clear()
+            assert not isinstance(made.sheet, Refused)
+            told, plan = show_plan.summary(made.sheet), show_plan.signature(made.sheet, unit)
+            name: Cell = (unit.name, "head")
+            if resumed:
+                self.screen.say(name, "  an earlier run was cut off; what is left of the approved changes:")
+            if first := self.given.get(plan):
+                self.screen.say(name, f"  PLAN  the same as {first}: {told}")
+                return True
+            if unit.history().shown == plan and not any(self.more):
+                self.screen.say(name, f"  PLAN  as shown by steps: {told}")
+            else:
+                show_plan.plan(self.screen, made, unit, *self.more)
+            question = f"Carry out these {told} on {unit.name}, and on units with the same plan?"
+            good = await asyncio.to_thread(agreed, question, self.yes)
+            if good:
+                self.given[plan] = unit.name
+            return good
+
+
 def tighten(
     units: list[str] | None, job: Path, yes: bool, choices: Choices, anew: bool, login: tuple[str, Path | None, bool], this_one: bool,
-    key_file: Path | None, ports: tuple[int, int],
-    jobs: int, quiet: bool, no_color: bool,
+    more: tuple[bool, bool], key_file: Path | None, ports: tuple[int, int], jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Carry out the sheets of units."""
     with wiring.Yard(job, quiet, ports) as yard:
@@ -27,7 +59,9 @@ def tighten(
         by = known(names, *login)
         yard.open_safe(key_file)
         screen = Screen(no_color)
-        one_at_a_time = asyncio.Lock()
+        consent = Consent(yard, screen, yes, more)
+        if notice := wiring.copy_notice(yard):
+            screen.say((notice, "medium"))
 
         async def work(name: str) -> int:
             unit = yard.unit(name)
@@ -35,25 +69,14 @@ def tighten(
             await by.give(unit)
 
             async def approve(made: Plan, resumed: bool) -> bool:
-                async with one_at_a_time:
-                    yard.progress.clear()
-                    if resumed:
-                        screen.say(
-                            (name, "head"), "  an earlier run was cut off; what is left of the approved changes:"
-                        )
-                    show.plan(screen, made, unit)
-                    screen.say("")
-                    assert not isinstance(made.sheet, Refused)
-                    return agreed(f"Carry out these {len(made.sheet.steps)} steps on {name}?", yes)
+                return await consent.asked(made, unit, resumed)
 
             with wiring.alone(job, name):
                 done = await run(unit, approve, choices, anew)
             yard.progress.clear()
             _told(screen, name, done)
-            screen.say("")
-            show.proved(screen, done.proved, unit)
-            screen.say("")
-            screen.say(("Next: ", "next"), f"yardbolt sheet {name}")
+            show_proofs.proved(screen, done.proved, unit, *more)
+            show.next_line(screen, f"yardbolt sheet {name}")
             return proved_code(done.proved)
 
         return wiring.each(yard, names, jobs, work)
@@ -61,7 +84,8 @@ def tighten(
 
 def _told(screen: Screen, name: str, done: Tightened) -> None:
     if done.outcome is None:
-        screen.say((name, "head"), "  nothing to change: it is as it should be")
+        left = " that can be done here" if done.plan.gaps else ""
+        screen.say((name, "head"), f"  nothing to change{left}")
         return
     again: Cell = (" (taken up where it was cut off)" if done.resumed else "", "faint")
     screen.say((name, "head"), f"  all {done.outcome.at} steps done, each read back", again)

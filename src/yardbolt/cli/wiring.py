@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from yardbolt.core.job import Job, UnitEntry
     from yardbolt.core.judge.baseline import Baseline
     from yardbolt.core.ports import Look, Safe, Wire
+    from yardbolt.wires.look import Sockets
 
 MASTER = "YARDBOLT_MASTER"
 MOST_FILES = 8192
@@ -94,11 +95,11 @@ def trial_wire(secrets: Secrets) -> Wire:
     return connect(secrets, "commands", "ssh", "")
 
 
-def look_of(told: Callable[[int], None], span: tuple[int, int] = ALL_PORTS) -> Look:
-    """The look from outside. `told` hears how far it is; `span` limits it to some ports."""
+def look_of(told: Callable[[int], None], span: tuple[int, int] = ALL_PORTS, sockets: Sockets | None = None) -> Look:
+    """The look from outside. `told` hears how far it is; `span` limits it to some ports; `sockets` are shared."""
     from yardbolt.wires.look import TcpLook
 
-    return TcpLook(told, span)
+    return TcpLook(told, span, sockets)
 
 
 # ---- files and secrets ----------------------------------------------------------------------------------------------
@@ -205,6 +206,13 @@ class Yard:
             book.close()
 
     @cached_property
+    def sockets(self) -> Sockets:
+        """How many sockets the units may have open together."""
+        from yardbolt.wires.look import Sockets
+
+        return Sockets()
+
+    @cached_property
     def tries(self) -> SqliteRecords | None:
         """The laptop's own book of login tries."""
         return book_of_tries()
@@ -262,7 +270,7 @@ class Yard:
         local = frozenset(word for text in texts for word in text.replace(",", " ").split() if len(word) > 2)
         unit = UnitInWork(
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
-            look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span),
+            look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets),
             lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
             local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries,
         )  # fmt: skip
@@ -291,7 +299,7 @@ def copy_notice(yard: Yard) -> str:
     if copy is None or apart(path, copy):
         return ""
     return (
-        f"The safe and its copy {yard.job.copy} lie on one disk: when that is lost, both are. Put the copy on a stick."
+        f"The safe and its copy {yard.job.copy} lie on one disk, and are lost with it: put the copy on a stick."
     )
 
 
@@ -344,6 +352,14 @@ def alone(job_file: Path, name: str) -> Iterator[None]:
         yield
 
 
+def where_of(error: BaseException) -> str:
+    """Where an unexpected error came from: file and line, never a value."""
+    import traceback
+
+    frames = traceback.extract_tb(error.__traceback__)[-3:]
+    return ", ".join(f"{Path(frame.filename).name}:{frame.lineno}" for frame in frames)
+
+
 def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitable[int]]) -> int:
     """Run the work of several units at the same time; each error is one line, the worst exit code wins."""
 
@@ -361,6 +377,13 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 sys.stderr.write(f"yardbolt: {told}\n")
                 yard.records.append(name, 0, Troubled(error=told))
                 return e.exit_code
+            except Exception as e:
+                # one unit's defect is that unit's outcome; the others go on
+                yard.progress.clear()
+                told = f"{name}: stopped by a defect in Yard Bolt: {type(e).__name__}; see 'yardbolt records journal {name}'"
+                sys.stderr.write(f"yardbolt: {told}\n")
+                yard.records.append(name, 0, Troubled(error=f"{told} ({where_of(e)})"))
+                return 1
 
     async def all_of_them() -> list[int]:
         gate = asyncio.Semaphore(jobs)

@@ -73,6 +73,32 @@ def _at_once(waiting: dict[int, socket.socket]) -> dict[int, str]:
     return out
 
 
+def _probe(address: str, batch: range, source: str) -> tuple[list[int], set[int], dict[int, socket.socket]]:
+    """Knock at each port: those open at once, those without an answer to be had, and the sockets that still wait."""
+    waiting: dict[int, socket.socket] = {}
+    found, silent = list[int](), set[int]()
+    try:
+        for port in batch:
+            s = _socket(address, source)
+            got = s.connect_ex((address, port))
+            if got == errno.EINPROGRESS:
+                waiting[port] = s
+                continue
+            found += [port] if got == 0 and _other_end(s) else []
+            silent |= {port} if got not in (0, errno.ECONNREFUSED) else set()
+            s.close()
+        states = _at_once(waiting)
+    except BaseException:
+        for s in waiting.values():
+            s.close()
+        raise
+    for port, state in states.items():
+        waiting.pop(port).close()
+        found += [port] if state == "open" else []
+        silent |= {port} if state == "silent" else set()
+    return found, silent, waiting
+
+
 class Sockets:
     """How many sockets may be open for looking at ports at one time, for all units together."""
 
@@ -132,25 +158,14 @@ class TcpLook:
         return Ports(tuple(p for p in found if p not in own), frozenset(silent), self.span, tuple(own))
 
     async def _batch(self, address: str, batch: range, source: str, silent: set[int]) -> list[int]:
-        waiting: dict[int, socket.socket] = {}
-        found = []
+        # in a thread, so that other units' sessions are heard meanwhile
+        found, shut, waiting = await asyncio.to_thread(_probe, address, batch, source)
         try:
-            for port in batch:
-                s = _socket(address, source)
-                got = s.connect_ex((address, port))
-                if got == errno.EINPROGRESS:
-                    waiting[port] = s
-                    continue
-                found += [port] if got == 0 and _other_end(s) else []
-                silent |= {port} if got not in (0, errno.ECONNREFUSED) else set()
-                s.close()
-            states = _at_once(waiting)
-            slow = [p for p in waiting if p not in states]
-            states |= dict(
-                zip(slow, await asyncio.gather(*(self._wait(waiting[p], (address, p)) for p in slow)), strict=True)
-            )
+            silent |= shut
+            slow = await asyncio.gather(*(self._wait(s, (address, p)) for p, s in waiting.items()))
+            states = dict(zip(waiting, slow, strict=True))
             silent |= {port for port, state in states.items() if state == "silent"}
-            return sorted(found + [p for p, state in states.items() if state == "open"])
+            return sorted(found + [port for port, state in states.items() if state == "open"])
         finally:
             for s in waiting.values():
                 s.close()

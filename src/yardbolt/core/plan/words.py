@@ -8,7 +8,7 @@ from ..plane.change import Change, Drop, Make, Rename, Reorder, Set
 from ..plane.edit import get
 from ..plane.path import show
 from ..plane.table import Plane, steady
-from ..plane.words import human
+from ..plane.words import human, spoken
 from ..secret import Ref
 from .rehearse import Kind, Step
 
@@ -16,17 +16,19 @@ from .rehearse import Kind, Step
 def describe(change: Change, before: Plane) -> str:
     """A change for people."""
     match change:
-        case Set(path, Ref() as ref):
-            return f"password of {path[1]} := {ref.entry}"
+        case Set(path, Ref()):
+            return f"{path[1]}: new password"
         case Set(("clock", "offset"), _):
-            return "clock := the laptop's time"
+            return "clock: the laptop's time"
+        case Set(("services" | "accounts", name, "enabled"), bool() as on):
+            return f"{name} {'on' if on else 'off'}"
         case Set(path, value):
-            return f"{show(path)}: {human(path, get(before, path))} -> {human(path, value)}"
+            return f"{spoken(path)}: {human(path, get(before, path))} -> {human(path, value)}"
         case Make(path, values):
-            given = ", ".join(f"{name} {human((*path, name), value)}" for name, value in values)
-            return f"make {show(path)} ({given})"
+            role = dict(values).get("role")
+            return f"make {spoken(path)}" + (f" (rights {role})" if role else "")
         case Drop(path):
-            return f"remove {show(path)}"
+            return f"remove {spoken(path)}"
         case Rename(path, key):
             return f"{show(path)}: called {key} from now on"
         case Reorder(path, keys):
@@ -62,6 +64,8 @@ def way_back(family: Family, change: Change | None, before: Plane) -> str:
     match back:
         case None:
             return "no way back" if steady(change.path) else "none needed"
+        case Set(path, Ref() as ref):
+            return "back to the published password" if ref.factory else "back to the password before"
         case Set(path, value):
             return f"back to {human(path, value)}"
     return describe(back, before)

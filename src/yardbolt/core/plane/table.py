@@ -234,6 +234,7 @@ class Trial:
         steady=False,
     )
 
+    blank: bool | Absent | None = leaf(flag, "is that credential a blank password", steady=False)
     doubts: tuple[str, ...] | Absent | None = leaf(
         doubt_set,
         "what else could explain a refusal: starting, locked, everybody, elsewhere; none = ruled out by a control",

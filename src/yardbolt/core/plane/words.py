@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+from ..addresses import ANYONE, AddressSet
 from ..secret import Ref
 from .kinds import ABSENT
 from .path import Path
@@ -28,6 +29,42 @@ def human(path: Path, value: Any) -> str:
     unit = row_of(path).unit
     unit = unit.removesuffix("es" if unit.endswith("sses") else "s") if value == 1 else unit
     return f"{value} {unit}".strip() if isinstance(value, int) else str(value)
+
+
+LEAVES = {
+    ("policy", "min_length"): "shortest password", ("policy", "classes"): "kinds of character",
+    ("policy", "max_repeat"): "longest repeat", ("policy", "max_run"): "longest run",
+    ("lockout", "tries"): "wrong tries", ("lockout", "release"): "lock", ("clock", "offset"): "clock",
+    ("idle",): "idle limit", ("stores", "differences"): "live but not kept",
+}  # fmt: skip
+OF_ITEM = {
+    "secret": "password of {}", "weakness": "password of {}", "enabled": "{} on", "permitted": "who may reach {}",
+    "role": "rights of {}", "idle": "idle limit of {}", "keys": "SSH keys of {}", "storage": "how the password of {} is kept",
+    "port": "port of {}", "root_login": "root by {}", "blank_login": "blank passwords by {}", "tries": "tries by {}",
+    "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}",
+}  # fmt: skip
+
+
+def spoken(path: Path) -> str:
+    """What a path is about, as people say it."""
+    if path in LEAVES:
+        return LEAVES[path]
+    if len(path) == 3 and path[0] in ("accounts", "services") and path[2] in OF_ITEM:
+        return OF_ITEM[path[2]].format(path[1])
+    if len(path) == 2 and path[0] in ("accounts", "services"):
+        return path[1]
+    return " ".join(path)
+
+
+def brief(sources: AddressSet, near: str) -> str:
+    """Who may come, as the job writes it: single addresses, those next to `near` by their last number alone."""
+    if sources == ANYONE or not sources:
+        return str(sources)
+    first, _, _ = near.rpartition(".")
+    if sources.count() > 8 or ":" in near:
+        return " ".join(sources.texts())
+    singles = [str(address) for net in sources.nets for address in net]
+    return " ".join(one.removeprefix(first) if one.startswith(f"{first}.") else one for one in singles)
 
 
 def duration(value: float) -> str:

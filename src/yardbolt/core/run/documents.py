@@ -111,6 +111,7 @@ class CheckDocument(ReadingDocument):
     outside: Outside = Outside()
     inside: str = ""
     complete: bool = False
+    not_looked_at: tuple[str, ...] = ()
     family: str = ""
     baseline: BaselineName | None = None
     findings: tuple[FindingRow, ...] = ()

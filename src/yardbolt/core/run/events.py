@@ -54,6 +54,14 @@ class Renewed:
 
 
 @dataclass(frozen=True, kw_only=True)
+class PlanShown:
+    """A plan was shown, and which; it need not be printed again before it is approved."""
+
+    event: Literal["plan shown"] = "plan shown"
+    plan: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class Recognised:
     """The unit was recognised before it was written to, and by what."""
 
@@ -243,7 +251,7 @@ class Troubled:
 
 StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
 Event = (
-    Trying | Tried | Renewed | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
+    Trying | Tried | Renewed | PlanShown | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
 )  # fmt: skip
 

@@ -14,6 +14,7 @@ from .events import (
     Event,
     GateAnswering,
     NotProven,
+    PlanShown,
     Proven,
     Renewed,
     RunBegun,
@@ -43,6 +44,7 @@ class UnitHistory:
     finished: set[int] = field(default_factory=set)
     restarted: set[int] = field(default_factory=set)
     last_run: int = 0
+    shown: str = ""  # the plan that was shown last
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
@@ -95,6 +97,8 @@ class History:
                 self._open[key] = (datetime.fromisoformat(stamp.time), where)
             case Tried():
                 self._tried(unit, stamp, event)
+            case PlanShown(plan=plan):
+                unit.shown = plan
             case Renewed(address=address):
                 for known in [one for one in self._spent if one[0] == ("address", address)]:
                     del self._spent[known]

@@ -40,12 +40,9 @@ def _factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Verdict
         subject = ("accounts", t.account or "(no name)")
         how = f"{t.service} as {t.account or '(no name)'}"
         if t.outcome in ("opened", "asked"):
-            yield Verdict(
-                subject,
-                State.FAILS,
-                f"the published login opens {how}" + (", then asks questions" if t.outcome == "asked" else ""),
-                "tried",
-            )
+            blank = " (no password)" if t.blank else ""
+            asks = ", then asks questions" if t.outcome == "asked" else ""
+            yield Verdict(subject, State.FAILS, f"the published login opens {how}{blank}{asks}", "tried")
         elif t.outcome in ("refused", "nothing listens"):
             gone = t.account is not None and exists(plane, subject) is False and t.outcome == "refused"
             if gone or t.doubts == ():

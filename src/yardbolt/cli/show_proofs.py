@@ -1,0 +1,93 @@
+"""Proofs on screen: those of one sort that held on one line, each that did not on its own; then whether the unit may be
+unplugged, and what is owed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from yardbolt.application.causes import names
+from yardbolt.application.handover import owed
+from yardbolt.application.prove import Proved
+from yardbolt.application.unit import UnitInWork
+from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.plane.path import Path
+from yardbolt.core.plane.table import is_item
+from yardbolt.core.plane.words import human, spoken
+from yardbolt.core.run.proofs import Proof, Result, Sort
+
+from . import show
+from .screen import Screen
+
+WORDS = {Result.HOLDS: ("ok", "good"), Result.FAILS: ("FAILS", "bad"), Result.NOT_TRIED: ("not tried", "unknown")}
+
+
+def held(sort: Sort, proofs: list[Proof]) -> str:
+    """Proofs of one sort that held, in one line."""
+    accounts, services = names(p.claim.account for p in proofs), names(p.claim.service for p in proofs)
+    match sort:
+        case Sort.OPENS:
+            return f"{accounts} {'log' if len(proofs) > 1 else 'logs'} in by {services}"
+        case Sort.KEY:
+            return f"{services} shows the host key that was noted"
+        case Sort.FACTORY:
+            return f"published logins refused by {services}: {accounts}"
+        case Sort.CLOSED:
+            return f"{services} off: its port refuses"
+        case Sort.STRANGER:
+            return f"{proofs[0].claim.source} is turned away by {services}"
+        case Sort.ALTERED:
+            return f"{accounts}: an altered password is refused"
+        case _:
+            return f"{sort.value}: {accounts}"
+
+
+def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str], str, str]]:
+    """The proofs in few lines."""
+    groups: dict[Sort, list[Proof]] = {}
+    for proof in proofs:
+        if proof.result is Result.HOLDS and not full:
+            groups.setdefault(proof.claim.sort, []).append(proof)
+    for sort, some in groups.items():
+        yield WORDS[Result.HOLDS], held(sort, some), ""
+    for proof in proofs:
+        if full or proof.result is not Result.HOLDS:
+            control = f" (control: {proof.control})" if full and proof.control else ""
+            yield WORDS[proof.result], proof.claim.text, f"{proof.saw}{control}"
+
+
+def proved(screen: Screen, found: Proved, unit: UnitInWork, full: bool = False, why: bool = False) -> None:
+    """The as-left state."""
+    good = sum(proof.result is Result.HOLDS for proof in found.proofs)
+    screen.say(
+        (found.unit, "head"), f"  AS LEFT  {good} of {len(found.proofs)} proofs hold; ", show.verdict(found.findings)
+    )
+    for (word, style), text, saw in lines(found.proofs, full or why):
+        screen.say((f"{word:<10}", style), text, (f": {saw}" if saw else "", "faint"))
+    if found.changed and (full or why):
+        screen.head("AS FOUND AND AS LEFT")
+        screen.rows([[spoken(path), _side(path, a), "->", _side(path, b)] for path, a, b in found.changed], indent=0)
+    for path in found.unplanned:
+        screen.say(("NOT PLANNED  ", "bad"), f"{spoken(path)} changed, and no step did that")
+    for path in found.missing:
+        screen.say(("NOT SO  ", "bad"), f"{spoken(path)} was wanted otherwise, or could not be read")
+    show.findings(screen, found.findings, full, why)
+    _unplug(screen, found, unit)
+
+
+def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
+    """May it be unplugged, and what is owed?"""
+    unkept = found.plane.stores.differences
+    bad = [proof for proof in found.proofs if proof.result is Result.FAILS]
+    site = [words for words in owed(unit, found.document, ()) if words.startswith(("owed on site", "could not"))]
+    if unkept not in (0, ABSENT):
+        told = "it did not tell whether all is kept" if unkept is None else f"{unkept} settings are not kept"
+        screen.say(("DO NOT UNPLUG  ", "bad"), f"{told}: they would be lost")
+    elif bad or found.unplanned or found.missing:
+        screen.say(("SAFE TO UNPLUG, NOT DONE  ", "bad"), f"{len(bad)} proofs fail: see above")
+    else:
+        screen.say(("SAFE TO UNPLUG  ", "good"), "all that was proven is kept")
+    screen.say(("OWED  ", "head"), "; ".join(site) or "nothing")
+
+
+def _side(path: Path, value: object) -> str:
+    return value if isinstance(value, str) and is_item(path) else "not set" if value is ABSENT else human(path, value)

@@ -1,0 +1,63 @@
+"""What a look can cover, in one table, so that what was not looked at can be said and not forgotten."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from ..plane.path import Path
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the version
+    of the address, and the services whose published logins were tried."""
+
+    read: frozenset[Path] = frozenset()
+    all_ports: bool = False
+    version: int = 4
+    tried: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True)
+class Row:
+    """One thing a look can cover: its name, the reason where it does not, and the test."""
+
+    name: str
+    why: str
+    covered: Callable[[Looked], bool]
+
+
+def _inside(*heads: str) -> Callable[[Looked], bool]:
+    return lambda looked: any(path[0] in heads for path in looked.read)
+
+
+def _never(looked: Looked) -> bool:
+    return False
+
+
+INSIDE = "its family does not read it, or nobody got in"
+COVERABLE: tuple[Row, ...] = (
+    Row("some TCP ports", "not looked at, or silent", lambda looked: looked.all_ports),
+    Row("UDP", "no UDP port was looked at", _never),
+    Row("IPv6", "the unit was met by IPv4 only", lambda looked: looked.version == 6),
+    Row("IPv4", "the unit was met by IPv6 only", lambda looked: looked.version == 4),
+    Row("SNMP", "no community or user was tried", _never),
+    Row("web logins", "none was tried", lambda looked: bool(looked.tried & {"http", "https", "web"})),
+    Row("anonymous FTP, TFTP", "none was tried", _never),
+    Row("accounts", INSIDE, _inside("accounts")),
+    Row("password policy", INSIDE, _inside("policy", "lockout")),
+    Row("services", INSIDE, _inside("services")),
+    Row("packet filter", INSIDE, _inside("input_filter", "input_rules")),
+    Row("console socket", INSIDE, _inside("console_lines")),
+    Row("scheduled jobs", INSIDE, _inside("jobs")),
+    Row("files", INSIDE, _inside("files")),
+    Row("who is inside", INSIDE, _inside("sessions")),
+    Row("log destinations, time source", "nothing reads them yet", _never),
+    Row("certificates", "nothing judges them yet", _never),
+)
+
+
+def not_looked_at(looked: Looked) -> tuple[tuple[str, str], ...]:
+    """What was not looked at, each with its reason."""
+    return tuple((row.name, row.why) for row in COVERABLE if not row.covered(looked))
