@@ -30,7 +30,7 @@ def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: S
     """Effective settings, accounts, listening sockets and notice of a real sshd, and what could not be seen said so."""
     tool.env["YARDBOLT_PORTS"] = f"{sshd.port}-{sshd.port}"
     (tool.folder / "yard.yaml").write_text(YARD.format(network=NETWORK, address=sshd.address, port=sshd.port))
-    out = tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--full", code=3)
+    out = tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--all", code=3)
     assert f"read as {sshd.user} by ssh" in out and f"{sshd.port}" in out
     doc = json.loads(tool("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--format", "json", code=3))[
         "lt-log-1"

@@ -457,7 +457,7 @@ def test_the_only_account_changes_its_password_through_the_live_session() -> Non
     sheet = arrange(FAMILY, belief_of(plane, me), todo, keep, target)
     assert isinstance(sheet, Sheet)
     at = next(n for n, s in enumerate(sheet.steps) if s.kind is Kind.WRITE)
-    assert (sheet.steps[at].standing, sheet.steps[at].back) == (Standing.HELD, "back to factory:1")
+    assert (sheet.steps[at].standing, sheet.steps[at].back) == (Standing.HELD, "back to the published password")
     assert sheet.steps[at + 1].kind is Kind.PROVE, "nothing else comes before the new password has opened"
     watched(bare, me, kept_too=True)
     outcome = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from tests.bare import BOARD, FAMILY, Bare, Watch, run_on, way_by
 from yardbolt.bench.lineswitch import Hand, LineSwitch
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
-from yardbolt.core.errors import UnitError
+from yardbolt.core.errors import UnitError, clean
 from yardbolt.core.family.reading import Fact, Whole, extract, merge
 from yardbolt.core.family.spelling import spelled
 from yardbolt.core.family.writing import forecast, render
@@ -33,7 +33,7 @@ from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk import commands, console
-from yardbolt.core.talk.console import SETTLE, Channel, Heard, Listener, Turn, clean
+from yardbolt.core.talk.console import SETTLE, Channel, Heard, Listener, Turn
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
 from yardbolt.core.talk.outcomes import (
     Asked,

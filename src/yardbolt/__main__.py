@@ -79,7 +79,9 @@ def _foreign(e: Exception) -> int:
 
 
 def _say(message: str) -> None:
-    sys.stderr.write(f"yardbolt: {message}\n")
+    from yardbolt.core.errors import clean
+
+    sys.stderr.write(f"yardbolt: {' '.join(clean(message).splitlines())}\n")
 
 
 if __name__ == "__main__":

@@ -50,15 +50,20 @@ class SqliteRecords:
         self._clock = LaptopClock()
         self._history = History()
         self._folded = 0
-        if not path.exists():
-            path.parent.mkdir(parents=True, exist_ok=True)
-            os.close(os.open(path, os.O_CREAT | os.O_WRONLY, 0o600))
+        try:
+            if not path.exists():
+                path.parent.mkdir(parents=True, exist_ok=True)
+                os.close(os.open(path, os.O_CREAT | os.O_WRONLY, 0o600))
+        except OSError as e:
+            raise FileError(str(path), 0, "", f"the record cannot be made there ({e.strerror})") from None
         try:
             self._db = sqlite3.connect(path, timeout=BUSY, isolation_level=None)
             # readers and a writer at once; and a power cut loses nothing that was told as written
             self._db.execute("pragma journal_mode=wal")
             self._db.execute("pragma synchronous=full")
             self._db.executescript(TABLES)
+        except sqlite3.OperationalError as e:
+            raise FileError(str(path), 0, "", f"the record cannot be opened for writing ({e})") from None
         except sqlite3.DatabaseError as e:
             problem = f"cannot be used as a record ({type(e).__name__}); restore it, or move it away"
             raise FileError(str(path), 0, "", problem) from None

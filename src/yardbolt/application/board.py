@@ -52,6 +52,8 @@ def _stage(
     if unfinished:
         return "tightening", "tighten"
     if left and not fails and not any(proof.result == "fails" for proof in left.document.proofs):
+        if records.history().of(name).handed_over == left.number:
+            return "handed over", "prove"
         return "proven", "sheet"
     if records.latest(name, "target", TargetDocument):
         return "tightened", "check" if fails else "prove"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import groupby
 from typing import Any
 
 from yardbolt.core.doors import Way
@@ -16,7 +17,7 @@ from yardbolt.core.plane.path import Path, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
-from yardbolt.core.run.proofs import Claim, KeySeen, Proof, Result, Sort, claims, settle
+from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused, Untried
@@ -29,7 +30,7 @@ from .steps import target_from
 from .trials import Trial
 from .unit import UnitInWork
 
-ALTERED = Ref("typed:altered")
+WRONG_ONE = Ref("typed:wrong")
 
 
 @dataclass(frozen=True)
@@ -65,10 +66,10 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             got = await unit.look.knock(claim.door, claim.source)
             after = await unit.look.knock(claim.door, unit.site.laptop)
             return settle(claim, got, isinstance(before, Open) and isinstance(after, Open))
-        case Sort.FACTORY:
+        case Sort.FACTORY | Sort.REMOVED:
             return await _published(unit, claim)
-        case Sort.ALTERED:
-            return await _altered(unit, claim)
+        case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
+            return (await try_wrong(unit, (claim,)))[0]
 
 
 async def _published(unit: UnitInWork, claim: Claim) -> Proof:
@@ -80,22 +81,44 @@ async def _published(unit: UnitInWork, claim: Claim) -> Proof:
     return settle(claim, tried, await _good(unit, claim.service))
 
 
-async def _altered(unit: UnitInWork, claim: Claim) -> Proof:
-    right = unit.secret(claim.secret)
+async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
+    """Wrong passwords of one account, between two logins with the right one."""
+    first = batch[0]
+    right = unit.secret(first.secret)
     if right is None or not right:
-        return settle(claim, Untried("its value is not in the safe"), False)
-    before = await _login(unit, claim.way)
-    if not isinstance(before, Opened):
-        return settle(claim, Untried("the right password did not open it to compare with"), False)
-    # a unit that cuts passwords short takes this one too
+        return [settle(claim, Untried("its value is not in the safe"), False) for claim in batch]
+    if not isinstance(await _login(unit, first.way), Opened):
+        return [settle(claim, Untried("the right password did not open it to compare with"), False) for claim in batch]
+    # a unit that cuts passwords short takes the altered one too
     last = right.reveal()[-1]
-    unit.typed[ALTERED] = Secret(right.reveal()[:-1] + ("a" if last != "a" else "b"))
-    try:
-        tried = await _login(unit, Way(claim.source, claim.door, claim.account, ALTERED))
-    finally:
-        unit.typed.pop(ALTERED)
-    after = await _login(unit, claim.way)
-    return settle(claim, tried, isinstance(after, Opened))
+    altered = right.reveal()[:-1] + ("a" if last != "a" else "b")
+    values = {Sort.ALTERED: altered, Sort.BLANK: "", Sort.NAMED: first.account}
+    seen = []
+    for claim in batch:
+        # a good login clears the unit's count, and ours
+        if unit.tries_left(first.way) <= 0:
+            await _login(unit, first.way)
+        unit.typed[WRONG_ONE] = Secret(values[claim.sort])
+        try:
+            seen.append(await _login(unit, Way(claim.source, claim.door, claim.account, WRONG_ONE)))
+        finally:
+            unit.typed.pop(WRONG_ONE)
+    after = isinstance(await _login(unit, first.way), Opened)
+    return [settle(claim, tried, after) for claim, tried in zip(batch, seen, strict=True)]
+
+
+async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:
+    """Every claim, those about wrong passwords of one account together."""
+    out: list[Proof] = []
+    for (account, wrong), group in groupby(todo, key=lambda claim: (claim.account, claim.sort in WRONG)):
+        batch = tuple(group)
+        unit.report(f"{unit.name}: proof {len(out) + 1} of {len(todo)}: {batch[0].text}")
+        if wrong and account:
+            out += await try_wrong(unit, batch)
+        else:
+            for claim in batch:
+                out.append(await try_claim(unit, claim))
+    return out
 
 
 async def _login(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
@@ -152,7 +175,14 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
         if isinstance(account.secret, Ref) and account.secret.safe and account.enabled is not False
         if unit.secret(account.secret) is not None
     ]
-    return claims(unit.family, plane, unit.site, ways)
+    # accounts we knew and that are gone: the password they had last must not open them
+    known = unit.history().ours | {one.account for one in unit.family.factory.logins}
+    gone = [
+        Way(unit.site.laptop, unit.best_door(), name, unit.site.secret(name))
+        for name in sorted(known)
+        if exists(plane, ("accounts", name)) is False and unit.secret(unit.site.secret(name)) is not None
+    ]
+    return claims(unit.family, plane, unit.site, ways, gone)
 
 
 # ---- the whole ------------------------------------------------------------------------------------------------------
@@ -174,10 +204,7 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     reading = await _read(session)
     same_unit(unit, reading.plane)
     todo = claims_for(unit, with_known_secrets(unit, reading.plane))
-    proofs: list[Proof] = []
-    for place, claim in enumerate(todo, 1):
-        unit.report(f"{unit.name}: proof {place} of {len(todo)}: {claim.text}")
-        proofs.append(await try_claim(unit, claim))
+    proofs = await try_all(unit, todo)
     by = f"{way.account} by {way.service}"
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way)
     return _filed(unit, checked.plane, checked.findings, tuple(proofs), reading, by, run)

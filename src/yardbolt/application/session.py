@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 from collections.abc import Generator, Iterable
 from datetime import datetime
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
     from .unit import UnitInWork
 
 T = TypeVar("T")
+Answer = Done[Replies] | No | Unclear | Ended
+GRACE = 2.0  # seconds: a conversation's own time comes first, and tells more
 EXCERPT = 400
 CONFIG = ("services", "ssh", "config")
 
@@ -74,13 +77,22 @@ class Session:
         )
         if rests and self.unit.safe is not None:
             await self.unit.safe.assure(rests)
-        return self._after(await drive(self.wire, self.talk.tell(self.channel, order, self.opened.session)))
+        return await self._within(order.seconds, self.talk.tell(self.channel, order, self.opened.session))
 
     async def ask(self, fetch: Fetch) -> Done[Replies] | No | Unclear | Ended:
         """Ask one thing."""
         if not self.alive:
             return Ended(sent=False)
-        return self._after(await drive(self.wire, self.talk.ask_(self.channel, fetch, self.opened.session)))
+        return await self._within(fetch.seconds, self.talk.ask_(self.channel, fetch, self.opened.session))
+
+    async def _within(self, seconds: float, conversation: Generator[Any, Any, Answer]) -> Answer:
+        """A conversation that ends within its time whatever the unit does: pages without end, a drip of characters."""
+        self.unit.in_time()
+        try:
+            async with asyncio.timeout(seconds + GRACE):
+                return self._after(await drive(self.wire, conversation))
+        except TimeoutError:
+            return self._after(Unclear(f"no end of the answer within {seconds:.0f} s"))
 
     # -- reading --
 

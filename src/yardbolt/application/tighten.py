@@ -145,7 +145,9 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
     # what somebody else changed meanwhile would be published by our saving
     wanted = {want.path for want in made.target}
     found = from_tree(approved.found)
-    foreign = [path for path, _, _ in differences(found, made.plane) if not planned(path, wanted)]
+    foreign = [
+        path for path, _, _ in differences(found, made.plane) if path[0] != "stores" and not planned(path, wanted)
+    ]
     if foreign and not keep_found:
         problem = f"changed since the approval, and not by this run: {', '.join(map(show, foreign))}"
         raise OperatorError(f"{unit.name}: {problem}; look at it, then say --found keep, or set it back")
@@ -335,6 +337,7 @@ async def _log_in(run: Run, way: Way) -> Login:
 async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned | None:
     """Wait for the unit to come back: its port answers, then a login opens, spaced and within the budget."""
     unit, loop = run.unit, asyncio.get_running_loop()
+    unit.ends_at += max(seconds, LONGEST_AWAY)
     await run.close()
     if not ways:
         return None

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 
 from yardbolt.core.doors import Door, Way
-from yardbolt.core.errors import IdentityError
+from yardbolt.core.errors import IdentityError, Trouble, UnitError
 from yardbolt.core.family.model import Family
 from yardbolt.core.job import Job, Site, UnitEntry
 from yardbolt.core.judge.baseline import Baseline
@@ -30,6 +30,8 @@ async def _nobody(address: str) -> str:
     return ""
 
 
+LONGEST_WORK = 15 * 60.0  # seconds on one unit, restarts not counted
+LONGEST_LOGIN = 60.0  # seconds
 TYPED = Ref("typed:password")
 TYPED_KEY = Ref("typed:key")
 Connect = Callable[[str, str, str], Wire]
@@ -65,6 +67,7 @@ class UnitInWork:
     neighbour: Callable[[str], Awaitable[str]] = _nobody  # the hardware address seen on the cable, where it can be
     this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
+    ends_at: float = 0.0  # loop time
     shut: set[str] = field(default_factory=set)  # services whose port refused in this run
 
     @property
@@ -137,6 +140,15 @@ class UnitInWork:
         filed = self.last_check()
         return filed.document.as_plane if filed else None
 
+    def in_time(self) -> None:
+        """Raises UnitError once this unit has taken its share of time, restarts not counted."""
+        loop = asyncio.get_running_loop()
+        if not self.ends_at:
+            self.ends_at = loop.time() + LONGEST_WORK
+        if loop.time() > self.ends_at:
+            problem = f"{LONGEST_WORK / 60:.0f} minutes of work on it are over; it is slow, or holds us up on purpose"
+            raise UnitError(Trouble.TOO_MUCH, f"{self.name}: {problem}; run the same command again to go on")
+
     # -- logins --
 
     def tries_left(self, way: Way) -> int:
@@ -176,7 +188,12 @@ class UnitInWork:
         outcome: Login = Silent(True, "interrupted")  # what is not known to have ended counts as a try
         session, word = None, ""
         try:
-            outcome = await self._open(way, wire, consents or {})
+            self.in_time()
+            try:
+                async with asyncio.timeout(LONGEST_LOGIN):
+                    outcome = await self._open(way, wire, consents or {})
+            except TimeoutError:
+                outcome = Silent(True, f"the login did not end within {LONGEST_LOGIN:.0f} s")
             self.ready = self.ready or accepted(outcome)
             (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):

@@ -43,7 +43,9 @@ records_app = typer.Typer(
 family_app = typer.Typer(rich_markup_mode=None, help="Family files: what is known of one make.", no_args_is_help=True)
 baseline_app = typer.Typer(rich_markup_mode=None, help="Baselines: what is demanded.", no_args_is_help=True)
 safe_app = typer.Typer(rich_markup_mode=None, help="The safe of the job: what rests in it.", no_args_is_help=True)
+job_app = typer.Typer(rich_markup_mode=None, help="The job file.", no_args_is_help=True)
 for name, sub in (
+    ("job", job_app),
     ("safe", safe_app),
     ("records", records_app),
     ("family", family_app),
@@ -93,6 +95,8 @@ def demo(
 def new(
     folder: Annotated[Path | None, typer.Argument(metavar="FOLDER", show_default=False)] = None,
     units: Annotated[Path | None, typer.Option("--from", metavar="CSV", help="Units: name,family,at,segment,class,serial,hardware,note.")] = None,
+    add: Annotated[Path | None, typer.Option("--add", metavar="CSV", help="Add these units to the job that is there.")] = None,
+    job: JobFile = DEFAULT_JOB,
     demo_yard: Annotated[bool, typer.Option("--demo", help="The job of the demo, to be worked by hand on the bench.")] = False,
     network: Network = DEMO_NETWORK,
     key_file: KeyFile = None,
@@ -105,6 +109,8 @@ def new(
         raise typer.Exit(records_body.schema("job"))
     from . import new as body
 
+    if add:
+        raise typer.Exit(body.add(add, job))
     raise typer.Exit(body.new(folder, units, demo_yard, network, key_file))
 
 
@@ -243,6 +249,14 @@ def sheet(
     from . import sheet as body
 
     raise typer.Exit(body.sheet(units, job, report_format, output))
+
+
+@job_app.command("check")
+def job_check(file: Annotated[Path, typer.Argument(metavar="[FILE]")] = DEFAULT_JOB, no_color: NoColor = False) -> None:
+    """Is the job file sound, with the families and the baseline it names? Touches nothing else."""
+    from . import job as body
+
+    raise typer.Exit(body.check(file, no_color))
 
 
 @safe_app.command("list")

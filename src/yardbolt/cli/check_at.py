@@ -13,7 +13,7 @@ from typing import Any
 from yardbolt.application.reach import Surroundings, answers, look_at
 from yardbolt.core.addresses import NOBODY
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import OperatorError, Trouble, UnitError
+from yardbolt.core.errors import OperatorError, Trouble, UnitError, clean
 from yardbolt.core.job import Site
 from yardbolt.core.judge.baseline import Baseline, Finding, judge
 from yardbolt.core.judge.passwords import Demands, weaknesses
@@ -25,7 +25,6 @@ from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.run.history import scopes
 from yardbolt.core.secret import Ref, Secret
-from yardbolt.core.talk.console import clean
 from yardbolt.core.talk.outcomes import Login, Opened, Silent, Untried, accepted, said_by, spends_a_try, told
 
 from . import show, wiring

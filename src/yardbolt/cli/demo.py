@@ -26,7 +26,7 @@ STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("The switch wants terms accepted and a first password: a write, so it needs approval.",
      ("enter", "--yes", "--this-one"), (0,)),
     ("The plan: an order in which somebody can always still get in; nothing is sent yet.", ("steps",), (0,)),
-    ("Carry it out: write, read back, prove in a new connection, save, then close the old ways.", ("tighten", "--yes"), (0,)),
+    ("Carry it out: write, read back, prove in a new connection, save, then close the old ways.", ("tighten", "--yes"), (0, 4)),
     ("The hand-over sheets for the owner to sign, and where the job stands.", ("sheet",), (0,)),
     ("", (), (0,)),
 )  # fmt: skip

@@ -49,6 +49,29 @@ def new(folder: Path | None, units: Path | None, demo: bool, network: str, key_f
     return 0
 
 
+def add(units: Path, job: Path) -> int:
+    """Add units to a job file, after those that are there. Nothing is written unless the whole file stays sound."""
+    if not job.is_file():
+        raise OperatorError(f"no job file {job}; begin one with 'yardbolt new FOLDER --from {units}'")
+    rows = _units_from(units)
+    text = job.read_text("utf-8").rstrip("\n") + "\n"
+    there = wiring.load_job(job, edited=False).units
+    if twice := next((row["name"] for row in rows if row["name"] in there), ""):
+        raise FileError(str(units), 0, "name", f"{twice} is in {job} already")
+    draft = job.with_name(f"{job.name}.draft")
+    wiring.write_whole(draft, (text + "".join(map(_unit_yaml, rows))).encode())
+    try:
+        wiring.load_job(draft, edited=False)
+    except FileError as e:
+        raise FileError(str(units), 0, e.key, e.problem) from None
+    else:
+        draft.replace(job)
+    finally:
+        draft.unlink(missing_ok=True)
+    sys.stdout.write(f"added {len(rows)} to {job}\nnext: yardbolt job check {job}\n")
+    return 0
+
+
 def _demo_text(network: str) -> str:
     """The demo's job, on the network the bench was put up on: the first three numbers of its addresses."""
     parts = network.split(".")

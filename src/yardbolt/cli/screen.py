@@ -13,7 +13,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from yardbolt.core.errors import OperatorError
+from yardbolt.core.errors import OperatorError, clean
 
 WIDEST = 150  # longer lines are hard to follow
 STYLES = {
@@ -74,7 +74,7 @@ class Screen:
         text = Text()
         for cell in cells:
             shown, style = cell if isinstance(cell, tuple) else (cell, "")
-            text.append(shown, STYLES.get(style, style))
+            text.append(clean(shown), STYLES.get(style, style))
         self.console.print(Padding(text, (0, 0, 0, indent), expand=False) if indent else text)
 
     def head(self, title: str, more: str = "") -> None:
@@ -103,7 +103,7 @@ class Screen:
         self.console.print(Padding(table, (0, 0, 0, indent), expand=False))
 
     def _cell(self, shown: str, style: str) -> Text:
-        first, _, more = shown.partition("\n")
+        first, _, more = clean(shown).partition("\n")
         text = Text(first, STYLES.get(style, style))
         return text.append(f"\n{more}", STYLES["faint"]) if more else text
 

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from yardbolt.application.handover import hand_over
 from yardbolt.core.errors import OperatorError, YardboltError
+from yardbolt.core.run.documents import LeftDocument
+from yardbolt.core.run.events import HandedOver
 from yardbolt.reports import FORMATS
 
 from . import wiring
@@ -23,7 +25,8 @@ def sheet(units: list[str] | None, job: Path, report_format: str, output: Path |
         codes = []
         for name in yard.units(units):
             try:
-                made = hand_over(yard.unit(name))
+                unit = yard.unit(name)
+                made = hand_over(unit)
             except YardboltError as e:
                 sys.stderr.write(f"yardbolt: {e}\n")
                 codes.append(e.exit_code)
@@ -40,5 +43,12 @@ def sheet(units: list[str] | None, job: Path, report_format: str, output: Path |
                 made_here.append(path)
             endings = ", ".join(path.suffix.removeprefix(".") for path in made_here)
             sys.stdout.write(f"{made_here[0].with_suffix('')}: {endings}\n")
-            codes.append(3 if any(row.state == "fails" for row in made.left.findings) else 0)
+            failing = any(row.state == "fails" for row in made.left.findings)
+            failed = any(proof.result == "fails" for proof in made.proofs) or made.unplanned
+            left = unit.records.latest(name, "as left", LeftDocument)
+            if left is None:
+                sys.stdout.write(f"{name}: not proven yet, so this is no as-left record; next: yardbolt prove {name}\n")
+            else:
+                unit.note(HandedOver(document=left.number))
+            codes.append(3 if failing or failed else 0 if left else 4)
         return worst(codes)

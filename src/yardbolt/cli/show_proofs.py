@@ -13,7 +13,7 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import human, spoken
-from yardbolt.core.run.proofs import Proof, Result, Sort
+from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort
 
 from . import show
 from .screen import Screen
@@ -35,8 +35,10 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
             return f"{services} off: its port refuses"
         case Sort.STRANGER:
             return f"{proofs[0].claim.source} is turned away by {services}"
-        case Sort.ALTERED:
-            return f"{accounts}: an altered password is refused"
+        case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
+            return f"{accounts}: {sort.value}"
+        case Sort.REMOVED:
+            return f"{accounts}: removed, and refused with the password of before"
         case _:
             return f"{sort.value}: {accounts}"
 
@@ -47,8 +49,14 @@ def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str]
     for proof in proofs:
         if proof.result is Result.HOLDS and not full:
             groups.setdefault(proof.claim.sort, []).append(proof)
+    wrong = {tuple(p.claim.account for p in groups.get(sort, ())) for sort in WRONG}
     for sort, some in groups.items():
-        yield WORDS[Result.HOLDS], held(sort, some), ""
+        if sort not in WRONG or len(wrong) > 1:
+            yield WORDS[Result.HOLDS], held(sort, some), ""
+        elif sort is Sort.ALTERED:
+            # every one of them refused for the same accounts: one line
+            accounts = names(p.claim.account for p in some)
+            yield WORDS[Result.HOLDS], f"{accounts}: altered, blank and own name as password refused", ""
     for proof in proofs:
         if full or proof.result is not Result.HOLDS:
             control = f" (control: {proof.control})" if full and proof.control else ""

@@ -41,6 +41,9 @@ def prepare_process() -> None:
     logging.getLogger().addHandler(logging.NullHandler())
     for name in ("asyncssh", "telnetlib3", "pykeepass"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
+    # no secret in a core file, and nothing we write is for others to read
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    os.umask(0o077)
     # a look opens hundreds of sockets for each unit
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     wanted = MOST_FILES if hard == resource.RLIM_INFINITY else min(hard, MOST_FILES)
@@ -298,9 +301,7 @@ def copy_notice(yard: Yard) -> str:
     path, copy = safe_places(yard)
     if copy is None or apart(path, copy):
         return ""
-    return (
-        f"The safe and its copy {yard.job.copy} lie on one disk, and are lost with it: put the copy on a stick."
-    )
+    return f"The safe and its copy {yard.job.copy} lie on one disk, and are lost with it: put the copy on a stick."
 
 
 def copy_safe(yard: Yard) -> None:
@@ -344,7 +345,13 @@ def _digest(path: Path) -> str:
 def alone(job_file: Path, name: str) -> Iterator[None]:
     """Only one run at a time may write to a unit. Raises OperatorError where another one does."""
     lock = job_file.parent / f".{name}.lock"
-    with lock.open("w") as held:
+    try:
+        opened = lock.open("w")
+    except OSError as e:
+        raise OperatorError(
+            f"{lock.parent}: cannot be written ({e.strerror}), so nothing can be recorded there"
+        ) from None
+    with opened as held:
         try:
             fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
@@ -373,7 +380,8 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 return await work(name)
             except YardboltError as e:
                 yard.progress.clear()
-                told = str(e) if str(e).startswith(name) else f"{name}: {e}"
+                told = " ".join(str(e).split("\n"))
+                told = told if told.startswith(name) else f"{name}: {told}"
                 sys.stderr.write(f"yardbolt: {told}\n")
                 yard.records.append(name, 0, Troubled(error=told))
                 return e.exit_code
@@ -406,6 +414,11 @@ def load_job(path: Path, edited: bool = True) -> Job:
 def load_family(path: Path) -> Family:
     """A family file. Raises FileError."""
     return files.load_family(path)
+
+
+def family_file(name: str, beside: Path) -> Path:
+    """Where a family of this name lies. Raises OperatorError."""
+    return files.find("families", name, beside)
 
 
 def shipped_families() -> dict[str, Path]:

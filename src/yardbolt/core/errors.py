@@ -14,13 +14,28 @@ Each message is one line, for a tired reader, and says what to do next. No messa
 
 from __future__ import annotations
 
+import re
 from enum import Enum
+
+_ANSI = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]{0,256}(?:\x07|\x1b\\)|[@-Z\\-_])")
+# C0 and C1 (ECMA-48), and the signs that turn or break lines (Unicode, UAX 9): what is shown must read as it is
+_BIDIRECTIONAL = (0x061C, 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A), 0x2028, 0x2029)
+_CONTROL = {c: None for c in (*range(32), *range(127, 160), *_BIDIRECTIONAL) if c not in (9, 10)}
+
+
+def clean(text: str) -> str:
+    """Text that may be shown, whatever its origin: without terminal sequences, control characters and signs that turn
+    the direction of writing; tabs and line ends stay."""
+    return _ANSI.sub("", text).replace("\r\n", "\n").replace("\r", "\n").translate(_CONTROL)
 
 
 class YardboltError(Exception):
     """Root of all errors raised on purpose. `exit_code` is what the command line ends with."""
 
     exit_code = 1
+
+    def __init__(self, message: str = "") -> None:
+        super().__init__(clean(message))
 
 
 class OperatorError(YardboltError):

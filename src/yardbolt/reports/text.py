@@ -5,6 +5,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterable
 
+from yardbolt.core.errors import clean
 from yardbolt.core.run.documents import FindingRow, ProofRow
 from yardbolt.core.run.handover import EntryRow, HandOver
 
@@ -35,7 +36,9 @@ def render(record: HandOver) -> str:
         _wrap(f"{record.family}; {marks}; software {identity.software or 'not read'}"),
         _wrap(f"Baseline {baseline.name} {baseline.version}: {baseline.meaning}"),
         *_state("As found", record.found.time, record.found.findings),
-        *_state("As left", record.left.time, record.left.findings),
+        *_state(
+            "As left" if record.left.proven else "Not proven; as last checked", record.left.time, record.left.findings
+        ),
     ]
     changed = (f"{c.path}: {c.before} -> {c.after}" for c in record.changes)
     steps = ((f"{s.time[11:19]}  {s.what}: {s.state}") for s in record.steps)
@@ -55,7 +58,7 @@ def render(record: HandOver) -> str:
     out += _part("Recovery", [_wrap(record.reset or "no reset is described for this make", "  ", "  ")])
     out += _part("To look at on site", (f"  [ ] {one}" for one in record.site))
     out += ["", "", SIGNATURES, "", "Date ______________________"]
-    return "\n".join(out) + "\n"
+    return clean("\n".join(out)) + "\n"
 
 
 def _state(name: str, time: str, findings: tuple[FindingRow, ...]) -> list[str]:

@@ -20,10 +20,9 @@ from typing import Any
 from cryptography import x509
 
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import Trouble, UnitError
+from yardbolt.core.errors import Trouble, UnitError, clean
 from yardbolt.core.formats.kexinit import decode_kexinit
 from yardbolt.core.ports import Ports, Seen
-from yardbolt.core.talk.console import clean
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
 WAIT = 1.0

@@ -14,10 +14,10 @@ from typing import Any
 import asyncssh
 
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import FileError, IdentityError
+from yardbolt.core.errors import FileError, IdentityError, clean
 from yardbolt.core.ports import Credential
 from yardbolt.core.talk.commands import Ran, Run
-from yardbolt.core.talk.console import MOST, Heard, Turn, clean
+from yardbolt.core.talk.console import MOST, Heard, Turn
 from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, NoListener, Opened, Refused, Silent
 from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 

@@ -62,6 +62,14 @@ class PlanShown:
 
 
 @dataclass(frozen=True, kw_only=True)
+class HandedOver:
+    """A sheet was written of the as-left document of this number."""
+
+    event: Literal["handed over"] = "handed over"
+    document: int
+
+
+@dataclass(frozen=True, kw_only=True)
 class Recognised:
     """The unit was recognised before it was written to, and by what."""
 
@@ -251,7 +259,7 @@ class Troubled:
 
 StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
 Event = (
-    Trying | Tried | Renewed | PlanShown | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
+    Trying | Tried | Renewed | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
 )  # fmt: skip
 

@@ -13,6 +13,7 @@ from .events import (
     Entry,
     Event,
     GateAnswering,
+    HandedOver,
     NotProven,
     PlanShown,
     Proven,
@@ -44,6 +45,7 @@ class UnitHistory:
     finished: set[int] = field(default_factory=set)
     restarted: set[int] = field(default_factory=set)
     last_run: int = 0
+    handed_over: int = 0  # the as-left document a sheet was last written of
     shown: str = ""  # the plan that was shown last
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
@@ -97,6 +99,8 @@ class History:
                 self._open[key] = (datetime.fromisoformat(stamp.time), where)
             case Tried():
                 self._tried(unit, stamp, event)
+            case HandedOver(document=number):
+                unit.handed_over = number
             case PlanShown(plan=plan):
                 unit.shown = plan
             case Renewed(address=address):

@@ -44,6 +44,9 @@ class Sort(Enum):
 
     OPENS = "login opens"
     ALTERED = "altered password refused"
+    BLANK = "blank password refused"
+    NAMED = "own name as password refused"
+    REMOVED = "removed account refused"
     FACTORY = "factory login refused"
     CLOSED = "port closed"
     STRANGER = "stranger refused"
@@ -104,8 +107,16 @@ class KeySeen:
 Tried = Login | Port | KeySeen
 
 
-def claims(family: Family, now: Plane, site: Site, ways: Iterable[Way]) -> tuple[Claim, ...]:
-    """Everything that can be tried without writing, most useful first."""
+# Wrong passwords that are tried on every account of ours, beside the right one.
+WRONG = {
+    Sort.ALTERED: "with the last character changed", Sort.BLANK: "with a blank password", Sort.NAMED: "with its own name",
+}  # fmt: skip
+
+
+def claims(
+    family: Family, now: Plane, site: Site, ways: Iterable[Way], removed: Iterable[Way] = ()
+) -> tuple[Claim, ...]:
+    """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are gone."""
     good = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
     doors = {one.service: one for one in site.doors}
     live = [doors[s] for s in doors if get(now, ("services", s, "enabled")) is not False]
@@ -113,7 +124,8 @@ def claims(family: Family, now: Plane, site: Site, ways: Iterable[Way]) -> tuple
     return (
         *(_opens(now, way) for way in good),
         *(_key(one, site) for one in live),
-        *(_altered(way) for way in good[:1]),
+        *(_wrong(way, sort) for way in good for sort in WRONG),
+        *(_removed(now, way) for way in removed),
         *(_factory(now, login.account, login.ref, one, site) for login in family.factory.logins for one in live),
         *(_closed(one, site) for one in shut),
         *(_stranger(one, site) for one in live if site.stranger),
@@ -138,13 +150,20 @@ def _key(door: Door, site: Site) -> Claim:
     return Claim(Sort.KEY, text, door, site.laptop, control="the key noted at the first login")
 
 
-def _altered(way: Way) -> Claim:
-    text, control = (
-        f"{way.account} with the last character changed is refused",
-        "the right one opens just before and after",
-    )
+def _wrong(way: Way, sort: Sort) -> Claim:
+    text, control = f"{way.account} {WRONG[sort]} is refused", "the right one opens just before and after"
     backs = frozenset({("accounts", way.account, "secret")})
-    return Claim(Sort.ALTERED, text, way.door, way.source, way.account, way.secret, control, backs)
+    return Claim(sort, text, way.door, way.source, way.account, way.secret, control, backs)
+
+
+def _removed(now: Plane, way: Way) -> Claim:
+    path = ("accounts", way.account)
+    text, control = (
+        f"{way.account}, which was removed, is refused",
+        "a good login by the same service just before and after",
+    )
+    gone = exists(now, path) is False
+    return Claim(Sort.REMOVED, text, way.door, way.source, way.account, way.secret, control, frozenset({path}), gone)
 
 
 def _factory(now: Plane, account: str, ref: Ref, door: Door, site: Site) -> Claim:

@@ -6,12 +6,11 @@ outcome and is never passed by itself. Nothing here reads a clock or a socket.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ..errors import Trouble, UnitError
+from ..errors import Trouble, UnitError, clean
 from ..secret import Ref, Slot, Text
 from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling
 from .outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
@@ -25,14 +24,6 @@ SETTLE = 0.05  # seconds of silence after which a sign on the last line is belie
 SHORTEST = 0.004  # the same, where echo and the whole usual prompt came back
 GREET = 12.0
 MOST_QUESTIONS = 40
-_ANSI = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]{0,256}(?:\x07|\x1b\\)|[@-Z\\-_])")
-_LINE_SEPARATORS = {0x2028: None, 0x2029: None, 0x202E: None, 0x202D: None}
-_CONTROL = {c: None for c in (*range(32), *range(127, 160)) if c not in (9, 10)} | _LINE_SEPARATORS
-
-
-def clean(text: str) -> str:
-    """Text of a unit without terminal sequences and control characters; tabs and line ends stay."""
-    return _ANSI.sub("", text).replace("\r\n", "\n").replace("\r", "\n").translate(_CONTROL)
 
 
 # ---- its keys in the family file -----------------------------------------------------------------------------------

@@ -1,7 +1,8 @@
 """Patterns of family files: literal text with named columns, no regular expressions.
 
 A sign (`{any} |> `) is what a console shows when it waits. A row (`{key} {port:number} {state} {from:rest}`) is a line
-with columns. Both become anchored expressions without nested repetition, so that no hostile line can make them crawl.
+with columns. Both are matched in a time linear in the line, whatever stands between the columns (RE2), so that no
+hostile line can make them crawl.
 """
 
 from __future__ import annotations
@@ -10,6 +11,9 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
+
+import re2
 
 from ..secret import Slot, Text
 
@@ -26,7 +30,7 @@ class Pattern:
     """A compiled pattern and the names of its columns."""
 
     text: str
-    regex: re.Pattern[str]
+    regex: Any
     names: tuple[str, ...]
 
 
@@ -55,7 +59,7 @@ def row(text: str) -> Pattern:
             names.append(name)
     if len(set(names)) != len(names):
         raise PatternError(f"{text!r}: a column is named twice")
-    return Pattern(text, re.compile(rf"[ \t]*{out}[ \t]*\Z"), tuple(names))
+    return Pattern(text, re2.compile(rf"[ \t]*{out}[ \t]*\z"), tuple(names))
 
 
 @lru_cache(maxsize=512)
@@ -63,7 +67,7 @@ def sign(text: str) -> Pattern:
     """What a console shows when it waits, from the start of a line to its end; `{any}` is 1 to 80 characters without
     blanks."""
     out = "".join(re.escape(literal) + (r"\S{1,80}" if name else "") for literal, name, _ in _parts(text))
-    return Pattern(text, re.compile(out + r"\Z"), ())
+    return Pattern(text, re2.compile(out + r"\z"), ())
 
 
 def split(text: str) -> tuple[tuple[str, str, str], ...]:
