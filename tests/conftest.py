@@ -37,10 +37,11 @@ UNIT, LAPTOP, STRANGER = f"{NETWORK}.1", f"{NETWORK}.10", f"{NETWORK}.66"
 SOME_PORTS = "2000-2100"  # one test looks at all of them
 
 
-def one_unit_yard() -> str:
-    """The demo's job on this process's network, with the line switch alone."""
-    text = shipped("demo")["yard"].read_text().partition("  sk-rb-01:")[0]
-    return text.replace("127.83.4.", f"{NETWORK}.")
+def one_unit_yard(plain: bool = False) -> str:
+    """The demo's job on this process's network, with the line switch alone, or with the plain unit alone."""
+    head, _, units = shipped("demo")["yard"].read_text().partition("  sk-sw-04:")
+    switch, mark, box = units.partition("  sk-rb-01:")
+    return (head + (mark + box if plain else "  sk-sw-04:" + switch)).replace("127.83.4.", f"{NETWORK}.")
 
 
 @dataclass(frozen=True)

@@ -52,12 +52,12 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
         "proven  0 failing",
     ):
         assert told in out, told
-    assert out.count("8 of 8 proofs hold") == out.count("66 is turned away by ssh") == out.count("SAFE TO UNPLUG") == 2
+    assert out.count("15 of 15 proofs hold") == out.count("66 is turned away by ssh") == out.count("SAFE TO UNPLUG") == 2
     assert out.count("\n") <= 150, "a tired technician reads no more"
     work = tool.folder / "yard"
     sheet = json.loads(next((work / "sheets").glob("sk-sw-04*.json")).read_text())
     assert sheet["owed"] == [] and sheet["unplanned"] == [] and sheet["identity"]["serial"] == "004417"
-    assert {p["result"] for p in sheet["proofs"]} == {"holds"} and len(sheet["proofs"]) == 8
+    assert {p["result"] for p in sheet["proofs"]} == {"holds"} and len(sheet["proofs"]) == 15
     assert sum(f["state"] == "fails" for f in sheet["found"]["findings"]) >= 18
     page = next((work / "sheets").glob("*.html")).read_text()
     assert "<script" not in page and "http" not in page

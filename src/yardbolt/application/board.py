@@ -58,6 +58,8 @@ def _stage(
     if records.latest(name, "target", TargetDocument):
         return "tightened", "check" if fails else "prove"
     found = records.latest(name, "as found", CheckDocument)
+    if (found or checked.document.complete) and records.history().of(name).shown:
+        return "planned", "tighten"
     if found or checked.document.complete:
         return "entered" if found else "checked", "steps" if family().ops else "sheet"
     return "checked", "enter" if family().factory.logins else "check --as NAME"

@@ -81,7 +81,10 @@ class UnitInWork:
         """The value behind a reference: published, typed in, or from the safe."""
         if published := self.family.login(ref):
             return Secret(published.secret)
-        return self.typed.get(ref) or (self.safe.value(ref) if self.safe else None)
+        # a blank password is one too
+        if ref in self.typed:
+            return self.typed[ref]
+        return self.safe.value(ref) if self.safe else None
 
     def scrub(self, text: str) -> str:
         """A text of the unit without any secret of the job; published logins are not scrubbed."""

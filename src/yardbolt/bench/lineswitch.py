@@ -133,6 +133,10 @@ class LineSwitch:
             hand.wrong, hand.locked_until = 0, self.tick() + self.live.lock
         return "no"
 
+    def known(self) -> dict[str, str]:
+        """Who is there, with the phrase that opens."""
+        return {name: hand.phrase for name, hand in self.hands.items()}
+
     def time(self) -> datetime:
         """What its clock shows."""
         return datetime.now(UTC) + timedelta(seconds=self.clock_error)

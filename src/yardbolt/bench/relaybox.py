@@ -71,6 +71,10 @@ class RelayBox:
             self.wrong[name], self.barred_until[name] = 0, self.tick() + self.live.numbers["bar"]
         return "no"
 
+    def known(self) -> dict[str, str]:
+        """Who is there, with the password that opens."""
+        return {name: person.password for name, person in self.live.people.items()}
+
     def board(self, gate: str, source: str, hand: str = "") -> Counter:
         """A connection to the counter."""
         return Counter(self, gate, source, hand)

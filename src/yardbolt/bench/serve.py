@@ -32,6 +32,10 @@ FAULTS = {
     "newkey": "shows another host key",
     "refuse": "refuses every connection",
     "swallow": "says yes to changes and makes none",
+    "credulous": "takes any phrase of somebody it knows",
+    "blank": "takes a blank phrase too",
+    "namesake": "takes a name as its own phrase too",
+    "ghost": "still lets in who was dismissed",
     "blab": "repeats every phrase it is told, for all to read",
 }
 AWAY_SECONDS = 1.0
@@ -49,6 +53,7 @@ class Stand:
     other_key: asyncssh.SSHKey = field(default_factory=lambda: asyncssh.generate_private_key("ssh-ed25519"))
     away_until: float = 0.0
     listeners: dict[str, socket.socket] = field(default_factory=dict)
+    remembered: dict[str, str] = field(default_factory=dict)  # everybody who ever was there
     tasks: set[asyncio.Task[Any]] = field(default_factory=set)
 
     def __post_init__(self) -> None:
@@ -58,6 +63,17 @@ class Stand:
         """The unit restarts: nothing listens for a while."""
         self.away_until = time.monotonic() + AWAY_SECONDS
 
+    def try_phrase(self, name: str, phrase: str) -> str:
+        """As the unit would, or as its fault has it."""
+        known = name in self.unit.known()
+        lies = {
+            "credulous": known,
+            "blank": known and phrase == "",
+            "namesake": known and phrase == name,
+            "ghost": not known and self.remembered.get(name) == phrase,
+        }
+        return "in" if lies.get(self.fault()) else self.unit.try_phrase(name, phrase)
+
     # -- doors --
 
     async def run(self) -> None:
@@ -65,6 +81,7 @@ class Stand:
         try:
             while True:
                 self.set_doors()
+                self.remembered |= self.unit.known()
                 await asyncio.sleep(0.05)
         finally:
             for name in list(self.listeners):
@@ -147,7 +164,7 @@ class Stand:
                 return True
 
             def validate_password(self, username: str, password: str) -> bool:
-                got = stand.unit.try_phrase(username, password)
+                got = stand.try_phrase(username, password)
                 if got == "resting":
                     self.conn.send_auth_banner(stand.unit.barred)
                 return got == "in"
