@@ -49,10 +49,12 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
         "helper and owner open with the published password",
         "1      spanner: new password",
         "all 23 steps done",
-        "proven  0 failing",
+        "handed over  0 failing",
     ):
         assert told in out, told
-    assert out.count("15 of 15 proofs hold") == out.count("66 is turned away by ssh") == out.count("SAFE TO UNPLUG") == 2
+    assert (
+        out.count("15 of 15 proofs hold") == out.count("66 is turned away by ssh") == out.count("SAFE TO UNPLUG") == 2
+    )
     assert out.count("\n") <= 150, "a tired technician reads no more"
     work = tool.folder / "yard"
     sheet = json.loads(next((work / "sheets").glob("sk-sw-04*.json")).read_text())
@@ -148,7 +150,7 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
         f"{LAPTOP}/31",
         LAPTOP[:-2] + "20",
     ]
-    assert "0 steps" in job("steps")
+    assert "0 changes" in job("steps")
     for _ in range(4):
         assert "could not be tried" not in job("prove", code=4), "removed accounts cost no tries"
     swept(job.folder, job.said, [v for k, v in safe_values(job.folder).items() if "as found" not in k] + [MASTER])
@@ -177,7 +179,7 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
         assert words in job.error("tighten", "--yes", "--quiet", code=code), fault
         bench.fault("none")
     bench.fault("blab")
-    assert "all 23 steps done" in job("tighten", "--yes", code=4)
+    assert "steps done, each read back" in job("tighten", "--yes", code=4)
     wrong = {**job.env, "YARDBOLT_MASTER": "not it"}
     got = job.run("prove", env=wrong)
     assert got.returncode == 2 and "does not open it; nothing was changed" in got.stderr

@@ -78,12 +78,12 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
         and all(s["still in by"] for s in plan["steps"])
     )
     out = job("tighten", "--yes", code=3)
-    assert "names anybody tries first" in out and "factory login foreman is refused by ssh" in out
+    assert "names anybody tries first" in out and "published logins refused by ssh: foreman and spanner" in out
     values = safe_values(job.folder)
     assert opens(values["sk-sw-04/spanner"], "spanner") and not opens("", "spanner") and not opens("foreman", "foreman")
     sheet = json.loads(next((job.folder / "sheets").glob("*.json")).read_text()) if job("sheet", code=3) else {}
     assert [o for o in sheet["owed"] if "predictable name" in o]
-    assert "0 steps" in job("steps")
+    assert "0 changes" in job("steps")
 
 
 def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
@@ -232,4 +232,4 @@ def test_narrow_terminals_and_no_color_are_served(job: Tool) -> None:
     assert "still in by: foreman" in narrow(job, 46, "steps", NO_COLOR="1")
     assert "\x1b[" in narrow(job, 120, "steps") and "change" in narrow(job, 120, "steps")
     piped = job.run("check", "--output", "report.txt")
-    assert piped.stdout == "" and piped.stderr == "" and "FAILS" in (job.folder / "report.txt").read_text()
+    assert piped.stdout == "" and piped.stderr == "" and "MEND FIRST" in (job.folder / "report.txt").read_text()

@@ -187,7 +187,7 @@ def _stopped(run: Run, outcome: Outcome) -> YardboltError:
     back = f"; backed out: {', '.join(outcome.backed_out)}" if outcome.backed_out else ""
     name = run.unit.name
     where = f"stopped at step {outcome.at + 1} of {run.total} ({run.finished} done): {outcome.why}{back}"
-    message = f"{name}: {where}. Next: yardbolt check {name}, then tighten again"
+    message = f"{name}: {where}; next: yardbolt tighten {name}"
     return IdentityError(message) if isinstance(outcome.error, IdentityError) else Stopped(message)
 
 
@@ -342,6 +342,7 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
     if not ways:
         return None
     limit = max(seconds, LONGEST_AWAY)
+    unit.report(f"{unit.name}: restarting, up to {limit:.0f} s: do not unplug")
     began, away = loop.time(), False
     while loop.time() < began + limit:
         if not isinstance(await unit.look.knock(ways[0].door, ways[0].source), Open):

@@ -16,6 +16,7 @@ from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, Trouble, UnitError, clean
 from yardbolt.core.job import Site
 from yardbolt.core.judge.baseline import Baseline, Finding, judge
+from yardbolt.core.judge.looked import INSIDE, Looked, not_looked_at
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
@@ -166,6 +167,7 @@ def _document(at: str, around: Surroundings, tried: list[TypedLogin], found: tup
         "ports": [asdict(seen) for seen in around.ports],
         "logins": [login.row() for login in tried],
         "findings": [asdict(row) for row in finding_rows(found)],
+        "not looked at": [f"{name}: {why}" for name, why in not_looked_at(_looked(at, around))],
     }
 
 
@@ -185,8 +187,15 @@ def _show(
         screen.head("Logins that were typed")
         screen.rows([_row(login) for login in tried])
     show.findings(screen, found)
-    screen.say("")
-    screen.say(("Next: ", "next"), "yardbolt new FOLDER, with this unit in yard.yaml, to read it inside")
+    unseen = not_looked_at(_looked(at, around))
+    screen.say(
+        ("NOT LOOKED AT  ", "head"), ", ".join(name for name, why in unseen if why != INSIDE), ", all that is inside"
+    )
+    show.next_line(screen, "yardbolt new FOLDER, with this unit in yard.yaml, to read it inside")
+
+
+def _looked(at: str, around: Surroundings) -> Looked:
+    return Looked(frozenset(), around.whole, 6 if ":" in at else 4)
 
 
 def _row(login: TypedLogin) -> list[Cell]:

@@ -26,8 +26,7 @@ def listed(job: Path, key_file: Path | None, no_color: bool) -> int:
             return 0
         rows = [[unit, account] for unit, _, account in names]
         screen.rows([list(row) for row in rows], indent=0, heads=["unit", "account"])
-        screen.say("")
-        screen.say(("Next: ", "next"), f"yardbolt safe show {rows[0][0]} '{rows[0][1]}'   (on this screen only)")
+        screen.say(("NEXT  ", "next"), f"yardbolt safe show {rows[0][0]} '{rows[0][1]}'   (on this screen only)")
         return 0
 
 

@@ -168,8 +168,8 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool = False
     screen.say(("FOUND  ", "head"), verdict(found.findings, found.reading is not None))
     if found.reading is None:
         screen.say(("the settings were not read: ", "unknown"), found.inside)
-    screen.say("")
     doors(screen, found.plane, found.tried, unit.site.doors, unit.entry.address)
+    screen.say("")
     findings(screen, found.findings, full, why, found.reading is not None)
     unseen = [one.partition(": ") for one in found.document.not_looked_at]
     words = [name for name, _, reason in unseen if found.reading is not None or reason != INSIDE]

@@ -9,10 +9,11 @@ from yardbolt.application.causes import names
 from yardbolt.application.handover import owed
 from yardbolt.application.prove import Proved
 from yardbolt.application.unit import UnitInWork
+from yardbolt.core.addresses import AddressSet
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
-from yardbolt.core.plane.words import human, spoken
+from yardbolt.core.plane.words import brief, human, spoken
 from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort
 
 from . import show
@@ -34,7 +35,8 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
         case Sort.CLOSED:
             return f"{services} off: its port refuses"
         case Sort.STRANGER:
-            return f"{proofs[0].claim.source} is turned away by {services}"
+            claim = proofs[0].claim
+            return f"{brief(AddressSet.of(claim.source), claim.door.address)} is turned away by {services}"
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return f"{accounts}: {sort.value}"
         case Sort.REMOVED:
@@ -93,7 +95,9 @@ def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
     elif bad or found.unplanned or found.missing:
         screen.say(("SAFE TO UNPLUG, NOT DONE  ", "bad"), f"{len(bad)} proofs fail: see above")
     else:
-        screen.say(("SAFE TO UNPLUG  ", "good"), "all that was proven is kept")
+        left = "; ".join(site) or "nothing"
+        screen.say(("SAFE TO UNPLUG  ", "good"), f"all that was proven is kept; owed: {left}")
+        return
     screen.say(("OWED  ", "head"), "; ".join(site) or "nothing")
 
 

@@ -34,7 +34,7 @@ def steps(
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
         codes = []
-        for name in yard.units(units):
+        for place, name in enumerate(yard.units(units)):
             unit = yard.unit(name)
             try:
                 made = run(unit, choices)
@@ -45,6 +45,8 @@ def steps(
             if report_format == "json":
                 documents[name] = _document(made)
             else:
+                if place:
+                    screen.say("")
                 show_plan.plan(screen, made, unit, *more)
                 if not isinstance(made.sheet, Refused):
                     unit.note(PlanShown(plan=show_plan.signature(made.sheet, unit)))
