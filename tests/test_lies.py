@@ -6,7 +6,25 @@ import json
 from collections.abc import Callable
 
 from tests.conftest import Bench, Tool, one_unit_yard
+from tests.test_job import journal
 from yardbolt.core.run.proofs import Sort
+
+
+def test_a_refusal_nobody_can_compare_with_is_unknown(job: Tool, benches: Callable[[], Bench]) -> None:
+    """Both published logins are refused and nothing else opens: nobody knows why, so nothing holds. Nothing is written
+    either, until somebody says which box it is."""
+    hands = benches().switch.hands
+    assert "--this-one" in job.error("enter", "--yes", "--quiet", code=5)
+    for hand in hands.values():
+        hand.phrase = "somebody-set-another"
+    found = json.loads(job("check", "--format", "json", code=3))["sk-sw-04"]
+    rows = [row for row in found["findings"] if row["rule"] in ("factory-login", "first-run")]
+    assert {row["state"] for row in rows} == {"unknown"}, rows
+    assert any("no login opened by it to compare with" in row["saw"] for row in rows)
+    events = [entry["event"] for entry in journal(job.folder)]
+    assert events.count("trying") == events.count("tried") and events.index("trying") < events.index("tried")
+    assert hands["foreman"].locked_until == 0 and "enter sk-sw-04 --as NAME" in job.error("enter", "--quiet", code=4)
+
 
 LIES = {
     "credulous": {Sort.ALTERED, Sort.BLANK, Sort.NAMED},

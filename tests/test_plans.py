@@ -336,6 +336,17 @@ def test_a_lie_is_caught_and_costs_nobody_the_way_in(lie: str) -> None:
     assert isinstance(bare.journal[-1], Stopped)
 
 
+def test_a_unit_that_was_never_away_has_not_restarted() -> None:
+    """Without having been seen away, and without an uptime that fell, the restart could not be tried; nothing rests on
+    it."""
+    bare, way = fresh()
+    bare.away = False
+    bare.unit.wheel = lambda: None  # type: ignore[method-assign]
+    outcome, _, _ = go_on(bare, way, None)
+    assert outcome and ("could not be tried" in outcome.why or "did not restart" in outcome.why)
+    assert "foreman" in bare.unit.hands
+
+
 def test_a_step_that_reads_otherwise_is_backed_out_through_the_live_session() -> None:
     """The change before the surprise is taken back, and the journal says so."""
     bare, way = fresh()

@@ -99,6 +99,7 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
         problem = "shows licence terms and the job file names nobody who accepts them: add 'allows: {terms: NAME}'"
         raise OperatorError(f"{unit.name} {problem}")
     if asked:
+        unit.believable_clock()
         await recognise(unit, None)
     done: list[str] = []
     for question in asked:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from yardbolt.core.addresses import AddressSet
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, is_item
-from yardbolt.core.plane.words import human
+from yardbolt.core.plane.words import brief, human, spoken
 from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument
 from yardbolt.core.run.events import (
     BackedOut,
@@ -70,7 +71,7 @@ def hand_over(unit: UnitInWork) -> HandOver:
                     outside=first.document.outside),
         left=Left(time=last.time, proven=left is not None, findings=ordered(last.document.findings),
                   blind=last.document.blind),
-        changes=tuple(ChangeRow(path="/".join(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed),
+        changes=tuple(ChangeRow(path=spoken(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed),
         unplanned=left.document.unplanned if left else (),
         steps=tuple(_steps(journal)), entry=tuple(_entries(journal)),
         proofs=left.document.proofs if left else (),
@@ -78,6 +79,7 @@ def hand_over(unit: UnitInWork) -> HandOver:
         secrets=tuple(f"{own.name}: entry {site.secret(own.name).entry.removeprefix('safe:')} of {job.safe}" for own in job.accounts),
         owed=tuple(owed(unit, left.document if left else None, last.document.findings)),
         waivers=tuple(WaiverRow(rule=w.rule, reason=w.reason, owner=w.owner, until=w.until) for w in site.waivers),
+        not_looked_at=checked.document.not_looked_at if (checked := unit.last_check()) else (),
         reset=unit.family.factory.reset, socket=unit.family.factory.socket,
         evidence=last.document.evidence, site=TO_LOOK_AT,
     )  # fmt: skip
@@ -127,7 +129,8 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
         service = plane.services.get(door.service)
         if service is None or service.enabled is False:
             continue
-        permitted = "not read" if service.permitted is None else str(service.permitted)
+        sources = service.permitted
+        permitted = brief(sources, "") if isinstance(sources, AddressSet) else "anyone" if sources else "not read"
         yield BackIn(
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,
             accounts=", ".join(own.name for own in unit.job.accounts), host_key=unit.pin(door.service),

@@ -126,9 +126,12 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
     opened = [trial.way for trial in published if isinstance(trial.outcome, Opened)]
     opened.sort(key=lambda way: (services.index(way.service), not unit.secret(way.secret)))
     for way in opened or published_ways(unit):
-        _, session = await unit.enter(way)
+        outcome, session = await unit.enter(way)
         if session is not None:
             return session, ""
+        why.append(f"{way.account} by {way.service}: {told(outcome)}")
+        if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
+            break
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
     return None, "; ".join(why) or "no login is known"

@@ -102,6 +102,7 @@ async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, 
 
 async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     unit = run.unit
+    unit.believable_clock()
     unit.report(f"{unit.name}: reading the unit afresh")
     planes, ways = await _arrive(run)
     filed = unit.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None

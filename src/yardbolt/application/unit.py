@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 
 from yardbolt.core.doors import Door, Way
-from yardbolt.core.errors import IdentityError, Trouble, UnitError
+from yardbolt.core.errors import IdentityError, OperatorError, Trouble, UnitError
 from yardbolt.core.family.model import Family
 from yardbolt.core.job import Job, Site, UnitEntry
 from yardbolt.core.judge.baseline import Baseline
@@ -30,6 +30,7 @@ async def _nobody(address: str) -> str:
     return ""
 
 
+BUILT = "2025-01-01"  # no clock that is right shows an earlier day
 LONGEST_WORK = 15 * 60.0  # seconds on one unit, restarts not counted
 LONGEST_LOGIN = 60.0  # seconds
 TYPED = Ref("typed:password")
@@ -142,6 +143,13 @@ class UnitInWork:
         """The plane of the latest check, or None."""
         filed = self.last_check()
         return filed.document.as_plane if filed else None
+
+    def believable_clock(self) -> None:
+        """Raises OperatorError where the laptop's clock is before this program was made: it would be set on the unit."""
+        now = self.clock.now()
+        if now[:10] < BUILT:
+            problem = f"this laptop's clock says {now[:10]}, before Yard Bolt was made ({BUILT})"
+            raise OperatorError(f"{self.name}: {problem}; set it first, for it is written into the unit and the record")
 
     def in_time(self) -> None:
         """Raises UnitError once this unit has taken its share of time, restarts not counted."""

@@ -47,6 +47,11 @@ def steps(
             else:
                 if place:
                     screen.say("")
+                if unit.history().open_run()[1]:
+                    screen.say(
+                        (name, "head"),
+                        "  a run was cut off: tighten reads the unit afresh and does what is left of this plan:",
+                    )
                 show_plan.plan(screen, made, unit, *more)
                 if not isinstance(made.sheet, Refused):
                     unit.note(PlanShown(plan=show_plan.signature(made.sheet, unit)))

@@ -55,6 +55,7 @@ def render(record: HandOver) -> str:
     out += _part("Secrets, by reference only", (f"  {one}" for one in record.secrets))
     out += _part("Owed", [_wrap(one, "  - ", "    ") for one in record.owed] or ["  nothing"])
     out += _part("Waived", (_wrap(one, "  ", "      ") for one in waivers))
+    out += _part("Not looked at", (_wrap(one, "  ", "      ") for one in record.not_looked_at))
     out += _part("Recovery", [_wrap(record.reset or "no reset is described for this make", "  ", "  ")])
     out += _part("To look at on site", (f"  [ ] {one}" for one in record.site))
     out += ["", "", SIGNATURES, "", "Date ______________________"]

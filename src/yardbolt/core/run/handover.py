@@ -121,3 +121,4 @@ class HandOver:
     socket: str
     evidence: tuple[Evidence, ...]
     site: tuple[str, ...]
+    not_looked_at: tuple[str, ...] = ()
