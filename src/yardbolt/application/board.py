@@ -51,12 +51,13 @@ def _stage(
     _, unfinished = records.history().of(name).open_run()
     if unfinished:
         return "tightening", "tighten"
-    if left and not fails and not any(proof.result == "fails" for proof in left.document.proofs):
+    if left and left.number > checked.number:
         if records.history().of(name).handed_over == left.number:
             return "handed over", "prove"
-        return "proven", "sheet"
+        clean = not fails and not any(proof.result == "fails" for proof in left.document.proofs)
+        return "proven" if clean else "owing", "sheet"
     if records.latest(name, "target", TargetDocument):
-        return "tightened", "check" if fails else "prove"
+        return "tightened", "steps" if fails else "prove"
     found = records.latest(name, "as found", CheckDocument)
     if (found or checked.document.complete) and records.history().of(name).shown:
         return "planned", "tighten"

@@ -11,6 +11,7 @@ from typing import Any
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError, OperatorError, Stopped, Trouble, UnitError, YardboltError
 from yardbolt.core.family.reading import Reading
+from yardbolt.core.judge.access import who
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief
@@ -370,7 +371,9 @@ async def _attempts(run: Run, belief: Belief) -> tuple[str, ...]:
     waived = {waiver.rule for waiver in run.unit.site.waivers}
     tried = {Sort.CLOSED} | (set() if "open-sources" in waived else {Sort.STRANGER})
     for claim in claims_for(run.unit, belief.live):
-        if claim.sort in tried:
+        # a gate is what this plan closed; what stays open, because the make cannot close it, is a finding and no gate
+        open_to_all = claim.sort is Sort.STRANGER and claim.source in who(belief.live, claim.service).possible
+        if claim.sort in tried and not open_to_all:
             proof = await try_claim(run.unit, claim)
             run.unit.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
             if proof.result is Result.FAILS:

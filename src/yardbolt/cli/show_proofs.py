@@ -89,7 +89,8 @@ def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
     unkept = found.plane.stores.differences
     bad = [proof for proof in found.proofs if proof.result is Result.FAILS]
     site = [words for words in owed(unit, found.document, ()) if words.startswith(("owed on site", "could not"))]
-    if unkept not in (0, ABSENT):
+    # where nothing has to be saved, what is live is kept
+    if unkept not in (0, ABSENT) and unit.family.op_keeping() is not None:
         told = "it did not tell whether all is kept" if unkept is None else f"{unkept} settings are not kept"
         screen.say(("DO NOT UNPLUG  ", "bad"), f"{told}: they would be lost")
     elif bad or found.unplanned or found.missing:

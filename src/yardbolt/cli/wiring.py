@@ -301,7 +301,7 @@ def copy_notice(yard: Yard) -> str:
     path, copy = safe_places(yard)
     if copy is None or apart(path, copy):
         return ""
-    return f"The safe and its copy {yard.job.copy} lie on one disk, and are lost with it: put the copy on a stick."
+    return f"The safe and its copy lie on one disk, and are lost with it: put {yard.job.copy} on a stick."
 
 
 def copy_safe(yard: Yard) -> None:

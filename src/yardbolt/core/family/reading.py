@@ -186,8 +186,8 @@ def _pairs(ask: Ask, lines: list[str], facts: _Facts) -> None:
 
 
 def _cut(line: str, leader: str) -> tuple[str, str]:
-    """Label and value around the first run of `leader` that has blanks (or nothing but the label) before and a blank
-    after it."""
+    """Label and value around the first run of `leader` that has a blank after it; where none has, around the first
+    there is."""
     at = 0
     while (at := line.find(leader, at)) >= 0:
         end = at
@@ -196,7 +196,8 @@ def _cut(line: str, leader: str) -> tuple[str, str]:
         if end == len(line) or line[end].isspace():
             return line[:at].strip(), line[end:].strip()
         at = end
-    return line.strip(), ""
+    label, _, value = line.partition(leader)
+    return label.strip(), value.strip()
 
 
 # ---- trees ----------------------------------------------------------------------------------------------------------

@@ -10,7 +10,7 @@ from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.edit import exists, get
 from ..plane.path import show
-from ..plane.table import Plane, item_of, reached
+from ..plane.table import Plane, item_of, pattern_of, reached
 from ..secret import Ref
 
 Found = tuple[list[Change], list[Gap]]
@@ -78,5 +78,10 @@ def _present(plane: Plane, want: Want, family: Family) -> Found:
         out.append(Make(want.path, given, want.rule))
         now = {name: meant((*want.path, name), word) for name, word in op.then} | dict(given)
     sets = [Set((*want.path, name), value, want.rule) for name, value in want.value if now.get(name) != value]
-    gaps = [Gap(one.path, want.rule, f"{family.title} has no way to set it") for one in sets if not op_for(family, one)]
+    gaps = [
+        Gap(one.path, want.rule, f"{family.title} has no way to set it")
+        for one in sets
+        # what a unit neither shows nor lets one set is no switch of its own: a login will tell
+        if not op_for(family, one) and pattern_of(one.path) in family.covers()
+    ]
     return [*out, *(one for one in sets if op_for(family, one))], gaps
