@@ -76,9 +76,7 @@ def run(folder: Path | None, no_color: bool) -> int:
             elsewhere = command is NEW and network != DEMO_NETWORK
             _act(screen, comment, (*command, "--network", network) if elsewhere else command, good, work, env)
         screen.head("Done", f"{time.monotonic() - began:.0f} s; the bench is down, nothing is left running")
-        screen.say(
-            f"The job:  {work}  (sheets in it; its safe opens with {key.name}; delete it when you have seen enough)"
-        )
+        screen.say(f"The job:  {work}  (safe key: {key.name}; delete it when you are done)")
         screen.say("By hand:  yardbolt bench up; in another terminal: yardbolt new job --demo, cd job, yardbolt check")
         return 0
     finally:
@@ -92,8 +90,8 @@ def run(folder: Path | None, no_color: bool) -> int:
 def _act(
     screen: Screen, comment: str, command: tuple[str, ...], good: tuple[int, ...], work: Path, env: dict[str, str]
 ) -> None:
-    screen.say("")
     if comment:
+        screen.say("")
         screen.say((f"== {comment}", "next"))
     screen.say((f"$ yardbolt {' '.join(command)}".rstrip(), "faint"))
     sys.stdout.flush()

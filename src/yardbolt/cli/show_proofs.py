@@ -65,11 +65,15 @@ def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str]
             yield WORDS[proof.result], proof.claim.text, f"{proof.saw}{control}"
 
 
-def proved(screen: Screen, found: Proved, unit: UnitInWork, full: bool = False, why: bool = False) -> None:
-    """The as-left state."""
+def proved(
+    screen: Screen, found: Proved, unit: UnitInWork, full: bool = False, why: bool = False, done: str = ""
+) -> None:
+    """The as-left state; `done` says what was done before it."""
     good = sum(proof.result is Result.HOLDS for proof in found.proofs)
     screen.say(
-        (found.unit, "head"), f"  AS LEFT  {good} of {len(found.proofs)} proofs hold; ", show.verdict(found.findings)
+        (found.unit, "head"),
+        f"  AS LEFT  {done}{good} of {len(found.proofs)} proofs hold; ",
+        show.verdict(found.findings),
     )
     for (word, style), text, saw in lines(found.proofs, full or why):
         screen.say((f"{word:<10}", style), text, (f": {saw}" if saw else "", "faint"))

@@ -74,18 +74,16 @@ def tighten(
             with wiring.alone(job, name):
                 done = await run(unit, approve, choices, anew)
             yard.progress.clear()
-            _told(screen, name, done)
-            show_proofs.proved(screen, done.proved, unit, *more)
+            show_proofs.proved(screen, done.proved, unit, *more, _told(done))
             show.next_line(screen, f"yardbolt sheet {name}")
             return proved_code(done.proved)
 
         return wiring.each(yard, names, jobs, work)
 
 
-def _told(screen: Screen, name: str, done: Tightened) -> None:
+def _told(done: Tightened) -> str:
     if done.outcome is None:
         left = " that can be done here" if done.plan.gaps else ""
-        screen.say((name, "head"), f"  nothing to change{left}")
-        return
-    again: Cell = (" (taken up where it was cut off)" if done.resumed else "", "faint")
-    screen.say((name, "head"), f"  all {done.outcome.at} steps done, each read back", again)
+        return f"nothing to change{left}; "
+    again = " (taken up where it was cut off)" if done.resumed else ""
+    return f"all {done.outcome.at} steps done, each read back{again}; "
