@@ -38,6 +38,7 @@ from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.requests import Outcome
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.conversation import Order
+from yardbolt.core.talk.outcomes import Unclear
 
 LAPTOP, OTHER, STRANGER = SITE.laptop, "127.83.4.20", SITE.stranger
 PLACES: list[list[str]] = [[], [LAPTOP], [OTHER], [f"{LAPTOP}-{OTHER}"], ["127.83.4.0/24"], ["10.0.0.0/8"]]
@@ -334,6 +335,32 @@ def test_a_lie_is_caught_and_costs_nobody_the_way_in(lie: str) -> None:
     outcome, _, _ = go_on(bare, way, None)
     assert outcome is not None and outcome.why, lie
     assert isinstance(bare.journal[-1], Stopped)
+
+
+def test_a_session_that_answered_unclearly_is_used_no_more() -> None:
+    """What it is at is not known: nothing more is typed into it and nothing read through it, until a new login."""
+    bare, way = fresh()
+    order_of, read_of, enter_of, finished = bare.order, bare.read, bare.enter, list[Way]()
+
+    def order(via: Way, sent: Order) -> Any:
+        assert via not in finished, "typed into a session that is finished"
+        if sent.how.say.startswith("engrave rest") and not finished:
+            finished.append(via)
+            return Unclear("no answer within 30 s")
+        return order_of(via, sent)
+
+    def read(via: Way, paths: Any = None) -> Any:
+        assert via not in finished, "read through a session that is finished"
+        return read_of(via, paths)
+
+    def enter(by: Way) -> Any:
+        finished[:] = [one for one in finished if one != by]
+        return enter_of(by)
+
+    for name, watching in (("order", order), ("read", read), ("enter", enter)):
+        setattr(bare, name, watching)
+    outcome, _, _ = go_on(bare, way, None)
+    assert outcome and "no clear answer" in outcome.why and bare.unit.live.rest == 0
 
 
 def test_a_unit_that_was_never_away_has_not_restarted() -> None:
