@@ -76,7 +76,7 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
     } == {"0o600"}
     assert all(p.stat().st_mode & 0o077 == 0 for p in (work / "sheets").iterdir())
     tool.env["YARDBOLT_PORTS"] = "2000-2100"
-    assert "refuses every port" in tool.error("check", "--outside", "--job", "yard/yard.yaml", code=4)
+    assert "refuses every port" in tool.error("check", "sk-sw-04", "--outside", "--job", "yard/yard.yaml", code=4)
 
 
 def opens(password: str, account: str) -> bool:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field
+from itertools import takewhile
 from typing import Any, Literal
 
 from ..errors import Trouble, UnitError, clean
@@ -257,12 +258,13 @@ def message(how: AskHow | OpHow, fill: Fill) -> tuple[Text, tuple[tuple[str, Tex
     return fill_in(how.say, fill), tuple(prompts)
 
 
-def _unechoed(text: str, sent: str) -> tuple[str, bool]:
-    """The text after the echo of what was sent, and whether that echo was there."""
+def _unechoed(text: str, sent: str, whole: bool) -> tuple[str, bool]:
+    """The text after the echo of what was sent, and whether that echo was there. Where a secret stands in it (`whole`
+    is false), what comes before the secret is looked for."""
     lines = text.split("\n")
     # the echo may stand behind what was left on the line
     for place, line in enumerate(lines):
-        if sent and line.rstrip().endswith(sent.rstrip()):
+        if sent and (line.rstrip().endswith(sent.rstrip()) if whole else sent.rstrip() in line):
             return "\n".join(lines[place + 1 :]), True
     return text, not sent
 
@@ -277,7 +279,8 @@ def _converse(
     """
     answers = dict(prompts)
     signs = (channel.prompt, *answers, *((channel.more,) if channel.more else ()))
-    sent = "".join(part for part in say if isinstance(part, str)) if not any(isinstance(p, Slot) for p in say) else ""
+    whole = not any(isinstance(part, Slot) for part in say)
+    sent = "".join(part for part in takewhile(lambda part: isinstance(part, str), say) if isinstance(part, str))
     text, asked, doubted = "", set[str](), False
     heard = yield Turn(say, signs, seconds=seconds)
     while True:
@@ -287,7 +290,7 @@ def _converse(
         if len(text) > MOST:
             return Unclear(f"the unit sent more than {MOST // 1024} KiB in one answer")
         if heard.sign == channel.prompt:
-            body, echoed = _unechoed(text, sent)
+            body, echoed = _unechoed(text, sent, whole)
             if echoed or doubted:
                 found = row_for(channel.replies, Told(body), "no")
                 return No(reason(found, Told(body))) if found else Done(Replies(body))
