@@ -44,7 +44,12 @@ def rules() -> str:
     for name, rule in RULES.items():
         line = used.get(name)
         where = f"line {line.number} of hand-tight" if line else "not in hand-tight"
-        rows += [f"## `{name}`: {rule.right}", "", f"Fails as: {rule.wrong}. {rule.why} Severity {rule.severity.value}; {where}.", ""]
+        rows += [
+            f"## `{name}`: {rule.right}",
+            "",
+            f"Fails as: {rule.wrong}. {rule.why} Severity {rule.severity.value}; {where}.",
+            "",
+        ]
         for key, p in rule.params.items():
             value = line.params[key] if line else p.default
             rows += [f"- `{key}`: {p.meaning}; {duration(value) if isinstance(value, float) else value}"]
