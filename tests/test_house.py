@@ -145,6 +145,30 @@ def test_help_loads_only_what_it_needs() -> None:
     assert len([m for m in got if m.startswith("yardbolt")]) <= 9
 
 
+def test_every_next_command_the_program_names_is_one() -> None:
+    """Wherever a message, a screen or the board says `yardbolt ...`, that command and its options exist."""
+    import typer
+
+    from yardbolt.cli.app import app
+
+    commands = typer.main.get_command(app).commands  # type: ignore[attr-defined]
+    named = set()
+    for file in (ROOT / "src").rglob("*.py"):
+        text = re.sub(r"\{[^{}]*\}", "X", file.read_text())
+        named |= set(
+            re.findall(r"yardbolt ([a-z]+)((?: [a-z]+)?)[^\n\"'`;,)]*?((?: --[a-z-]+)?)(?=[\s\"'`;,).]|$)", text)
+        )
+    known = [one for one in named if one[0] in commands]
+    assert len({one[0] for one in known}) >= 8, named
+    for first, second, option in known:
+        found = commands[first]
+        under = getattr(found, "commands", {})
+        if under and second.strip() in under:
+            found = under[second.strip()]
+        assert not under or second.strip() in under or first == "records", (first, second)
+        assert not option or option.strip() in {o for p in found.params for o in p.opts}, (first, second, option)
+
+
 def test_documents_name_every_command_rule_leaf_and_exit_code(tool: Tool) -> None:
     """Nothing a user meets is left out of the documents."""
     text = {p.name: p.read_text() for p in (ROOT / "docs").glob("*.md")}

@@ -10,11 +10,11 @@ from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.judge.baseline import Finding, judge
 from yardbolt.core.judge.looked import Looked, not_looked_at
-from yardbolt.core.plane.edit import exists, put
+from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
-from yardbolt.core.talk.outcomes import accepted
+from yardbolt.core.talk.outcomes import Opened, accepted
 
 from .identity import box_of, not_another, same_box, same_unit
 from .reach import (
@@ -84,11 +84,26 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
         reading = await session.read()
     finally:
         await session.close()
+    if fuller := _fuller(unit, reading.plane, way, tried):
+        _, better = await unit.enter(fuller)
+        if better is not None:
+            try:
+                way, reading = fuller, await better.read()
+            finally:
+                await better.close()
     if not reading.evidence:
         problem = reading.blind[0].why if reading.blind else "nothing could be read"
         return None, f"logged in, but {problem}", way
     same_unit(unit, reading.plane)
     return reading, f"read as {way.account} by {way.service}", way
+
+
+def _fuller(unit: UnitInWork, plane: Plane, way: Way, tried: tuple[Trial, ...]) -> Way | None:
+    """Another login that opened and has full rights, where the one that was read by has not: it sees more."""
+    if get(plane, ("accounts", way.account, "role")) in ("full", None):
+        return None
+    opened = [trial.way for trial in tried if isinstance(trial.outcome, Opened)]
+    return next((one for one in opened if get(plane, ("accounts", one.account, "role")) == "full"), None)
 
 
 def conclude(

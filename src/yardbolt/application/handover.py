@@ -156,6 +156,16 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
                 yield f"FAILED proof: {proof.text} ({proof.saw})"
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
         yield from (f"wanted, and does not read so: {path}" for path in left.missing)
+    laptop = unit.site.laptop
+    if left is not None and laptop and laptop not in unit.site.administrators:
+        let_in = [
+            s.key for s in left.as_plane.services if isinstance(s.permitted, AddressSet) and laptop in s.permitted
+        ]
+        if let_in:
+            yield (
+                f"owed on site: this laptop's address {laptop} is still let in by {', '.join(let_in)}: "
+                "tighten once more from an administrator's address (laptop: in the job file)"
+            )
     for own in unit.job.accounts:
         if own.until:
             yield f"{own.name} ends on {own.until}: yardbolt tighten {name} after that day takes it away"

@@ -160,7 +160,8 @@ def seen_from_outside(
     answering = {seen.port for seen in around.ports}
     for door in unit.site.doors:  # where we log in is where the service is
         service = plane.services.get(door.service)
-        if service is not None and service.port is None and door.port in answering:
+        # what its settings call the port is not where it is met, where only the latter answers
+        if service is not None and door.port in answering and service.port not in answering:
             draft.put(("services", door.service, "port"), door.port)
     draft.put_all(answers(around))
     plane = draft.freeze()

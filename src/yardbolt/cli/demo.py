@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import os
 import secrets
+import shutil
 import socket
 import subprocess
 import sys
@@ -31,6 +32,7 @@ STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("", (), (0,)),
 )  # fmt: skip
 
+PREFIX = "yardbolt-demo-"
 PROGRAM = (sys.executable, "-m", "yardbolt")
 
 
@@ -51,7 +53,8 @@ def run(folder: Path | None, no_color: bool) -> int:
     nothing running."""
     if folder is not None and (folder / "yard.yaml").exists():
         raise OperatorError(f"{folder} holds a job already; the demo wants an empty folder")
-    work = folder or Path(tempfile.mkdtemp(prefix="yardbolt-demo-"))
+    _clear_away()
+    work = folder or Path(tempfile.mkdtemp(prefix=PREFIX))
     work.mkdir(parents=True, exist_ok=True)
     key = work / "demo.key"
     wiring.write_whole(key, secrets.token_bytes(64))
@@ -85,6 +88,15 @@ def run(folder: Path | None, no_color: bool) -> int:
             bench.wait(5)
         if bench.poll() is None:
             bench.kill()
+
+
+def _clear_away() -> None:
+    """Folders of demos of more than a day ago go; nobody looks at them any more."""
+    for old in Path(tempfile.gettempdir()).glob(f"{PREFIX}*"):
+        with contextlib.suppress(OSError):
+            mine = old.stat().st_uid == os.getuid() and not old.is_symlink()
+            if mine and old.stat().st_mtime < time.time() - 86_400:
+                shutil.rmtree(old)
 
 
 def _act(
