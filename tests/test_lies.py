@@ -6,7 +6,9 @@ import json
 from collections.abc import Callable
 
 from tests.conftest import Bench, Tool, one_unit_yard
-from tests.test_job import journal
+from tests.test_hosts import typed
+from tests.test_job import journal, swept
+from yardbolt.bench.relaybox import RelayBox
 from yardbolt.core.run.proofs import Sort
 
 
@@ -24,6 +26,27 @@ def test_a_refusal_nobody_can_compare_with_is_unknown(job: Tool, benches: Callab
     events = [entry["event"] for entry in journal(job.folder)]
     assert events.count("trying") == events.count("tried") and events.index("trying") < events.index("tried")
     assert hands["foreman"].locked_until == 0 and "enter sk-sw-04 --as NAME" in job.error("enter", "--quiet", code=4)
+
+
+def test_a_login_on_the_label_is_given_once_and_is_way_enough(job: Tool, benches: Callable[[], Bench]) -> None:
+    """The published password is another one, the label has it: typed hidden at the check, kept in the safe, and the next
+    commands go on with it; telnet is judged by what ssh showed, and never hears it."""
+    box = benches().stands[1].unit
+    assert isinstance(box, RelayBox)
+    for settings in (box.live, box.kept):
+        settings.people["owner"].password = "MARKER-label-17"
+        del settings.people["helper"]
+    job.env["YARDBOLT_PORTS"] = "2100-2150"
+    (job.folder / "yard.yaml").write_text(one_unit_yard(plain=True))
+    shown, code = typed(job, [b"MARKER-label-17"], "check", "--as", "owner", "--keep", "--format", "json")
+    rows = [row for row in json.loads(shown)["sk-rb-01"]["findings"] if row["rule"] == "factory-login"]
+    assert code == 3 and {row["state"] for row in rows if row["subject"] == "accounts/owner"} == {"holds", "fails"}
+    assert {row["saw"] for row in rows if row["state"] == "fails"} == {
+        "the unit says it still has its factory password"
+    }
+    assert "14 of 14 proofs hold" in job("tighten", "--yes", code=4)
+    assert sorted(box.known()) == ["lt-watch", "lt-works"]
+    swept(job.folder, job.said, ["MARKER-label-17"])
 
 
 LIES = {

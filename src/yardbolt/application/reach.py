@@ -79,9 +79,13 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     # a record may be lost while the safe is not: what rests there for this unit may open it too
     for ref in unit.safe.entries() if unit.safe else ():
         name, _, title = ref.entry.removeprefix("safe:").partition("/")
-        published = any(one.account == title.removesuffix(FOUND) for one in unit.family.factory.logins)
-        if name == unit.name and not (published and title.endswith(FOUND)):
-            out.setdefault((title.removesuffix(FOUND), ref), None)
+        account, value = title.removesuffix(FOUND), unit.secret(ref)
+        public = any(
+            one.account == account and value is not None and one.secret == value.reveal()
+            for one in unit.family.factory.logins
+        )
+        if name == unit.name and not public:
+            out.setdefault((account, ref), None)
     rights = {own.name: own.role for own in unit.site.accounts}
     # whoever has full rights reads everything, so those come first
     ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")

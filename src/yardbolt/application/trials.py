@@ -50,12 +50,10 @@ class Trial:
 
 @dataclass(frozen=True)
 class Control:
-    """What other logins did by the same service around a batch of trials: did one open just before and just after, and
-    which of our own credentials opened?"""
+    """What other logins did by the same service around a batch of trials: did one open just before and just after?"""
 
     before: bool = False
     after: bool = False
-    ours: frozenset[Way] = frozenset()
 
 
 class Trials:
@@ -65,6 +63,7 @@ class Trials:
         self.unit, self.ports, self.seen, self.known = unit, ports, tuple(seen), known
         self.met = asyncio.get_running_loop().time()
         self.before = unit.last_plane() or Plane()
+        self.ours: set[str] = set()  # accounts that a password of ours opened in this run, each in its store
         self.locked: set[str] = set()  # accounts, each in the store it is kept in
 
     async def run(self) -> tuple[Trial, ...]:
@@ -145,17 +144,20 @@ class Trials:
         good = accepted(outcome)
         if isinstance(outcome, Locked):
             self.locked.add(self.unit.family.account_key(way.service, way.account))
-        ours = control.ours | ({way} if good and not way.secret.factory else set())
-        return replace(control, after=good, ours=frozenset(ours))
+        if good and not way.secret.factory:
+            self.ours.add(self.unit.family.account_key(way.service, way.account))
+        return replace(control, after=good)
 
     def _doubted(self, trial: Trial, control: Control) -> Trial:
         if not isinstance(trial.outcome, Refused):
             return trial
-        doubts = set() if control.before and control.after else {EVERYBODY} | (set() if self.unit.ready else {STARTING})
-        # the account opens with a password of ours: the published one is not its password
-        same = any(way.account == trial.way.account for way in control.ours)
-        if not same and not self.unit.family.tells_lock(trial.way.service):
-            doubts.add(LOCKED)
+        doubts = set[str]()
+        # where the account opens with a password of ours, the published one is not its password
+        if self.unit.family.account_key(trial.way.service, trial.way.account) not in self.ours:
+            if not (control.before and control.after):
+                doubts |= {EVERYBODY} | (set() if self.unit.ready else {STARTING})
+            if not self.unit.family.tells_lock(trial.way.service):
+                doubts.add(LOCKED)
         return replace(trial, doubts=frozenset(doubts))
 
     async def _login(self, way: Way, budgeted: bool) -> Login:

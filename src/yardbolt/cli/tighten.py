@@ -42,7 +42,7 @@ class Consent:
                 self.screen.say(name, f"  PLAN  as shown by steps: {told}")
             else:
                 show_plan.plan(self.screen, made, unit, *self.more)
-            question = f"Carry out these {told} on {unit.name}, and on units with the same plan?"
+            question = f"Carry it out on {unit.name}, and on units with the same plan?"
             good = await asyncio.to_thread(agreed, question, self.yes)
             if good:
                 self.given[plan] = unit.name
