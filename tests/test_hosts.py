@@ -67,6 +67,7 @@ def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: S
         assert {b["area"] for b in doc["blind"]} <= {"filter"}, "nothing but a packet filter that is not there"
     else:
         assert {b["area"].split()[0] for b in doc["blind"]} >= {"secrets", "ssh", "sockets"}
+    assert "blank" not in {f["saw"] for f in doc["findings"] if f["rule"] == "weak-password"}, "a key is no password"
     if os.getuid() == 0:  # written after the daemon started: what the file says is not what runs
         os.utime(sshd.key.parent / "sshd_config", (time.time() + 9, time.time() + 9))
         args = ("check", "--as", sshd.user, "--ssh-key", str(sshd.key), "--format", "json")

@@ -61,6 +61,7 @@ LINES: dict[str, Callable[[Sequence[Finding]], str]] = {
     "own-account": _missing,
     "open-sources": _reach,
     "plain-service": lambda found: f"{_second(found)} on, passwords readable",
+    "login-keys": lambda found: "; ".join(one.saw for one in found),
     "needed-services": lambda found: "; ".join(one.saw for one in found),
     "account-name": lambda found: f"{_second(found)}: names anybody tries first",
 }

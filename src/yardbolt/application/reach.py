@@ -167,6 +167,12 @@ def seen_from_outside(
         # what its settings call the port is not where it is met, where only the latter answers
         if service is not None and door.port in answering and service.port not in answering:
             draft.put(("services", door.service, "port"), door.port)
+    spoken = {seen.port: seen.speaks for seen in around.ports}
+    for door in unit.site.doors:
+        # what speaks SSH is a service that runs and encrypts, whether or not its settings were read
+        if spoken.get(door.port) == "ssh" and door.service == "ssh" and "ssh" not in plane.services:
+            facts = (("port", door.port), ("enabled", True), ("encrypted", True))
+            draft.make(("services", "ssh")).put_all((("services", "ssh", leaf), value) for leaf, value in facts)
     draft.put_all(answers(around))
     plane = draft.freeze()
     for seen in around.ports:
