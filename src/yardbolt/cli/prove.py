@@ -43,6 +43,7 @@ def prove(
 
         code = wiring.each(yard, names, jobs, work)
         if report_format == "json":
+            documents |= {name: {"error": told} for name, told in yard.troubles.items()}
             screen.raw(json.dumps(documents, indent=2, sort_keys=True))
         screen.close()
         return code

@@ -198,6 +198,7 @@ class Yard:
         self._families: dict[str, Family] = {}
         self.records = SqliteRecords(job_file.parent / "record.sqlite")
         self.progress = Progress(quiet)
+        self.troubles: dict[str, str] = {}  # what the technician was told instead of a result, by unit
         self.safe: Safe | None = None
 
     def __enter__(self) -> Yard:
@@ -384,6 +385,7 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 told = told if told.startswith(name) else f"{name}: {told}"
                 sys.stderr.write(f"yardbolt: {told}\n")
                 yard.records.append(name, 0, Troubled(error=told))
+                yard.troubles[name] = told
                 return e.exit_code
             except Exception as e:
                 # one unit's defect is that unit's outcome; the others go on
