@@ -56,11 +56,10 @@ def _stage(
             return "handed over", "prove"
         clean = not fails and not any(proof.result == "fails" for proof in left.document.proofs)
         return "proven" if clean else "owing", "sheet"
+    if not checked.document.complete:
+        return "checked", "enter" if family().factory.logins else "check --as NAME"
     if records.latest(name, "target", TargetDocument):
         return "tightened", "steps" if fails else "prove"
-    found = records.latest(name, "as found", CheckDocument)
-    if (found or checked.document.complete) and records.history().of(name).shown:
+    if records.history().of(name).shown:
         return "planned", "tighten"
-    if found or checked.document.complete:
-        return "entered" if found else "checked", "steps" if family().ops else "sheet"
-    return "checked", "enter" if family().factory.logins else "check --as NAME"
+    return "read", "steps" if family().ops else "sheet"

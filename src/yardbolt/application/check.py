@@ -14,7 +14,7 @@ from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
-from yardbolt.core.talk.outcomes import Opened, accepted
+from yardbolt.core.talk.outcomes import Opened
 
 from .identity import box_of, not_another, same_box, same_unit
 from .reach import (
@@ -127,9 +127,13 @@ def conclude(
         complete=reading is not None, not_looked_at=tuple(f"{name}: {why}" for name, why in unseen), family=unit.family.name, baseline=baseline_name(unit.baseline),
         findings=finding_rows(findings), **reading_fields(reading or Reading(), plane),
     )  # fmt: skip
-    not_another(unit, document.box)
+    if notice := not_another(unit, document.box):
+        document = replace(document, notices=(notice,))
     unit.records.file(unit.name, document)
-    file_once(unit, document, "as found outside", was_reset(unit, tried))
+    file_once(unit, document, "as found outside")
+    # the first whole reading of a box is how it was found, whoever made it
+    if reading is not None:
+        file_once(unit, document, "as found")
     return Checked(unit.name, plane, around, tried, findings, reading, told, now, document)
 
 
@@ -141,18 +145,9 @@ def looked(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], rea
     )  # fmt: skip
 
 
-def was_reset(unit: UnitInWork, tried: tuple[Trial, ...]) -> bool:
-    """Does a published login open an account that a password of ours had opened before? Then somebody took the unit
-    back to its factory state."""
-    ours = unit.history().ours
-    return any(accepted(trial.outcome) and trial.way.account in ours for trial in tried)
-
-
-def file_once(
-    unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"], anew: bool = False
-) -> None:
+def file_once(unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"]) -> None:
     """File a check as the as-found record of this box, unless there is one; a box that was exchanged or reset begins a
     new one, and the old one is kept."""
     filed = unit.records.latest(unit.name, kind, CheckDocument)
-    if filed is None or anew or same_box(filed.document.box, document.box) is False:
+    if filed is None or filed.time < unit.history().reset_at or same_box(filed.document.box, document.box) is False:
         unit.records.file(unit.name, replace(document, kind=kind))

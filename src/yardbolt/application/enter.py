@@ -13,7 +13,7 @@ from yardbolt.core.run.events import GateAnswering, GateMet, GatePassed
 from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.outcomes import Asked, said_by, told
 
-from .check import Checked, check, file_once
+from .check import Checked, check
 from .identity import recognise
 from .reach import candidates, floor_of
 from .unit import TYPED, UnitInWork
@@ -80,9 +80,7 @@ async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     published = [Way(unit.site.laptop, unit.best_door(), one.account, one.ref) for one in unit.family.factory.logins]
     ours = [way for way in candidates(unit) if way.secret.typed]
     for way in (*ours, *published):
-        outcome, session = await unit.enter(way)
-        if session is not None:
-            await session.close()
+        outcome = await unit.attempt(way)
         if isinstance(outcome, Asked):
             said = unit.scrub(outcome.said).strip()[-LONGEST_SAID:]
             found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
@@ -90,8 +88,7 @@ async def questions(unit: UnitInWork) -> tuple[Question, ...]:
 
 
 async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
-    """Accept terms and set the forced passwords that were approved, each secret in the safe first; then read and file
-    as found.
+    """Accept terms and set the forced passwords that were approved, each secret in the safe first; then read.
 
     Raises OperatorError when the job names nobody who accepts terms, Stopped when the unit does not take an answer.
     """
@@ -107,9 +104,8 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
     for way in dict.fromkeys(question.way for question in asked):
         done += await _pass(unit, way)
     filed = unit.last_check()
-    # asked nothing, and read a moment ago by whom it let in: that is the reading
+    # asked nothing, and it was read before: there is nothing to enter
     if not asked and filed is not None and filed.document.complete:
-        file_once(unit, filed.document, "as found")
         return Entered((), None)
     checked = await check(unit)
     if checked.reading is None:
@@ -118,7 +114,6 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
         reset = f", or take it back to the works: {unit.family.factory.reset}" if unit.family.factory.reset else ""
         problem = f"the settings could not be read: {checked.inside}; {again}{'' if asked else reset}"
         raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {what} {problem}")
-    file_once(unit, checked.document, "as found")
     return Entered(tuple(done), checked)
 
 

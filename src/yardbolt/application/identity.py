@@ -49,21 +49,24 @@ def same_box(one: Box, other: Box) -> bool | None:
     return None
 
 
-def of_another_unit(unit: UnitInWork, box: Box) -> str:
-    """The unit of the job that this very box was recorded under already, or nothing."""
+def _recorded_as(unit: UnitInWork, box: Box, marks: tuple[str, ...]) -> str:
+    """The other unit of the job whose box on record has one of these marks too, or nothing."""
     for name in unit.job.units:
-        if name != unit.name:
-            filed = unit.records.latest(name, "check", CheckDocument)
-            if filed is not None and same_box(filed.document.box, box):
-                return name
+        filed = unit.records.latest(name, "check", CheckDocument) if name != unit.name else None
+        if filed and any(
+            getattr(box, mark) and getattr(box, mark) == getattr(filed.document.box, mark) for mark in marks
+        ):
+            return name
     return ""
 
 
-def not_another(unit: UnitInWork, box: Box) -> None:
-    """Raises IdentityError where the box is on record as another unit of the job."""
-    if other := of_another_unit(unit, box):
-        problem = f"this box is on record as {other}; is the cable still in that one?"
-        raise IdentityError(f"{unit.name}: {problem}")
+def not_another(unit: UnitInWork, box: Box) -> str:
+    """What is to be said where another unit of the job showed the same host key: some makers give one to all they make.
+    Raises IdentityError where serial or hardware address are on record as another unit's."""
+    if name := _recorded_as(unit, box, MARKS):
+        raise IdentityError(f"{unit.name}: this box is on record as {name}; is the cable still in that one?")
+    name = _recorded_as(unit, box, ("key",))
+    return f"it shows the host key of {name}: the same box, or a maker's one key for all?" if name else ""
 
 
 async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> None:
@@ -79,13 +82,16 @@ async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> 
             problem = f"{unit.entry.address} has hardware address {seen}, the work order says {unit.entry.hardware}"
             raise IdentityError(f"{unit.name}: this is the wrong unit: {problem}; check the cable")
         known.append(f"hardware address {seen} on the cable")
+    key = unit.pin(unit.best_door().service)  # the session that got us here was compared with it
+    if not known and key and key == unit.history().recognised and not _recorded_as(unit, Box(key=key), ("key",)):
+        known.append("the host key it had when it was recognised before")
     if not known and unit.this_one:
         known.append("its plate, on the technician's word")
     if not known:
         wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.entry, mark)))
         plate = f"compare its plate with {wanted}" if wanted else "the job file names no serial: look at its plate"
         raise Stopped(
-            f"{unit.name}: nothing was written: what it shows before its first entry tells nobody which box it is; "
+            f"{unit.name}: nothing was written: nothing it shows so far tells which box it is; "
             f"{plate}, then say --this-one"
         )
-    unit.note(Recognised(by=", ".join(known)), run)
+    unit.note(Recognised(by=", ".join(known), key=key), run)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
 
@@ -55,7 +55,7 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
     """Try one claim with its control. A refusal counts only while the control holds."""
     match claim.sort:
         case Sort.OPENS:
-            return settle(claim, await _login(unit, claim.way), True)
+            return settle(claim, await _attempt(unit, claim.way), True)
         case Sort.KEY:
             return settle(claim, await _key(unit, claim), True)
         case Sort.CLOSED:
@@ -73,12 +73,15 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _published(unit: UnitInWork, claim: Claim) -> Proof:
+    # where a lock is not told, only a login of the very account shows that it is not locked
+    locked = not claim.free and not unit.family.tells_lock(claim.service)
+    account = claim.account if locked else ""
     # the control comes first: without it the try would be spent for nothing
-    good = await _good(unit, claim.service)
-    if not good:
-        return settle(claim, Untried("no good login by this service to compare with"), False)
-    tried = await _login(unit, claim.way, not claim.free)
-    return settle(claim, tried, await _good(unit, claim.service))
+    if not await _good(unit, claim.service, account):
+        whose = f"of {account}, which may be locked, " if account else ""
+        return settle(claim, Untried(f"no good login {whose}by this service to compare with"), False)
+    tried = await _attempt(unit, claim.way, not claim.free)
+    return settle(claim, tried, await _good(unit, claim.service, account))
 
 
 async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
@@ -87,7 +90,7 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
     right = unit.secret(first.secret)
     if right is None or not right:
         return [settle(claim, Untried("its value is not in the safe"), False) for claim in batch]
-    if not isinstance(await _login(unit, first.way), Opened):
+    if not isinstance(await _attempt(unit, first.way), Opened):
         return [settle(claim, Untried("the right password did not open it to compare with"), False) for claim in batch]
     # a unit that cuts passwords short takes the altered one too
     last = right.reveal()[-1]
@@ -97,13 +100,13 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
     for claim in batch:
         # a good login clears the unit's count, and ours
         if unit.tries_left(first.way) <= 0:
-            await _login(unit, first.way)
+            await _attempt(unit, first.way)
         unit.typed[WRONG_ONE] = Secret(values[claim.sort])
         try:
-            seen.append(await _login(unit, Way(claim.source, claim.door, claim.account, WRONG_ONE)))
+            seen.append(await _attempt(unit, Way(claim.source, claim.door, claim.account, WRONG_ONE)))
         finally:
             unit.typed.pop(WRONG_ONE)
-    after = isinstance(await _login(unit, first.way), Opened)
+    after = isinstance(await _attempt(unit, first.way), Opened)
     return [settle(claim, tried, after) for claim, tried in zip(batch, seen, strict=True)]
 
 
@@ -121,14 +124,12 @@ async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:
     return out
 
 
-async def _login(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
+async def _attempt(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
+    """A login that is ended again; a changed host key is a proof that could not be tried, and one of its own fails."""
     try:
-        outcome, session = await unit.enter(way, budgeted=budgeted)
+        return await unit.attempt(way, budgeted)
     except IdentityError:
         return Untried("the host key is not the one noted")
-    if session is not None:
-        await session.close()
-    return outcome
 
 
 async def _key(unit: UnitInWork, claim: Claim) -> Seen:
@@ -140,20 +141,17 @@ async def _key(unit: UnitInWork, claim: Claim) -> Seen:
     if good is None:
         return Untried("no login of ours by this service")
     try:
-        outcome, session = await unit.enter(good)
+        outcome = await unit.attempt(good)
     except IdentityError:
         return KeySeen(False)
-    if session is not None:
-        await session.close()
     return KeySeen(True) if isinstance(outcome, Opened) else outcome
 
 
-async def _good(unit: UnitInWork, service: str) -> bool:
-    for way in candidates(unit)[:2]:
-        outcome, session = await unit.enter(Way(way.source, unit.door(service), way.account, way.secret))
-        if session is not None:
-            await session.close()
-        if isinstance(outcome, Opened):
+async def _good(unit: UnitInWork, service: str, account: str = "") -> bool:
+    """Does a login of ours open by this service (of this account, where one is named)?"""
+    known = [way for way in candidates(unit) if account in ("", way.account)]
+    for way in known[:2]:
+        if isinstance(await _attempt(unit, replace(way, door=unit.door(service))), Opened):
             return True
     return False
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from typing import assert_never
 
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.plane.edit import exists
@@ -16,11 +17,13 @@ from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Ports, Seen
 from yardbolt.core.talk.outcomes import (
     Asked,
+    Cut,
     Locked,
     Login,
     NoListener,
     Open,
     Opened,
+    Port,
     Quiet,
     Refused,
     Refusing,
@@ -29,7 +32,7 @@ from yardbolt.core.talk.outcomes import (
     accepted,
 )
 
-from .unit import UnitInWork
+from .unit import TYPED_KEY, UnitInWork
 
 STARTING, LOCKED, EVERYBODY, ELSEWHERE = "starting", "locked", "everybody", "elsewhere"
 
@@ -48,14 +51,6 @@ class Trial:
         return self.outcome.gate if isinstance(self.outcome, Asked) else ""
 
 
-@dataclass(frozen=True)
-class Control:
-    """What other logins did by the same service around a batch of trials: did one open just before and just after?"""
-
-    before: bool = False
-    after: bool = False
-
-
 class Trials:
     """The trials of one unit in one run."""
 
@@ -71,24 +66,29 @@ class Trials:
         the end, for the unit may have been starting."""
         if not self.unit.family.factory.logins:
             return ()
-        found = {door: await self._door(door, self.ports.at(door.port)) for door in self.unit.site.doors}
-        for door, trials in found.items():
-            if any(isinstance(trial.outcome, NoListener | Untried) for trial in trials):
+        states = {door: self.ports.at(door.port) for door in self.unit.site.doors}
+        found = {door: await self._door(door, state) for door, state in states.items()}
+        for door, state in states.items():
+            if not isinstance(state, Open | Quiet):
                 knocked = await self.unit.look.knock(door, self.unit.site.laptop)
-                if not isinstance(knocked, Refusing):
+                if knocked != state:
                     found[door] = await self._door(door, knocked)
         return tuple(trial for trials in found.values() for trial in trials)
 
-    async def _door(self, door: Door, state: object) -> list[Trial]:
+    async def _door(self, door: Door, state: Port) -> list[Trial]:
         ways = [Way(self.unit.site.laptop, door, one.account, one.ref) for one in self.unit.family.factory.logins]
         match state:
             case Open():
                 return await self._batch(door, ways)
             case Quiet():
                 return [Trial(way, Silent(False, "its port says nothing")) for way in ways]
+            case Refusing(listening=True):
+                return [Trial(way, Cut(False, "its port takes connections and ends them")) for way in ways]
             case Refusing():
                 return [Trial(way, NoListener("nothing listens on its port"), self._elsewhere(door)) for way in ways]
-        return [Trial(way, Untried(state.why if isinstance(state, Untried) else "not looked at")) for way in ways]
+            case Untried():
+                return [Trial(way, state) for way in ways]
+        assert_never(state)
 
     def _elsewhere(self, door: Door) -> frozenset[str]:
         """Does another port speak what this door should, so that this may be the wrong one?"""
@@ -105,66 +105,59 @@ class Trials:
     # -- one door that is open --
 
     async def _batch(self, door: Door, ways: list[Way]) -> list[Trial]:
-        ours = [way for way in self.known if self.unit.may_send(way.secret, door.service)]
-        control = Control()
-        for way in ours[:1]:
-            control = await self._beside(replace(way, door=door), control)
-        control = replace(control, before=control.after, after=False)
+        """Every login by a door that is open, between two logins that open: one of ours where there is one, else a
+        published one that opened."""
+        known = [replace(way, door=door) for way in self.known if self.unit.may_send(way.secret, door.service)][:1]
+        control = [way for way in known if await self._opens(way)]
         out: list[Trial] = []
         for way in ways:
-            out.append(await self._one(way, out))
+            out.append(await self._one(way))
             if isinstance(out[-1].outcome, Silent):
                 rest = ways[len(out) :]
                 return [*out, *(Trial(one, Silent(False, "it did not answer the login before")) for one in rest)]
-        good = [trial.way for trial in out if accepted(trial.outcome)]
-        refused = [place for place, trial in enumerate(out) if isinstance(trial.outcome, Refused)]
-        # refused before any login opened: it may have been starting, so once more, now that one has
-        if refused and good and not control.before and refused[0] < out.index(next(t for t in out if t.way == good[0])):
-            for place in refused:
-                out[place] = await self._one(ways[place], ())
-        if refused:
-            for way in [*(replace(one, door=door) for one in ours[:1]), *good][:1]:
-                control = await self._beside(way, replace(control, before=control.before or bool(good)))
-        return [self._doubted(trial, control) for trial in out]
+            if not control and accepted(out[-1].outcome):
+                control = [way]
+                # refused before any login opened: it may have been starting, so once more, now that one has
+                out = [await self._one(t.way) if isinstance(t.outcome, Refused) else t for t in out]
+        if not any(isinstance(trial.outcome, Refused) for trial in out):
+            return out
+        beside = [await self._opens(way) for way in control] == [True]
+        return [self._doubted(trial, beside) for trial in out]
 
-    async def _one(self, way: Way, tried: Iterable[Trial]) -> Trial:
+    async def _one(self, way: Way) -> Trial:
         store = self.unit.family.account_key(way.service, way.account)
         if store in self.locked:
             return Trial(way, Locked("the account is locked; left alone"))
         gone = exists(self.before, ("accounts", way.account)) is False  # nothing there to lock
-        outcome = await self._login(way, not gone)
+        outcome = await self.unit.attempt(way, not gone)
         self.locked |= {store} if isinstance(outcome, Locked) else set()
         if isinstance(outcome, Refused) and not self._settled():
             await self.unit.wait_ready(self.met)
-            outcome = await self._login(way, not gone)
+            outcome = await self.unit.attempt(way, not gone)
         return Trial(way, outcome)
 
-    async def _beside(self, way: Way, control: Control) -> Control:
-        outcome = await self._login(way, True)
-        good = accepted(outcome)
-        if isinstance(outcome, Locked):
-            self.locked.add(self.unit.family.account_key(way.service, way.account))
-        if good and not way.secret.factory:
-            self.ours.add(self.unit.family.account_key(way.service, way.account))
-        return replace(control, after=good)
+    async def _opens(self, way: Way) -> bool:
+        """Does a login open that should?"""
+        outcome = await self.unit.attempt(way)
+        account = self.unit.family.account_key(way.service, way.account)
+        self.locked |= {account} if isinstance(outcome, Locked) else set()
+        # a key that opens says nothing of the password
+        if accepted(outcome) and not way.secret.factory and way.secret != TYPED_KEY:
+            self.ours.add(account)
+        return accepted(outcome)
 
-    def _doubted(self, trial: Trial, control: Control) -> Trial:
+    def _doubted(self, trial: Trial, beside: bool) -> Trial:
+        """What else could explain a refusal. `beside`: did a login by the same service open just before and after?"""
         if not isinstance(trial.outcome, Refused):
             return trial
         doubts = set[str]()
         # where the account opens with a password of ours, the published one is not its password
         if self.unit.family.account_key(trial.way.service, trial.way.account) not in self.ours:
-            if not (control.before and control.after):
+            if not beside:
                 doubts |= {EVERYBODY} | (set() if self.unit.ready else {STARTING})
             if not self.unit.family.tells_lock(trial.way.service):
                 doubts.add(LOCKED)
         return replace(trial, doubts=frozenset(doubts))
-
-    async def _login(self, way: Way, budgeted: bool) -> Login:
-        outcome, session = await self.unit.enter(way, budgeted=budgeted)
-        if session is not None:
-            await session.close()
-        return outcome
 
 
 def settled(trial: Trial) -> bool:

@@ -66,6 +66,7 @@ class UnitInWork:
     pick: Callable[[int], int] = lambda n: 0
     tries: Records | None = None  # the laptop's own book of tries, by address and host key
     neighbour: Callable[[str], Awaitable[str]] = _nobody  # the hardware address seen on the cable, where it can be
+    keep: bool = False  # a typed password that opens it is kept in the safe
     this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
     ends_at: float = 0.0  # loop time
@@ -193,6 +194,7 @@ class UnitInWork:
             return Untried("the try budget of this account is used up; wait an hour, or unlock it by hand"), None
         if not self.may_send(way.secret, way.service):
             return Untried(f"a password of ours does not go by {way.service}, where it is readable"), None
+        self.in_time()
         pin = self.pin(way.service)
         self.note(Trying(account=way.account, service=way.service, source=way.source, address=way.door.address,
                          key=pin, secret=way.secret.entry))  # fmt: skip
@@ -201,7 +203,6 @@ class UnitInWork:
         outcome: Login = Silent(True, "interrupted")  # what is not known to have ended counts as a try
         session, word = None, ""
         try:
-            self.in_time()
             try:
                 async with asyncio.timeout(LONGEST_LOGIN):
                     outcome = await self._open(way, wire, consents or {})
@@ -210,6 +211,10 @@ class UnitInWork:
             self.ready = self.ready or accepted(outcome)
             (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):
+                # a mistyped one is not worth keeping
+                if self.keep and way.secret == TYPED and self.safe is not None:
+                    kept = {self.site.found(way.account): self.typed[TYPED]}
+                    await self.safe.store(kept, "typed by the technician")
                 session = Session(self, wire, name, channel, talk, way, outcome)
         except IdentityError:
             outcome, word = Untried("the host key is not the one noted"), "wrong host key"
@@ -226,6 +231,13 @@ class UnitInWork:
                 )
             )  # fmt: skip
         return outcome, session
+
+    async def attempt(self, way: Way, budgeted: bool = True) -> Login:
+        """One login that is ended again at once. Raises IdentityError when the host key is not the one noted."""
+        outcome, session = await self.enter(way, budgeted=budgeted)
+        if session is not None:
+            await session.close()
+        return outcome
 
     async def _open(self, way: Way, wire: Wire, consents: Mapping[str, Text]) -> Login:
         _, channel, talk = self.family.channel_of(way.service)

@@ -35,7 +35,7 @@ def check(
         async def work(name: str) -> int:
             nonlocal shown
             unit = yard.unit(name)
-            await login.give(unit)
+            login.give(unit)
             found = await run(unit, not outside)
             yard.progress.clear()
             if report_format == "json":

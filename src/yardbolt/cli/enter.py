@@ -39,7 +39,7 @@ def enter(
         async def work(name: str) -> int:
             unit = yard.unit(name)
             unit.this_one = this_one
-            await login.give(unit)
+            login.give(unit)
             with wiring.alone(job, name):
                 asked = await questions(unit)
                 yard.progress.clear()

@@ -21,16 +21,15 @@ class Known:
     keep: bool = False
     passwords: tuple[tuple[str, Secret], ...] = ()
 
-    async def give(self, unit: UnitInWork) -> None:
-        """Let a unit be entered by it; kept in the safe where that was wished. Raises SafeError."""
+    def give(self, unit: UnitInWork) -> None:
+        """Let a unit be entered by it."""
         if not (self.account or self.key):
             return
         unit.entry = replace(unit.entry, account=self.account or unit.entry.account)
         unit.key_file = str(self.key or "")
         password = dict(self.passwords).get(unit.name, Secret(""))
         unit.typed[TYPED_KEY if self.key else TYPED] = password
-        if self.keep and unit.safe is not None:
-            await unit.safe.store({unit.site.found(unit.entry.account): password}, "typed by the technician")
+        unit.keep = self.keep
 
 
 def known(names: list[str], account: str, key: Path | None, keep: bool) -> Known:

@@ -31,7 +31,7 @@ def prove(
 
         async def work(name: str) -> int:
             unit = yard.unit(name)
-            await by.give(unit)
+            by.give(unit)
             found = await run(unit)
             yard.progress.clear()
             if report_format == "json":

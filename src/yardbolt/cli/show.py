@@ -168,6 +168,8 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool = False
     screen.say(("FOUND  ", "head"), verdict(found.findings, found.reading is not None))
     if found.reading is None:
         screen.say(("the settings were not read: ", "unknown"), found.inside)
+    for notice in found.document.notices:
+        screen.say(("LOOK TWICE  ", "bad"), notice)
     doors(screen, found.plane, found.tried, unit.site.doors, unit.entry.address)
     screen.say("")
     findings(screen, found.findings, full, why, found.reading is not None)

@@ -66,7 +66,7 @@ def tighten(
         async def work(name: str) -> int:
             unit = yard.unit(name)
             unit.this_one = this_one
-            await by.give(unit)
+            by.give(unit)
 
             async def approve(made: Plan, resumed: bool) -> bool:
                 return await consent.asked(made, unit, resumed)

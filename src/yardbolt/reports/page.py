@@ -7,6 +7,7 @@ from importlib.resources import files
 
 from jinja2 import Environment, StrictUndefined
 
+from yardbolt.core.errors import clean
 from yardbolt.core.run.handover import HandOver
 
 
@@ -14,4 +15,4 @@ def render(record: HandOver) -> str:
     """The page of one unit."""
     source = (files("yardbolt") / "data" / "sheet.html.j2").read_text("utf-8")
     env = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    return env.from_string(source).render(r=record)
+    return clean(env.from_string(source).render(r=record))

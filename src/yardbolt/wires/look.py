@@ -289,8 +289,10 @@ class TcpLook:
                 except TimeoutError:
                     return await self._spoken_to(door, reader, writer)
                 return Open() if said else Refusing(listening=True)
-        except (ConnectionRefusedError, ConnectionResetError):
+        except ConnectionRefusedError:
             return Refusing()
+        except ConnectionResetError:
+            return Refusing(listening=True)
         except (TimeoutError, OSError) as e:
             if getattr(e, "errno", 0) == errno.EADDRNOTAVAIL:
                 return Untried("this laptop has no such address")

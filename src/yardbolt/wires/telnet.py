@@ -12,7 +12,7 @@ from telnetlib3.client import TelnetClient
 from yardbolt.core.doors import Door
 from yardbolt.core.ports import Credential
 from yardbolt.core.talk.console import Heard, Turn
-from yardbolt.core.talk.outcomes import Login, Lost, NoListener, Opened, Silent
+from yardbolt.core.talk.outcomes import Cut, Login, Lost, NoListener, Opened, Silent
 
 from .hearing import CONNECT, Ear, Secrets, filled
 
@@ -40,8 +40,10 @@ class TelnetConsole:
                 ),
                 CONNECT + 2,
             )  # fmt: skip
-        except (ConnectionRefusedError, ConnectionResetError):
+        except ConnectionRefusedError:
             return NoListener("connection refused")
+        except ConnectionResetError:
+            return Cut(False, "the connection was reset")
         except (OSError, TimeoutError, asyncio.CancelledError) as e:
             if isinstance(e, asyncio.CancelledError) and (task := asyncio.current_task()) and task.cancelling():
                 raise

@@ -8,7 +8,6 @@ from typing import Any
 
 from ..job import Site
 from ..plane.edit import drop, get, make, put, reachable
-from ..plane.kinds import ABSENT
 from ..plane.path import Path, show
 from ..plane.table import Plane, pattern_of
 from .demands import Demand, Gap, Gone, Present, Target, Want, choose, meet
@@ -75,8 +74,6 @@ def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tupl
             # what the make does not have, or its manual says, was not read from the unit
             if basis == "read" and v.subject and pattern_of(v.subject) in site.manual:
                 basis = MANUAL
-                if get(plane, v.subject) is ABSENT:
-                    saw = saw.replace("not set", "this make has no such setting", 1)
             found.append(Finding(line.number, line.rule, title, rule.why, line.severity, v.subject, state, saw, basis))
         if not verdicts:
             none = "nothing here it applies to"

@@ -82,6 +82,6 @@ def _present(plane: Plane, want: Want, family: Family) -> Found:
         Gap(one.path, want.rule, f"{family.title} has no way to set it")
         for one in sets
         # what a unit neither shows nor lets one set is no switch of its own: a login will tell
-        if not op_for(family, one) and pattern_of(one.path) in family.covers()
+        if not op_for(family, one) and (one.path[-1] != "enabled" or pattern_of(one.path) in family.covers())
     ]
     return [*out, *(one for one in sets if op_for(family, one))], gaps

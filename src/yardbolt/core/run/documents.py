@@ -112,6 +112,7 @@ class CheckDocument(ReadingDocument):
     inside: str = ""
     complete: bool = False
     not_looked_at: tuple[str, ...] = ()
+    notices: tuple[str, ...] = ()
     family: str = ""
     baseline: BaselineName | None = None
     findings: tuple[FindingRow, ...] = ()

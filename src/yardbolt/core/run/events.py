@@ -71,10 +71,11 @@ class HandedOver:
 
 @dataclass(frozen=True, kw_only=True)
 class Recognised:
-    """The unit was recognised before it was written to, and by what."""
+    """The unit was recognised before it was written to, by what, and which host key it had then."""
 
     event: Literal["recognised"] = "recognised"
     by: str
+    key: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)

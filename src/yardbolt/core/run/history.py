@@ -17,6 +17,7 @@ from .events import (
     NotProven,
     PlanShown,
     Proven,
+    Recognised,
     Renewed,
     RunBegun,
     RunFinished,
@@ -40,7 +41,9 @@ class UnitHistory:
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
     last_outcome: dict[tuple[str, str], bool] = field(default_factory=dict)  # (account, secret) -> was it accepted
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
-    ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe has opened
+    ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe opened, and no published one since
+    reset_at: str = ""  # when a published login opened again what a secret of ours had opened: it was reset before
+    recognised: str = ""  # the host key it had when it was recognised last as the unit on the work order
     begun: set[int] = field(default_factory=set)
     finished: set[int] = field(default_factory=set)
     restarted: set[int] = field(default_factory=set)
@@ -101,6 +104,8 @@ class History:
                 self._tried(unit, stamp, event)
             case HandedOver(document=number):
                 unit.handed_over = number
+            case Recognised(key=key) if key:
+                unit.recognised = key
             case PlanShown(plan=plan):
                 unit.shown = plan
             case Renewed(address=address):
@@ -132,6 +137,9 @@ class History:
         if event.accepted or event.spent:
             unit.last_outcome[(event.account, event.secret)] = event.accepted
         ref = Ref(event.secret)
+        if event.accepted and ref.factory and event.account in unit.ours:
+            unit.ours.discard(event.account)
+            unit.reset_at = stamp.time
         if event.outcome == "opened":
             unit.ours |= {event.account} if ref.safe else set()
             unit.opened[event.account] = ref
