@@ -149,27 +149,28 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
     if left is None:
         yield f"not proven yet: yardbolt prove {name}"
     else:
-        for proof in left.proofs:
-            if proof.result == "could not be tried":
-                yield f"could not be tried: {proof.text} ({proof.saw})"
-            if proof.result == "fails":
-                yield f"FAILED proof: {proof.text} ({proof.saw})"
+        yield from (f"FAILED proof: {one.text} ({one.saw})" for one in left.proofs if one.result == "fails")
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
         yield from (f"wanted, and does not read so: {path}" for path in left.missing)
+        yield from owed_later(unit, left)
+    yield from (f"{row.severity}: {row.title}: {row.saw}" for row in fails)
+
+
+def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
+    """What could not be done today and is to be done on site, or on its day."""
+    for proof in left.proofs:
+        if proof.result == "could not be tried":
+            yield f"could not be tried: {proof.text} ({proof.saw})"
     laptop = unit.site.laptop
-    if left is not None and laptop and laptop not in unit.site.administrators:
-        let_in = [
-            s.key for s in left.as_plane.services if isinstance(s.permitted, AddressSet) and laptop in s.permitted
-        ]
-        if let_in:
-            yield (
-                f"owed on site: this laptop's address {laptop} is still let in by {', '.join(let_in)}: "
-                "tighten once more from an administrator's address (laptop: in the job file)"
-            )
+    services = () if laptop in unit.site.administrators else left.as_plane.services
+    if let_in := [s.key for s in services if isinstance(s.permitted, AddressSet) and laptop in s.permitted]:
+        yield (
+            f"this laptop's address {laptop} is still let in by {', '.join(let_in)}: "
+            "tighten once more from an administrator's address (laptop: in the job file)"
+        )
     for own in unit.job.accounts:
         if own.until:
-            yield f"{own.name} ends on {own.until}: yardbolt tighten {name} after that day takes it away"
-    yield from (f"{row.severity}: {row.title}: {row.saw}" for row in fails)
+            yield f"{own.name} ends on {own.until}: yardbolt tighten {unit.name} after that day takes it away"
     yield from (
-        f"owed on site: {one.kind} server {one.address} is not here today" for one in unit.job.servers if not one.here
+        f"{one.kind} server {one.address} is not here: prove it on site" for one in unit.job.servers if not one.here
     )

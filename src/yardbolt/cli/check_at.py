@@ -32,7 +32,7 @@ from . import show, wiring
 from .screen import Cell, Screen
 from .values import output_format
 
-RULES = ("plain-service", "ssh-old", "unexplained-port", "factory-login", "weak-password")
+RULES = ("plain-service", "ssh-old", "factory-login", "weak-password")
 MOST_TRIES = 2
 
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yardbolt.application.causes import names as listed
 from yardbolt.application.enter import Question, questions
 from yardbolt.application.enter import enter as run
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.errors import OperatorError
+from yardbolt.core.plane.words import listed
 
 from . import show, wiring
 from .approval import agreed

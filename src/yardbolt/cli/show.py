@@ -7,7 +7,6 @@ from collections.abc import Iterable
 
 from yardbolt.application.causes import Cause, causes
 from yardbolt.application.check import Checked
-from yardbolt.application.trials import Trial
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE
 from yardbolt.core.doors import Door
@@ -18,7 +17,6 @@ from yardbolt.core.judge.rules.rule import Severity, State
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Answering, Plane, Service
 from yardbolt.core.plane.words import brief
-from yardbolt.core.talk.outcomes import accepted
 
 from .screen import Cell, Screen
 
@@ -39,14 +37,13 @@ def next_line(screen: Screen, command: str) -> None:
 # ---- doors ----------------------------------------------------------------------------------------------------------
 
 
-def doors(screen: Screen, plane: Plane, tried: tuple[Trial, ...], met: tuple[Door, ...], address: str) -> None:
+def doors(screen: Screen, plane: Plane, met: tuple[Door, ...], address: str) -> None:
     """What is set, what answers, whom it lets in, what opened it."""
     opened: dict[str, list[str]] = {}
-    for trial in tried:
-        if accepted(trial.outcome):
-            blank = plane.trials.get(f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
-            name = trial.way.account or "(no name)"
-            opened.setdefault(trial.way.service, []).append(f"{name} (blank)" if blank and blank.blank else name)
+    for trial in plane.trials:
+        if trial.outcome in ("opened", "asked"):
+            name = trial.account or "(no name)"
+            opened.setdefault(str(trial.service), []).append(f"{name} (blank)" if trial.blank else name)
     by_port = {door.port: opened.get(door.service, []) for door in met}
     rows = [_service_row(plane, service, opened.get(service.key, []), address) for service in plane.services]
     explained = {service.port for service in plane.services}
@@ -170,7 +167,7 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool = False
         screen.say(("the settings were not read: ", "unknown"), found.inside)
     for notice in found.document.notices:
         screen.say(("LOOK TWICE  ", "bad"), notice)
-    doors(screen, found.plane, found.tried, unit.site.doors, unit.entry.address)
+    doors(screen, found.plane, unit.site.doors, unit.entry.address)
     screen.say("")
     findings(screen, found.findings, full, why, found.reading is not None)
     unseen = [one.partition(": ") for one in found.document.not_looked_at]

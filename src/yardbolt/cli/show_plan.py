@@ -7,7 +7,6 @@ import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from yardbolt.application.causes import names
 from yardbolt.application.steps import Plan
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
@@ -18,7 +17,7 @@ from yardbolt.core.plan.words import describe_step
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import holds_secret
-from yardbolt.core.plane.words import brief, human, spoken
+from yardbolt.core.plane.words import brief, human, listed, spoken
 
 from .screen import Cell, Screen
 
@@ -91,7 +90,7 @@ class Line:
         """The words, a verb they share said once."""
         for verb in ("make ", "remove "):
             if all(word.startswith(verb) for word in self.words):
-                return verb + names(word.removeprefix(verb) for word in self.words)
+                return verb + listed(word.removeprefix(verb) for word in self.words)
         return ", ".join(self.words)
 
     def row(self) -> list[Cell]:
@@ -188,7 +187,7 @@ def _after(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
         permitted = sheet.forecast.live.services.get(service)
         sources = permitted.permitted if permitted else None
         limit = f", from {brief(sources, address)}" if isinstance(sources, AddressSet) else ""
-        screen.say(("AFTER  ", "head"), f"{service} {address} port {port} as {names(accounts)}{limit}")
+        screen.say(("AFTER  ", "head"), f"{service} {address} port {port} as {listed(accounts)}{limit}")
 
 
 def _gaps(screen: Screen, made: Plan, unit: UnitInWork) -> None:

@@ -5,15 +5,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from yardbolt.application.causes import names
-from yardbolt.application.handover import owed
+from yardbolt.application.handover import owed_later
 from yardbolt.application.prove import Proved
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
-from yardbolt.core.plane.words import brief, human, spoken
+from yardbolt.core.plane.words import brief, human, listed, spoken
 from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort
 
 from . import show
@@ -24,7 +23,7 @@ WORDS = {Result.HOLDS: ("ok", "good"), Result.FAILS: ("FAILS", "bad"), Result.NO
 
 def held(sort: Sort, proofs: list[Proof]) -> str:
     """Proofs of one sort that held, in one line."""
-    accounts, services = names(p.claim.account for p in proofs), names(p.claim.service for p in proofs)
+    accounts, services = listed(p.claim.account for p in proofs), listed(p.claim.service for p in proofs)
     match sort:
         case Sort.OPENS:
             return f"{accounts} {'log' if len(proofs) > 1 else 'logs'} in by {services}"
@@ -57,7 +56,7 @@ def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str]
             yield WORDS[Result.HOLDS], held(sort, some), ""
         elif sort is Sort.ALTERED:
             # every one of them refused for the same accounts: one line
-            accounts = names(p.claim.account for p in some)
+            accounts = listed(p.claim.account for p in some)
             yield WORDS[Result.HOLDS], f"{accounts}: altered, blank and own name as password refused", ""
     for proof in proofs:
         if full or proof.result is not Result.HOLDS:
@@ -91,19 +90,16 @@ def proved(
 def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
     """May it be unplugged, and what is owed?"""
     unkept = found.plane.stores.differences
-    bad = [proof for proof in found.proofs if proof.result is Result.FAILS]
-    site = [words for words in owed(unit, found.document, ()) if words.startswith(("owed on site", "could not"))]
+    bad = sum(proof.result is Result.FAILS for proof in found.proofs) + len(found.unplanned) + len(found.missing)
+    later = "; ".join(owed_later(unit, found.document)) or "nothing"
     # where nothing has to be saved, what is live is kept
     if unkept not in (0, ABSENT) and unit.family.op_keeping() is not None:
-        told = "it did not tell whether all is kept" if unkept is None else f"{unkept} settings are not kept"
-        screen.say(("DO NOT UNPLUG  ", "bad"), f"{told}: they would be lost")
-    elif bad or found.unplanned or found.missing:
-        screen.say(("SAFE TO UNPLUG, NOT DONE  ", "bad"), f"{len(bad)} proofs fail: see above")
+        told = "it did not tell whether all is kept, and" if unkept is None else f"{unkept} settings are not kept, and"
+        screen.say(("DO NOT UNPLUG  ", "bad"), f"{told} what is not would be lost; owed: {later}")
+    elif bad:
+        screen.say(("SAFE TO UNPLUG, NOT DONE  ", "bad"), f"{bad} of the above not as it should be; owed: {later}")
     else:
-        left = "; ".join(site) or "nothing"
-        screen.say(("SAFE TO UNPLUG  ", "good"), f"all that was proven is kept; owed: {left}")
-        return
-    screen.say(("OWED  ", "head"), "; ".join(site) or "nothing")
+        screen.say(("SAFE TO UNPLUG  ", "good"), f"all that was proven is kept; owed: {later}")
 
 
 def _side(path: Path, value: object) -> str:

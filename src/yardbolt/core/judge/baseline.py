@@ -52,6 +52,7 @@ class Finding:
     state: State
     saw: str
     basis: str
+    cause: str = ""
 
 
 def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tuple[Finding, ...]:
@@ -74,7 +75,9 @@ def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tupl
             # what the make does not have, or its manual says, was not read from the unit
             if basis == "read" and v.subject and pattern_of(v.subject) in site.manual:
                 basis = MANUAL
-            found.append(Finding(line.number, line.rule, title, rule.why, line.severity, v.subject, state, saw, basis))
+            found.append(
+                Finding(line.number, line.rule, title, rule.why, line.severity, v.subject, state, saw, basis, v.cause)
+            )
         if not verdicts:
             none = "nothing here it applies to"
             found.append(

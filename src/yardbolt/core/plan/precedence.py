@@ -15,14 +15,15 @@ from ..plane.table import Plane, holds_secret
 
 OPEN, CLOSE, REMOVE, MOVE = "open", "close", "remove", "move"
 PHASES = (OPEN, CLOSE, REMOVE, MOVE)
-Test = Callable[[Change, Plane, Site], bool]
+Inside = frozenset[str]  # the accounts by which one is in just now
+Test = Callable[[Change, Plane, Site, Inside], bool]
 
 
 def _set(change: Change, leaf: str, value: Any = ...) -> bool:
     return isinstance(change, Set) and change.path[-1] == leaf and (value is ... or change.value is value)
 
 
-def _own(change: Change, plane: Plane, site: Site) -> bool:
+def _own(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
     return isinstance(change, Set) and is_own(change, site)
 
 
@@ -35,22 +36,25 @@ def _sources(change: Change) -> bool:
     return isinstance(change, Set) and isinstance(change.value, AddressSet)
 
 
-def _wider(change: Change, plane: Plane, site: Site) -> bool:
+def _wider(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
     if not isinstance(change, Set) or not isinstance(change.value, AddressSet):
         return False
     now = get(plane, change.path)
     return isinstance(now, AddressSet) and now <= change.value
 
 
-def _factory_secret(change: Change, plane: Plane, site: Site) -> bool:
+def _factory_secret(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
     return isinstance(change, Set) and change.path[0] == "accounts" and holds_secret(change.path)
 
 
-def _moves(change: Change, plane: Plane, site: Site) -> bool:
+def _nobody_needs(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
+    if not _factory_secret(change, plane, site, inside):
+        return False
+    return bool(inside) and change.path[1] in site.factory and change.path[1] not in inside
+
+
+def _moves(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
     return change.path[0] == "interfaces" and (_set(change, "addresses") or _set(change, "gateway"))
-
-
-FIRST_OF_ALL = "published-first"
 
 
 @dataclass(frozen=True)
@@ -65,47 +69,41 @@ class Row:
 
 PRECEDENCE: tuple[Row, ...] = (
     Row(
-        FIRST_OF_ALL, OPEN, "a published login that nobody needs is closed first of all",
-        _factory_secret,
+        "published-first", OPEN, "a published login that nobody needs is closed first of all", _nobody_needs,
     ),
-    Row("clock", OPEN, "clock before what has dates", lambda change, plane, site: change.path[0] == "clock"),
-    Row("name", OPEN, "name before keys and logs", lambda change, plane, site: change.path == ("name",)),
+    Row("clock", OPEN, "clock before what has dates", lambda change, plane, site, inside: change.path[0] == "clock"),
+    Row("name", OPEN, "name before keys and logs", lambda change, plane, site, inside: change.path == ("name",)),
     Row(
         "policy", OPEN, "policy before the passwords it binds",
-        lambda change, plane, site: change.path[0] in ("policy", "lockout"),
+        lambda change, plane, site, inside: change.path[0] in ("policy", "lockout"),
     ),
     Row(
         "own-account", OPEN, "own account before the factory account goes",
-        lambda change, plane, site: isinstance(change, Make),
+        lambda change, plane, site, inside: isinstance(change, Make),
     ),
     Row("own-rights", OPEN, "own account has its rights before it is relied on", _own),
     Row(
         "encrypted-first", OPEN, "encrypted way open before the plain one closes",
-        lambda change, plane, site: _set(change, "enabled", True),
+        lambda change, plane, site, inside: _set(change, "enabled", True),
     ),
     Row("wider-sources", OPEN, "new sources in before old ones go", _wider),
-    Row("notice", OPEN, "shown from the next login on", lambda change, plane, site: change.path == ("banner",)),
+    Row("notice", OPEN, "shown from the next login on", lambda change, plane, site, inside: change.path == ("banner",)),
     Row("factory-secrets", CLOSE, "factory passwords first of all that closes", _factory_secret),
     Row(
         "needless-services", CLOSE, "needless services, the one in use last",
-        lambda change, plane, site: _set(change, "enabled", False),
+        lambda change, plane, site, inside: _set(change, "enabled", False),
     ),
     Row(
         "source-limits", CLOSE, "source limits once everybody needed is inside",
-        lambda change, plane, site: _sources(change),
+        lambda change, plane, site, inside: _sources(change),
     ),
     Row(
         "removals", REMOVE, "spare ways in end after the restart was survived",
-        lambda change, plane, site: isinstance(change, Drop),
+        lambda change, plane, site, inside: isinstance(change, Drop),
     ),
     Row("address", MOVE, "the address moves last, when all else is proven and saved", _moves),
-    Row("rest", OPEN, "needs nothing before it", lambda change, plane, site: True),
+    Row("rest", OPEN, "needs nothing before it", lambda change, plane, site, inside: True),
 )  # fmt: skip
-
-
-def _nobody_needs(change: Change, plane: Plane, site: Site, inside: frozenset[str]) -> bool:
-    name = change.path[1]
-    return bool(inside) and name in site.factory and name not in inside
 
 
 @dataclass(frozen=True)
@@ -117,12 +115,8 @@ class Rank:
     reason: str
 
 
-def rank(change: Change, plane: Plane, site: Site, inside: frozenset[str] = frozenset()) -> Rank:
+def rank(change: Change, plane: Plane, site: Site, inside: Inside = frozenset()) -> Rank:
     """Where a change belongs. `inside` are the accounts by which one is in just now: theirs are closed only once
     another way is proven."""
-    place = next(
-        n
-        for n, row in enumerate(PRECEDENCE)
-        if row.fits(change, plane, site) and (row.name != FIRST_OF_ALL or _nobody_needs(change, plane, site, inside))
-    )
+    place = next(n for n, row in enumerate(PRECEDENCE) if row.fits(change, plane, site, inside))
     return Rank(place, PRECEDENCE[place].phase, PRECEDENCE[place].reason)

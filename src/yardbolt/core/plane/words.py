@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from typing import Any
 
 from ..addresses import ANYONE, AddressSet
@@ -53,7 +54,15 @@ def spoken(path: Path) -> str:
         return OF_ITEM[path[2]].format(path[1])
     if len(path) == 2 and path[0] in ("accounts", "services"):
         return path[1]
+    if path[:1] == ("answering",) and len(path) == 2:
+        return f"port {path[1].rpartition('-')[2]}"
     return " ".join(path)
+
+
+def listed(words: Iterable[str]) -> str:
+    """`a`, `a and b`, `a, b and c`; each once."""
+    *most, last = list(dict.fromkeys(words)) or [""]
+    return f"{', '.join(most)} and {last}" if most else last
 
 
 def brief(sources: AddressSet, near: str) -> str:

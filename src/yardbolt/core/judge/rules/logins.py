@@ -42,7 +42,8 @@ def _factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Verdict
         if t.outcome in ("opened", "asked"):
             blank = " (no password)" if t.blank else ""
             asks = ", then asks questions" if t.outcome == "asked" else ""
-            yield Verdict(subject, State.FAILS, f"the published login opens {how}{blank}{asks}", "tried")
+            cause = "open without a password" if t.blank else "open with the published password"
+            yield Verdict(subject, State.FAILS, f"the published login opens {how}{blank}{asks}", "tried", cause)
         elif t.outcome in ("refused", "nothing listens"):
             gone = t.account is not None and exists(plane, subject) is False and t.outcome == "refused"
             if gone or t.doubts == ():
@@ -56,7 +57,10 @@ def _factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Verdict
         yield Verdict(("accounts",), State.UNKNOWN, "not every published login was tried", "")
     for a in plane.accounts:
         if a.storage == "factory" or (isinstance(a.secret, Ref) and a.secret.factory and not plane.trials):
-            yield Verdict(("accounts", a.key), State.FAILS, "the unit says it still has its factory password")
+            cause = "open with the published password"
+            yield Verdict(
+                ("accounts", a.key), State.FAILS, "the unit says it still has its factory password", "read", cause
+            )
 
 
 DOUBTED = {
@@ -102,7 +106,8 @@ def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if known and opens is not False:
             kind = "the maker's own name" if a.key in site.factory else "one of the first names anybody tries"
             more = "" if opens else "; whether it can log in was not read"
-            yield Verdict(("accounts", a.key), State.FAILS if opens else State.UNKNOWN, f"{a.key} is {kind}{more}")
+            state, cause = State.FAILS if opens else State.UNKNOWN, "names anybody tries first"
+            yield Verdict(("accounts", a.key), state, f"{a.key} is {kind}{more}", "read", cause)
         elif known:
             yield Verdict(("accounts", a.key), State.HOLDS, f"{a.key} cannot log in")
     if not plane.accounts.complete:
@@ -128,7 +133,7 @@ def _own(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield (
                 Verdict(path, State.UNKNOWN, "not read", "")
                 if there is None
-                else Verdict(path, State.FAILS, "no such account")
+                else Verdict(path, State.FAILS, "no such account", "read", "missing")
             )
             continue
         role, secret = get(plane, (*path, "role")), get(plane, (*path, "secret"))

@@ -39,12 +39,14 @@ class Severity(Enum):
 
 @dataclass(frozen=True)
 class Verdict:
-    """One subject, what was seen there, and on what basis: `tried` (behaviour) or `read` (settings)."""
+    """One subject, what was seen there, and on what basis: `tried` (behaviour) or `read` (settings). `cause` is what
+    subjects that fail alike have in common, in as few words as say it; empty where each fails in its own way."""
 
     subject: Path
     state: State
     saw: str
     basis: str = "read"
+    cause: str = ""
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,7 @@ PLAIN = frozenset({"telnet", "http", "ftp"})
 SPEAKS = {
     "ssh": ("ssh",), "telnet": ("telnet",), "http": ("http",), "https": ("tls",), "ftp": ("ftp",), "web": ("http", "tls"),
 }  # fmt: skip
+READABLE = "on, passwords readable"
 OLD_KEYS = frozenset({"ssh-dss", "ssh-rsa"})
 OLD_PARTS = ("-sha1", "group1-", "3des", "arcfour", "blowfish", "-cbc", "hmac-md5", "umac-64", "hmac-ripemd")
 
@@ -43,9 +44,8 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
                 path, State.HOLDS, "switched off" + (" and its port is closed" if plane.answering.complete else "")
             )
         elif s.encrypted is False:
-            yield Verdict(
-                path, State.FAILS, f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
-            )
+            saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
+            yield Verdict(path, State.FAILS, saw, "read", READABLE)
         elif s.encrypted is None:
             yield Verdict(path, State.UNKNOWN, "whether it encrypts was not read", "")
         else:
@@ -53,7 +53,7 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     known = {s.port for s in plane.services if s.port is not None}
     for a in plane.answering:
         if a.speaks in PLAIN and a.port not in known:
-            yield Verdict(("answering", a.key), State.FAILS, f"port {a.port} speaks {a.speaks}", "tried")
+            yield Verdict(("answering", a.key), State.FAILS, f"port {a.port} speaks {a.speaks}", "tried", READABLE)
         elif a.speaks in (None, "unknown") and a.port not in known:
             saw = f"port {a.port} answers; what it speaks is not known"
             yield Verdict(("answering", a.key), State.UNKNOWN, saw, "tried")
@@ -102,8 +102,11 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             )
         else:
             beyond = got.possible - site.meant_for(s.key)
-            count = "anyone" if got.possible == ANYONE else f"{beyond.count():,} addresses more than the job allows"
-            yield Verdict(path, State.FAILS, f"{count} may reach {s.key}")
+            all_of_them = got.possible == ANYONE
+            count = "anyone" if all_of_them else f"{beyond.count():,} addresses more than the job allows"
+            yield Verdict(
+                path, State.FAILS, f"{count} may reach {s.key}", "read", "open to anyone" if all_of_them else ""
+            )
     yield from _whole(plane, "an open one may be missing here")
 
 
