@@ -46,7 +46,7 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
     assert "\x1b" not in out
     for told in (
         "foreman, spanner (blank)",
-        "helper and owner open with the published password",
+        "helper and owner: open with the published password",
         "1      spanner: new password",
         "all 23 steps done",
         "handed over  0 failing",

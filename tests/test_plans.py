@@ -203,7 +203,7 @@ def test_every_moment_of_a_sheet_keeps_a_way_in_on_the_true_unit() -> None:
 def arrive(bare: Bare, first: Way) -> tuple[Plane, frozenset[Way]]:
     """What a fresh start does: logins whose sending was journaled, then the first one; read; note what opened."""
     bare.boards.clear()
-    for board in list(bare.unit.boards):
+    for board in list(bare.unit.connections):
         board.end()
     sent = {(e.account, e.secret) for e in bare.journal if isinstance(e, Sending | Proven) and e.secret}
     service = "ssh" if bare.unit.takes("shell", LAPTOP) else "telnet"
@@ -368,7 +368,7 @@ def test_a_unit_that_was_never_away_has_not_restarted() -> None:
     it."""
     bare, way = fresh()
     bare.away = False
-    bare.unit.wheel = lambda: None  # type: ignore[method-assign]
+    bare.unit.start_again = lambda: None  # type: ignore[method-assign]
     outcome, _, _ = go_on(bare, way, None)
     assert outcome and ("could not be tried" in outcome.why or "did not restart" in outcome.why)
     assert "foreman" in bare.unit.hands

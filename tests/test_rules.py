@@ -418,7 +418,7 @@ def test_the_bench_replaces_lists_forgets_what_is_not_kept_and_asks_before_it_re
     assert board.hear("wheel").endswith("(yes/no): ") and "not wheeled" in board.hear("no")
     board.hear("wheel")
     board.hear("yes")
-    assert board.ended and unit.live.rest == 5 and "mate" in unit.hands and not unit.boards
+    assert board.ended and unit.live.rest == 5 and "mate" in unit.hands and not unit.connections
 
 
 def test_the_bench_guards_itself() -> None:

@@ -9,10 +9,11 @@ from __future__ import annotations
 import copy
 import hmac
 import ipaddress
-import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+
+from .plugged import Connection, Plugged
 
 RANKS = ("chief", "fitter", "watcher")
 SHY_SECONDS = 2.0
@@ -81,7 +82,7 @@ def kinds_in(phrase: str) -> int:
     return len({"s" if c.islower() else "l" if c.isupper() else "f" if c.isdigit() else "x" for c in phrase})
 
 
-class LineSwitch:
+class LineSwitch(Plugged):
     """The unit itself: live and kept settings, hands, the time since it was started."""
 
     def __init__(
@@ -91,7 +92,8 @@ class LineSwitch:
         clock_error: float = -86_400.0 * 212,
         shy: float = SHY_SECONDS,
     ) -> None:
-        self.tick, self.works_number, self.shy = tick, works_number, shy
+        super().__init__(tick)
+        self.works_number, self.shy = works_number, shy
         self.clock_error = clock_error
         self.live, self.kept = Settings(), Settings()
         self.hands = {
@@ -99,10 +101,6 @@ class LineSwitch:
             "spanner": Hand("chief", "", "none"),
         }
         self.terms_taken = False
-        self.boards: list[Board] = []
-        self.seats = itertools.count(1)
-        self.started = tick()
-        self.on_wheel: list[Callable[[], None]] = []
 
     title, version, barred = "Quenby QL-8 line switch", "Quenby_board_4", "That hand is resting.\r\n"
 
@@ -147,33 +145,14 @@ class LineSwitch:
         parts = [n for n in names if getattr(self.live, n) != getattr(self.kept, n)]
         return parts + [f"gate {g}" for g, s in self.live.gates.items() if s != self.kept.gates[g]]
 
-    def wheel(self) -> None:
-        """Start again from what was kept; every connection ends."""
-        self.live = copy.deepcopy(self.kept)
-        self.started = self.tick()
-        for board in list(self.boards):
-            board.end()
-        for told in self.on_wheel:
-            told()
 
-
-class Board:
+class Board(Connection):
     """One connection to the board."""
 
     def __init__(self, unit: LineSwitch, gate: str, source: str, hand: str = "") -> None:
-        self.unit, self.gate, self.source = unit, gate, source
-        self.hand, self.ended, self.attempts = hand, False, 0
-        self.seat = next(unit.seats)
+        super().__init__(unit, gate, source, hand)
+        self.unit, self.attempts, self.first = unit, 0, ""
         self.pages: list[str] = []
-        self.asking: Callable[[str], str] | None = None
-        self.first = ""
-        unit.boards.append(self)
-
-    def end(self) -> None:
-        """The connection is over."""
-        self.ended = True
-        if self in self.unit.boards:
-            self.unit.boards.remove(self)
 
     # -- getting in --
 
@@ -329,7 +308,7 @@ class Board:
         if w == ["kept"]:
             return "".join(f"unlike: {p}\n" for p in unit.unlike()) + f"{len(unit.unlike())} unlike\n"
         if w == ["seats"]:
-            table = [f"{b.seat:<6}{b.hand:<14}{b.gate:<8}{b.source}" for b in unit.boards if b.hand]
+            table = [f"{b.seat:<6}{b.hand:<14}{b.gate:<8}{b.source}" for b in unit.connections if b.hand]
             return "\n".join([f"{'seat':<6}{'hand':<14}{'gate':<8}source", *table]) + "\n"
         raise ValueError
 
@@ -366,7 +345,7 @@ class Board:
         if w[1] in ("open", "shut"):
             state.open = w[1] == "open"
             if not state.open:
-                for board in [b for b in self.unit.boards if b.gate == w[0]]:
+                for board in [b for b in self.unit.connections if b.gate == w[0]]:
                     board.end()
         elif w[1] == "from":
             wanted = [x for x in "".join(w[2:]).split(",") if x]
@@ -450,7 +429,7 @@ class Board:
             if text.strip() != "yes":
                 return "No: nobody was dismissed.\n" + self.prompt()
             del self.unit.hands[name]
-            for board in [b for b in self.unit.boards if b.hand == name]:
+            for board in [b for b in self.unit.connections if b.hand == name]:
                 board.end()
             return "Dismissed.\n" + self.prompt()
 
@@ -466,7 +445,7 @@ class Board:
             self.asking = None
             if text.strip() != "yes":
                 return "No: not wheeled round.\n" + self.prompt()
-            self.unit.wheel()
+            self.unit.start_again()
             return ""
 
         self.asking = answer

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import copy
 import hmac
-import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
 from .lineswitch import GateState, admits
+from .plugged import Connection, Plugged
 
 NUMBERS = {"idle": (0, 600), "length": (4, 64), "kinds": (1, 4), "tries": (3, 50), "bar": (10, 86400)}
 
@@ -37,18 +37,15 @@ class Box:
     )
 
 
-class RelayBox:
+class RelayBox(Plugged):
     """The unit itself."""
 
     title, version, barred = "Corvane RB-3 relay box", "Corvane_counter_2", "Barred for now.\r\n"
 
     def __init__(self, tick: Callable[[], float], serial: str = "RB3-00912", clock_error: float = -4000.0) -> None:
-        self.tick, self.serial, self.clock_error = tick, serial, clock_error
+        super().__init__(tick)
+        self.serial, self.clock_error = serial, clock_error
         self.live, self.kept = Box(), Box()
-        self.boards: list[Counter] = []
-        self.seats = itertools.count(1)
-        self.started = tick()
-        self.on_wheel: list[Callable[[], None]] = []
         self.wrong: dict[str, int] = {}
         self.barred_until: dict[str, float] = {}
 
@@ -90,32 +87,15 @@ class RelayBox:
         )
         return flat + groups
 
-    def again(self) -> None:
-        """Start again from what was written."""
-        self.live = copy.deepcopy(self.kept)
-        self.started = self.tick()
-        for board in list(self.boards):
-            board.end()
-        for told in self.on_wheel:
-            told()
 
-
-class Counter:
+class Counter(Connection):
     """One connection to the counter."""
 
     pages: tuple[str, ...] = ()
 
     def __init__(self, box: RelayBox, gate: str, source: str, hand: str = "") -> None:
-        self.box, self.gate, self.source, self.hand = box, gate, source, hand
-        self.ended, self.hides, self.number = False, False, next(box.seats)
-        self.asking: Callable[[str], str] | None = None
-        box.boards.append(self)
-
-    def end(self) -> None:
-        """The connection is over."""
-        self.ended = True
-        if self in self.box.boards:
-            self.box.boards.remove(self)
+        super().__init__(box, gate, source, hand)
+        self.box, self.hides = box, False
 
     def prompt(self) -> str:
         return f"[{self.box.live.name}] "
@@ -182,12 +162,12 @@ class Counter:
             if words[1] == self.hand:
                 return "cannot: that is yourself\n"
             del box.live.people[words[1]]
-            for board in [b for b in box.boards if b.hand == words[1]]:
+            for board in [b for b in box.connections if b.hand == words[1]]:
                 board.end()
         elif verb == "write":
             box.kept = copy.deepcopy(box.live)
         elif verb == "again":
-            box.again()
+            box.start_again()
             return ""
         else:
             return f"cannot: nothing is called {verb}\n"
@@ -213,7 +193,7 @@ class Counter:
             )
         if what == "inside":
             names = {"shell": "ssh", "talk": "telnet"}
-            rows = [f"{b.number} {b.hand} {names[b.gate]} {b.source}\n" for b in box.boards if b.hand]
+            rows = [f"{b.seat} {b.hand} {names[b.gate]} {b.source}\n" for b in box.connections if b.hand]
             return "number person way source\n" + "".join(rows)
         if what == "unwritten":
             return f"{box.unwritten()} unwritten\n"
@@ -248,7 +228,7 @@ class Counter:
             return "done\n"
         gate.open = {"on": True, "off": False}[what]
         if not gate.open:
-            for board in [b for b in self.box.boards if self.box.live.gates[b.gate] is gate]:
+            for board in [b for b in self.box.connections if self.box.live.gates[b.gate] is gate]:
                 board.end()
         return "" if self.ended else "done\n"
 

@@ -57,7 +57,7 @@ class Stand:
     tasks: set[asyncio.Task[Any]] = field(default_factory=set)
 
     def __post_init__(self) -> None:
-        self.unit.on_wheel.append(self.left)
+        self.unit.on_start.append(self.left)
 
     def left(self) -> None:
         """The unit restarts: nothing listens for a while."""

@@ -26,7 +26,7 @@ from .options import (
     Why,
     Yes,
 )
-from .values import found_of, schema_of, span_of
+from .values import Depth, Wish, found_of, schema_of, span_of
 
 app = typer.Typer(
     name="yardbolt", rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False,
@@ -138,11 +138,9 @@ def check(
         body.check(
             units,
             job,
-            account,
-            ssh_key,
-            keep,
+            Wish(account, ssh_key, keep),
             outside,
-            (full, why),
+            Depth(full, why),
             key_file,
             span,
             report_format,
@@ -163,7 +161,7 @@ def enter(
     from . import enter as body
 
     raise typer.Exit(
-        body.enter(units, job, yes, account, ssh_key, keep, this_one, key_file, span_of(ports), quiet, no_color)
+        body.enter(units, job, yes, Wish(account, ssh_key, keep), this_one, key_file, span_of(ports), quiet, no_color)
     )
 
 
@@ -178,7 +176,7 @@ def steps(
     from . import steps as body
 
     choices = Choices(frozenset(leap or ()), found_of(found))
-    raise typer.Exit(body.steps(units, job, choices, (full, why), report_format, output, no_color))
+    raise typer.Exit(body.steps(units, job, choices, Depth(full, why), report_format, output, no_color))
 
 
 @app.command()
@@ -194,7 +192,7 @@ def tighten(
     from . import tighten as body
 
     choices = Choices(frozenset(leap or ()), found_of(found))
-    login = (account, ssh_key, keep)
+    login = Wish(account, ssh_key, keep)
     raise typer.Exit(
         body.tighten(
             units,
@@ -204,7 +202,7 @@ def tighten(
             anew,
             login,
             this_one,
-            (full, why),
+            Depth(full, why),
             key_file,
             span_of(ports),
             jobs,
@@ -226,8 +224,8 @@ def prove(
         body.prove(
             units,
             job,
-            (account, ssh_key, keep),
-            (full, why),
+            Wish(account, ssh_key, keep),
+            Depth(full, why),
             key_file,
             span_of(ports),
             report_format,

@@ -14,19 +14,19 @@ from . import show, wiring
 from .approval import findings_code
 from .logins import known
 from .screen import Screen
-from .values import output_format
+from .values import Depth, Wish, output_format
 
 
 def check(
-    units: list[str] | None, job: Path, account: str, ssh_key: Path | None, keep: bool, outside: bool, more: tuple[bool, bool], key_file: Path | None,
+    units: list[str] | None, job: Path, wish: Wish, outside: bool, depth: Depth, key_file: Path | None,
     ports: tuple[int, int], report_format: str, output: Path | None, jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Check units and show what was found."""
     output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        login = known(names, account, ssh_key, keep)
-        if keep or (not outside and yard.needs_safe(names)):
+        login = known(names, wish)
+        if wish.keep or (not outside and yard.needs_safe(names)):
             yard.open_safe(key_file)
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
@@ -43,7 +43,7 @@ def check(
             else:
                 if shown:
                     screen.say("")
-                show.checked(screen, found, unit, *more)
+                show.checked(screen, found, unit, depth)
                 show.next_line(screen, stage(name, yard.records, lambda: unit.family).next)
             shown += 1
             return findings_code([one.state for one in found.findings], found.reading is not None)

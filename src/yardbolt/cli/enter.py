@@ -14,15 +14,14 @@ from . import show, wiring
 from .approval import agreed
 from .logins import known
 from .screen import Screen
+from .values import Wish
 
 
 def enter(
     units: list[str] | None,
     job: Path,
     yes: bool,
-    account: str,
-    ssh_key: Path | None,
-    keep: bool,
+    wish: Wish,
     this_one: bool,
     key_file: Path | None,
     ports: tuple[int, int],
@@ -32,7 +31,7 @@ def enter(
     """Ask for approval of what each unit asks, and enter."""
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        login = known(names, account, ssh_key, keep)
+        login = known(names, wish)
         yard.open_safe(key_file)
         screen = Screen(no_color)
 

@@ -3,43 +3,38 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from yardbolt.application.unit import TYPED, TYPED_KEY, UnitInWork
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.secret import Secret
 
 from . import wiring
+from .values import Wish
 
 
 @dataclass(frozen=True)
 class Known:
-    """A login for each unit: its account, and its password (asked for before any unit is touched) or key file."""
+    """A login for each unit: what was wished, and the passwords, asked for before any unit is touched."""
 
-    account: str = ""
-    key: Path | None = None
-    keep: bool = False
+    wish: Wish
     passwords: tuple[tuple[str, Secret], ...] = ()
 
     def give(self, unit: UnitInWork) -> None:
         """Let a unit be entered by it."""
-        if not (self.account or self.key):
+        wish = self.wish
+        if not (wish.account or wish.key):
             return
-        unit.entry = replace(unit.entry, account=self.account or unit.entry.account)
-        unit.key_file = str(self.key or "")
-        password = dict(self.passwords).get(unit.name, Secret(""))
-        unit.typed[TYPED_KEY if self.key else TYPED] = password
-        unit.keep = self.keep
+        unit.entry = replace(unit.entry, account=wish.account or unit.entry.account)
+        unit.key_file, unit.keep = str(wish.key or ""), wish.keep
+        unit.typed[TYPED_KEY if wish.key else TYPED] = dict(self.passwords).get(unit.name, Secret(""))
 
 
-def known(names: list[str], account: str, key: Path | None, keep: bool) -> Known:
+def known(names: list[str], wish: Wish) -> Known:
     """Ask for the password of an account on each unit, where one is named. Raises OperatorError."""
-    if key and not key.is_file():
-        raise OperatorError(f"{key}: no such key file")
-    if keep and (key or not account):
+    if wish.key and not wish.key.is_file():
+        raise OperatorError(f"{wish.key}: no such key file")
+    if wish.keep and (wish.key or not wish.account):
         raise OperatorError("--keep keeps a typed password: say --as NAME, and no key file")
-    ask = names if account and not key else []
-    return Known(
-        account, key, keep,
-        tuple((name, wiring.ask_secret(f"Password of {account} on {name} (may be blank): ")) for name in ask),
-    )  # fmt: skip
+    ask = names if wish.account and not wish.key else []
+    prompt = f"Password of {wish.account} on {{}} (may be blank): "
+    return Known(wish, tuple((name, wiring.ask_secret(prompt.format(name))) for name in ask))

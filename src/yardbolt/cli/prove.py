@@ -13,18 +13,18 @@ from . import show, show_proofs, wiring
 from .approval import proved_code
 from .logins import known
 from .screen import Screen
-from .values import output_format
+from .values import Depth, Wish, output_format
 
 
 def prove(
-    units: list[str] | None, job: Path, login: tuple[str, Path | None, bool], more: tuple[bool, bool], key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
+    units: list[str] | None, job: Path, wish: Wish, depth: Depth, key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
     jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Prove units and show what held."""
     output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        by = known(names, *login)
+        by = known(names, wish)
         yard.open_safe(key_file)
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
@@ -37,7 +37,7 @@ def prove(
             if report_format == "json":
                 documents[name] = asdict(found.document)
             else:
-                show_proofs.proved(screen, found, unit, *more)
+                show_proofs.proved(screen, found, unit, depth)
                 show.next_line(screen, f"yardbolt sheet {name}")
             return proved_code(found)
 

@@ -19,6 +19,7 @@ from yardbolt.core.plane.table import Answering, Plane, Service
 from yardbolt.core.plane.words import brief
 
 from .screen import Cell, Screen
+from .values import PLAIN, Depth
 
 MOST_CAUSES = 6
 MOST_UNKNOWN = 3
@@ -106,27 +107,25 @@ def verdict(found: Iterable[Finding], inside: bool = True) -> Cell:
     return "nothing fails", "good"
 
 
-def findings(
-    screen: Screen, found: tuple[Finding, ...], full: bool = False, why: bool = False, inside: bool = True
-) -> None:
+def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, inside: bool = True) -> None:
     """What to mend, worst first; then what was not judged; on wish everything, and the reasons."""
     listed = causes(found)
     if listed:
         screen.say(("MEND FIRST", "head"))
-        shown = listed if full or why else listed[:MOST_CAUSES]
+        shown = listed if depth else listed[:MOST_CAUSES]
         for cause in shown:
-            _cause(screen, cause, why)
+            _cause(screen, cause, depth.why)
         if more := len(listed) - len(shown):
             screen.say((f"{more} more: --all", "faint"), indent=10)
     for one in (one for one in found if one.state is State.WAIVED):
         screen.say(("waived    ", "waived"), f"{one.title}: {one.saw}")
     unknown = [one for one in found if one.state is State.UNKNOWN]
-    if not inside and not (full or why):
+    if not inside and not depth:
         rules = len({one.rule for one in unknown})
         screen.say(("NOT JUDGED     ", "head"), f"{rules} rules: the settings were not read")
     else:
-        _not_judged(screen, unknown, full or why)
-    if full:
+        _not_judged(screen, unknown, bool(depth))
+    if depth.full:
         screen.head("HOLDS")
         held = [one for one in found if one.state is State.HOLDS]
         screen.rows([[one.title, one.saw, one.basis] for one in held], indent=0)
@@ -157,7 +156,7 @@ def _not_judged(screen: Screen, unknown: list[Finding], full: bool) -> None:
         screen.say((f"{more} more: --all", "faint"), indent=10)
 
 
-def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool = False, why: bool = False) -> None:
+def checked(screen: Screen, found: Checked, unit: UnitInWork, depth: Depth = PLAIN) -> None:
     """The outcome of a check."""
     serial = found.plane.identity.serial
     mark = f"  S/N {serial}{' ok' if unit.entry.serial == serial else ''}" if serial else "  serial not read"
@@ -169,12 +168,12 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, full: bool = False
         screen.say(("LOOK TWICE  ", "bad"), notice)
     doors(screen, found.plane, unit.site.doors, unit.entry.address)
     screen.say("")
-    findings(screen, found.findings, full, why, found.reading is not None)
+    findings(screen, found.findings, depth, found.reading is not None)
     unseen = [one.partition(": ") for one in found.document.not_looked_at]
     words = [name for name, _, reason in unseen if found.reading is not None or reason != INSIDE]
     words += ["all that is read inside"] if found.reading is None else []
     screen.say(("NOT LOOKED AT  ", "head"), ", ".join(words) or "nothing")
-    if full or why:
+    if depth:
         screen.rows([[name, (reason, "faint")] for name, _, reason in unseen])
         _more(screen, found, unit)
     _blind(screen, found)

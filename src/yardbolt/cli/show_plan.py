@@ -5,21 +5,20 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
-from yardbolt.application.steps import Plan
+from yardbolt.application.steps import Plan, change_key
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Standing
 from yardbolt.core.plan.rehearse import Kind, Step
-from yardbolt.core.plan.words import describe_step
+from yardbolt.core.plan.words import describe_step, short
 from yardbolt.core.plane.change import Change, Drop, Make, Set
-from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import holds_secret
-from yardbolt.core.plane.words import brief, human, listed, spoken
+from yardbolt.core.plane.words import brief, listed, spoken
 
 from .screen import Cell, Screen
+from .values import PLAIN, Depth
 
 WIDEST_GROUP = 44
 SECONDS = {Kind.WRITE: 1.0, Kind.PROVE: 2.0, Kind.SAVE: 1.0, Kind.TRY: 5.0, Kind.ACTIVATE: 5.0, Kind.CONFIRM: 1.0}
@@ -53,94 +52,78 @@ def back_of(step: Step) -> Cell:
     return ("not needed", "faint") if step.back == "none needed" else "yes"
 
 
-def phrase(change: Change, unit: UnitInWork) -> str:
-    """A change in as few words as say it."""
-    match change:
-        case Set(path, _) if holds_secret(path):
-            return f"{path[1]}: new password"
-        case Set(("services", name, "permitted"), AddressSet() as sources):
-            return f"{name} from {brief(sources, unit.entry.address)}"
-        case Set((_, name, "enabled"), on):
-            return f"{name} {'on' if on else 'off'}"
-        case Set(("clock", _), _):
-            return "clock"
-        case Set((("name" | "banner") as leaf,), _):
-            return leaf
-        case Set(("policy", "min_length" | "classes"), value):
-            return human(change.path, value)
-        case Set(path, value):
-            return f"{spoken(path)} {human(path, value)}"
-        case Make(path, _):
-            return f"make {path[-1]}"
-        case Drop(path):
-            return f"remove {path[-1]}"
-    return show(change.path)
-
-
 @dataclass
 class Line:
-    """Changes that go together."""
+    """Changes of one kind that go together, with who is still in and the way back."""
 
-    numbers: list[int] = field(default_factory=list)
-    words: list[str] = field(default_factory=list)
-    still: Cell = ""
-    back: Cell = ""
+    first: int
+    last: int
+    kind: type[Change]
+    words: list[str]
+    still: Cell
+    back: Cell
 
-    def text(self) -> str:
-        """The words, a verb they share said once."""
-        for verb in ("make ", "remove "):
-            if all(word.startswith(verb) for word in self.words):
-                return verb + listed(word.removeprefix(verb) for word in self.words)
-        return ", ".join(self.words)
+    def takes(self, other: Line) -> bool:
+        """Does another one go with it?"""
+        alike = (self.kind, self.still, self.back) == (other.kind, other.still, other.back)
+        return alike and len(", ".join((*self.words, *other.words))) <= WIDEST_GROUP
 
     def row(self) -> list[Cell]:
-        """It as a row of the table."""
-        first, last = self.numbers[0], self.numbers[-1]
-        return [str(first) if first == last else f"{first}-{last}", self.text(), self.still, self.back]
+        """It as a row of the table; a verb they share is said once."""
+        verb = {Make: "make ", Drop: "remove "}.get(self.kind, "")
+        words = verb + listed(word.removeprefix(verb) for word in self.words) if verb else ", ".join(self.words)
+        return [
+            str(self.first) if self.first == self.last else f"{self.first}-{self.last}",
+            words,
+            self.still,
+            self.back,
+        ]
 
 
 def lines(sheet: Sheet, unit: UnitInWork) -> Iterator[list[Cell]]:
     """The sheet in few lines."""
-    line, between, number = Line(), list[str](), 0
+    line: Line | None = None
+    between: list[str] = []
+    number = 0
     for step in sheet.steps:
-        if step.kind is not Kind.WRITE:
-            word = BETWEEN[step.kind]
-            # logins between changes that go together need not be told one by one
-            if word not in between:
-                between.append(word)
+        if step.change is None:
+            between += [BETWEEN[step.kind]] if BETWEEN[step.kind] not in between else []
             continue
-        assert step.change is not None
         number += 1
-        words, still, back = phrase(step.change, unit), still_in(step), back_of(step)
-        verb = words.split()[0] in ("make", "remove")
-        apart = (still, back) != (line.still, line.back) or verb != (
-            line.words[:1] != [] and line.words[0].split()[0] in ("make", "remove")
-        )
-        full = len(line.text()) + len(words) > WIDEST_GROUP
-        if line.numbers and (apart or full or set(between) - {BETWEEN[Kind.PROVE]}):
-            yield line.row()
-            line = Line()
-            if set(between) - {BETWEEN[Kind.PROVE]}:
+        words = [short(step.change, unit.entry.address)]
+        one = Line(number, number, type(step.change), words, still_in(step), back_of(step))
+        # logins between changes that go together need not be told one by one
+        alone = not between or between == [BETWEEN[Kind.PROVE]]
+        if line is not None and alone and line.takes(one):
+            line.words += one.words
+            line.last = number
+        else:
+            if line is not None:
+                yield line.row()
+            if not alone:
                 yield ["", (", ".join(between), "faint"), "", ""]
+            line = one
         between = []
-        line.numbers.append(number)
-        line.words.append(words)
-        line.still, line.back = still, back
-    if line.numbers:
+    if line is not None:
         yield line.row()
     if between:
         yield ["", (", ".join(between), "faint"), "", ""]
 
 
 def signature(sheet: Sheet, unit: UnitInWork) -> str:
-    """What tells two plans apart, whichever unit they are for."""
-    told = "\n".join(
-        f"{step.kind.value} {phrase(step.change, unit)}" if step.change else step.kind.value for step in sheet.steps
-    )
-    return hashlib.sha256(told.replace(unit.name, "").encode()).hexdigest()[:16]
+    """What tells two plans apart, whichever unit they are for: every change with its exact value, but for the unit's own
+    name and its own entries of the safe."""
+    own = (("name",), unit.name)
+    told = [
+        "name" if isinstance(step.change, Set) and (step.change.path, step.change.value) == own
+        else change_key(step.change).replace(f"safe:{unit.name}/", "safe:/") if step.change
+        else step.kind.value
+        for step in sheet.steps
+    ]  # fmt: skip
+    return hashlib.sha256("\n".join(told).encode()).hexdigest()[:16]
 
 
-def plan(screen: Screen, made: Plan, unit: UnitInWork, full: bool = False, why: bool = False) -> None:
+def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> None:
     """The step sheet."""
     sheet = made.sheet
     if isinstance(sheet, Refused):
@@ -150,11 +133,21 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, full: bool = False, why: 
         return
     screen.say((unit.name, "head"), f"  PLAN  {summary(sheet)}; nothing sent yet")
     if sheet.steps:
-        if full or why:
-            _every_step(screen, made, sheet, why)
+        if depth:
+            _every_step(screen, made, sheet, depth.why)
         else:
             screen.rows(list(lines(sheet, unit)), heads=["#", "change", "still in by", "way back"])
         _after(screen, sheet, unit)
+        plain = {
+            w.service
+            for s in sheet.steps
+            if (w := s.way) and not w.secret.factory and not unit.family.sealed(w.service)
+        }
+        if plain:
+            screen.say(
+                ("READABLE  ", "bad"),
+                f"the owner's passwords go by {listed(sorted(plain))}, readable: there is no encrypted way",
+            )
     _gaps(screen, made, unit)
 
 

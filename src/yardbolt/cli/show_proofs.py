@@ -17,6 +17,7 @@ from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort
 
 from . import show
 from .screen import Screen
+from .values import PLAIN, Depth
 
 WORDS = {Result.HOLDS: ("ok", "good"), Result.FAILS: ("FAILS", "bad"), Result.NOT_TRIED: ("not tried", "unknown")}
 
@@ -64,9 +65,7 @@ def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str]
             yield WORDS[proof.result], proof.claim.text, f"{proof.saw}{control}"
 
 
-def proved(
-    screen: Screen, found: Proved, unit: UnitInWork, full: bool = False, why: bool = False, done: str = ""
-) -> None:
+def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN, done: str = "") -> None:
     """The as-left state; `done` says what was done before it."""
     good = sum(proof.result is Result.HOLDS for proof in found.proofs)
     screen.say(
@@ -74,16 +73,16 @@ def proved(
         f"  AS LEFT  {done}{good} of {len(found.proofs)} proofs hold; ",
         show.verdict(found.findings),
     )
-    for (word, style), text, saw in lines(found.proofs, full or why):
+    for (word, style), text, saw in lines(found.proofs, bool(depth)):
         screen.say((f"{word:<10}", style), text, (f": {saw}" if saw else "", "faint"))
-    if found.changed and (full or why):
+    if found.changed and depth:
         screen.head("AS FOUND AND AS LEFT")
         screen.rows([[spoken(path), _side(path, a), "->", _side(path, b)] for path, a, b in found.changed], indent=0)
     for path in found.unplanned:
         screen.say(("NOT PLANNED  ", "bad"), f"{spoken(path)} changed, and no step did that")
     for path in found.missing:
         screen.say(("NOT SO  ", "bad"), f"{spoken(path)} was wanted otherwise, or could not be read")
-    show.findings(screen, found.findings, full, why)
+    show.findings(screen, found.findings, depth)
     _unplug(screen, found, unit)
 
 

@@ -16,14 +16,14 @@ from yardbolt.core.run.events import PlanShown
 
 from . import show, show_plan, wiring
 from .screen import Screen
-from .values import output_format, worst
+from .values import Depth, output_format, worst
 
 
 def steps(
     units: list[str] | None,
     job: Path,
     choices: Choices,
-    more: tuple[bool, bool],
+    depth: Depth,
     report_format: str,
     output: Path | None,
     no_color: bool,
@@ -52,7 +52,7 @@ def steps(
                         (name, "head"),
                         "  a run was cut off: tighten reads the unit afresh and does what is left of this plan:",
                     )
-                show_plan.plan(screen, made, unit, *more)
+                show_plan.plan(screen, made, unit, depth)
                 if not isinstance(made.sheet, Refused):
                     unit.note(PlanShown(plan=show_plan.signature(made.sheet, unit)))
                 if not isinstance(made.sheet, Refused) and made.sheet.steps:

@@ -15,14 +15,15 @@ from . import show, show_plan, show_proofs, wiring
 from .approval import agreed, proved_code
 from .logins import known
 from .screen import Cell, Screen
+from .values import Depth, Wish
 
 
 class Consent:
     """Asking for approval, one unit at a time and in a thread of its own, so that others go on; equal plans of equal
     units are asked once."""
 
-    def __init__(self, yard: wiring.Yard, screen: Screen, yes: bool, more: tuple[bool, bool]) -> None:
-        self.yard, self.screen, self.yes, self.more = yard, screen, yes, more
+    def __init__(self, yard: wiring.Yard, screen: Screen, yes: bool, depth: Depth) -> None:
+        self.yard, self.screen, self.yes, self.depth = yard, screen, yes, depth
         self.turn = asyncio.Lock()
         self.given: dict[str, str] = {}  # plan -> the unit it was approved for
 
@@ -38,10 +39,10 @@ class Consent:
             if first := self.given.get(plan):
                 self.screen.say(name, f"  PLAN  the same as {first}: {told}")
                 return True
-            if unit.history().shown == plan and not any(self.more):
+            if unit.history().shown == plan and not self.depth:
                 self.screen.say(name, f"  PLAN  as shown by steps: {told}")
             else:
-                show_plan.plan(self.screen, made, unit, *self.more)
+                show_plan.plan(self.screen, made, unit, self.depth)
             question = f"Carry it out on {unit.name}, and on units with the same plan?"
             good = await asyncio.to_thread(agreed, question, self.yes)
             if good:
@@ -50,16 +51,16 @@ class Consent:
 
 
 def tighten(
-    units: list[str] | None, job: Path, yes: bool, choices: Choices, anew: bool, login: tuple[str, Path | None, bool], this_one: bool,
-    more: tuple[bool, bool], key_file: Path | None, ports: tuple[int, int], jobs: int, quiet: bool, no_color: bool,
+    units: list[str] | None, job: Path, yes: bool, choices: Choices, anew: bool, wish: Wish, this_one: bool,
+    depth: Depth, key_file: Path | None, ports: tuple[int, int], jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Carry out the sheets of units."""
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        by = known(names, *login)
+        by = known(names, wish)
         yard.open_safe(key_file)
         screen = Screen(no_color)
-        consent = Consent(yard, screen, yes, more)
+        consent = Consent(yard, screen, yes, depth)
         if notice := wiring.copy_notice(yard):
             screen.say((notice, "medium"))
 
@@ -74,7 +75,7 @@ def tighten(
             with wiring.alone(job, name):
                 done = await run(unit, approve, choices, anew)
             yard.progress.clear()
-            show_proofs.proved(screen, done.proved, unit, *more, _told(done))
+            show_proofs.proved(screen, done.proved, unit, depth, _told(done))
             show.next_line(screen, f"yardbolt sheet {name}")
             return proved_code(done.proved)
 

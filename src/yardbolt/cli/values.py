@@ -4,11 +4,36 @@ line."""
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
 
 from yardbolt.core.errors import OperatorError
 
 OUTPUT_FORMATS = ("text", "json")
 _WORST = (130, 1, 5, 2, 4, 3, 0)
+
+
+@dataclass(frozen=True)
+class Wish:
+    """A login as it was asked for on the command line: its account, a key file instead of a password, kept or not."""
+
+    account: str = ""
+    key: Path | None = None
+    keep: bool = False
+
+
+@dataclass(frozen=True)
+class Depth:
+    """How much is shown: everything, not only what matters most; and the reasons behind it."""
+
+    full: bool = False
+    why: bool = False
+
+    def __bool__(self) -> bool:
+        return self.full or self.why
+
+
+PLAIN = Depth()
 
 
 def worst(codes: list[int]) -> int:

@@ -197,6 +197,8 @@ class Yard:
             self._find("families", unit.family)
         self._families: dict[str, Family] = {}
         self.records = SqliteRecords(job_file.parent / "record.sqlite")
+        self._closing = contextlib.ExitStack()
+        self._closing.callback(self.records.close)
         self.progress = Progress(quiet)
         self.troubles: dict[str, str] = {}  # what the technician was told instead of a result, by unit
         self.safe: Safe | None = None
@@ -205,9 +207,7 @@ class Yard:
         return self
 
     def __exit__(self, *exc: object) -> None:
-        self.records.close()
-        if (book := self.__dict__.get("tries")) is not None:
-            book.close()
+        self._closing.close()
 
     @cached_property
     def sockets(self) -> Sockets:
@@ -219,7 +219,10 @@ class Yard:
     @cached_property
     def tries(self) -> SqliteRecords | None:
         """The laptop's own book of login tries."""
-        return book_of_tries()
+        book = book_of_tries()
+        if book is not None:
+            self._closing.callback(book.close)
+        return book
 
     @cached_property
     def baseline(self) -> Baseline:

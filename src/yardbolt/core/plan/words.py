@@ -2,37 +2,52 @@
 
 from __future__ import annotations
 
+from ..addresses import AddressSet
 from ..family.model import Family
 from ..family.writing import inverse
 from ..plane.change import Change, Drop, Make, Rename, Reorder, Set
 from ..plane.edit import get
-from ..plane.path import show
-from ..plane.table import Plane, steady
-from ..plane.words import human, spoken
+from ..plane.table import Plane, holds_secret, steady
+from ..plane.words import brief, human, spoken
 from ..secret import Ref
 from .rehearse import Kind, Step
 
 
-def describe(change: Change, before: Plane) -> str:
-    """A change for people."""
+def short(change: Change, near: str = "") -> str:
+    """A change in as few words as say it; addresses next to `near` by their last number."""
     match change:
-        case Set(path, Ref()):
+        case Set(path, _) if holds_secret(path):
             return f"{path[1]}: new password"
-        case Set(("clock", "offset"), _):
-            return "clock: the laptop's time"
+        case Set(("services", name, "permitted"), AddressSet() as sources):
+            return f"{name} from {brief(sources, near)}"
         case Set(("services" | "accounts", name, "enabled"), bool() as on):
             return f"{name} {'on' if on else 'off'}"
+        case Set(("clock", _), _):
+            return "clock"
+        case Set((("name" | "banner") as leaf,), _):
+            return leaf
+        case Set(("policy", "min_length" | "classes"), value):
+            return human(change.path, value)
         case Set(path, value):
-            return f"{spoken(path)}: {human(path, get(before, path))} -> {human(path, value)}"
-        case Make(path, values):
-            role = dict(values).get("role")
-            return f"make {spoken(path)}" + (f" (rights {role})" if role else "")
+            return f"{spoken(path)} {human(path, value)}"
+        case Make(path, _):
+            return f"make {spoken(path)}"
         case Drop(path):
             return f"remove {spoken(path)}"
         case Rename(path, key):
-            return f"{show(path)}: called {key} from now on"
+            return f"{spoken(path)}: called {key} from now on"
         case Reorder(path, keys):
-            return f"{show(path)}: in this order: {', '.join(keys)}"
+            return f"{spoken(path)}: in this order: {', '.join(keys)}"
+
+
+def describe(change: Change, before: Plane) -> str:
+    """A change for people, with what was there before."""
+    match change:
+        case Set(path, value) if not (holds_secret(path) or path[0] == "clock" or isinstance(value, bool)):
+            return f"{spoken(path)}: {human(path, get(before, path))} -> {human(path, value)}"
+        case Make(_, values) if role := dict(values).get("role"):
+            return f"{short(change)} (rights {role})"
+    return short(change)
 
 
 def describe_step(step: Step, before: Plane) -> str:

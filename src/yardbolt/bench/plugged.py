@@ -1,0 +1,47 @@
+"""What every unit of the bench has: the time it was plugged in, its connections, and a way to start again."""
+
+from __future__ import annotations
+
+import copy
+import itertools
+from collections.abc import Callable
+from typing import Any
+
+
+class Plugged:
+    """A unit with live and kept settings. Time comes in as a function, so that nothing has to be waited for."""
+
+    live: Any
+    kept: Any
+
+    def __init__(self, tick: Callable[[], float]) -> None:
+        self.tick, self.started = tick, tick()
+        self.connections: list[Connection] = []
+        self.seats = itertools.count(1)
+        self.on_start: list[Callable[[], None]] = []
+
+    def start_again(self) -> None:
+        """Start again from what was kept; every connection ends."""
+        self.live = copy.deepcopy(self.kept)
+        self.started = self.tick()
+        for connection in list(self.connections):
+            connection.end()
+        for told in self.on_start:
+            told()
+
+
+class Connection:
+    """One connection to a unit, through a gate, from a source, as somebody once that is known."""
+
+    def __init__(self, unit: Plugged, gate: str, source: str, hand: str = "") -> None:
+        self.gate, self.source, self.hand = gate, source, hand
+        self.ended, self.seat = False, next(unit.seats)
+        self.asking: Callable[[str], str] | None = None
+        self._among = unit.connections
+        self._among.append(self)
+
+    def end(self) -> None:
+        """The connection is over."""
+        self.ended = True
+        if self in self._among:
+            self._among.remove(self)
