@@ -223,12 +223,13 @@ def sshd(tmp_path: Path) -> Iterator[Sshd]:
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(tmp_path / name)], check=True)
     (tmp_path / "notice").write_text("Larkmoor Tramway. Authorised staff only.\n")
     (tmp_path / "sshd_config").write_text(
-        f"Port {port}\nListenAddress {address}\nHostKey {tmp_path}/host\nPidFile none\nStrictModes no\n"
+        f"Port {port}\nListenAddress {address}\nHostKey {tmp_path}/host\nPidFile {tmp_path}/pid\nStrictModes no\n"
         f"AuthorizedKeysFile {tmp_path}/user.pub\nPermitRootLogin yes\nPasswordAuthentication yes\nUsePAM no\n"
         f"MaxAuthTries 9\nAllowUsers {user}\nBanner {tmp_path}/notice\nCiphers aes128-ctr,aes128-cbc\n"
     )
     if os.getuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)
+    time.sleep(1.1)  # a file written in the second of the start may have been written after it
     process = subprocess.Popen([program, "-D", "-f", str(tmp_path / "sshd_config")], stderr=subprocess.DEVNULL)
     try:
         for _ in range(100):

@@ -88,9 +88,16 @@ BROKEN = [
     (
         "families",
         "linux-server",
-        "decode: shadow",
-        "decode: shadows",
-        ["asks.secrets.decode", "shadows is not a decoder"],
+        "{section: keys}",
+        "{section: key}",
+        ["asks.keys.section", "key is not a section of the library"],
+    ),
+    (
+        "families",
+        "linux-server",
+        "- stores/differences",
+        "- identity/serial",
+        ["lacks", "every make has identity/serial"],
     ),
     (
         "families",

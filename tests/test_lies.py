@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 
-from tests.conftest import Bench, Tool, one_unit_yard
+from tests.conftest import LAPTOP, Bench, Tool, one_unit_yard
 from tests.test_hosts import typed
 from tests.test_job import journal, swept
 from yardbolt.bench.relaybox import RelayBox
@@ -83,3 +83,11 @@ def test_a_plain_unit_is_tightened_without_a_word_and_each_lie_of_it_is_caught(
         assert fault == "credulous" or failing == {sort.value for sort in sorts}, (fault, failing)
     bench.fault("none")
     assert "SAFE TO UNPLUG" in job("prove", code=4)
+    # the laptop is no administrator's: it is let in for the work, and leaves last of all
+    yard = (job.folder / "yard.yaml").read_text()
+    (job.folder / "yard.yaml").write_text(yard.replace(f"administrators: [{LAPTOP}, ", "administrators: ["))
+    assert "NEXT  yardbolt leave sk-rb-01" in job("tighten", "--yes", code=3)
+    assert "this laptop: refused" in job("leave", "--yes")
+    box = bench.stands[1].unit
+    assert isinstance(box, RelayBox) and LAPTOP not in str(box.kept.gates["shell"].sources)
+    assert "opening" in job.error("prove", code=4)

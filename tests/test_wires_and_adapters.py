@@ -274,7 +274,7 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
 
     async def look() -> Any:
         k = TcpLook()
-        found = await k.ports(HOST, LOOKER, 100_000)
+        found = await k.ports(HOST, LOOKER)
         seen = {name: await k.look(HOST, p, LOOKER) for name, p in ports.items()}
         knocked = {
             name: await k.knock(Door("x", HOST, ports[name], "x"), LOOKER)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from yardbolt.core.run.documents import CheckDocument, Filed, LeftDocument, TargetDocument
+from yardbolt.core.run.documents import CheckDocument, Filed, LeftDocument, TargetDocument, sound
 
 if TYPE_CHECKING:
     from yardbolt.core.family.model import Family
@@ -54,7 +54,7 @@ def _stage(
     if left and left.number > checked.number:
         if records.history().of(name).handed_over == left.number:
             return "handed over", "prove"
-        clean = not fails and not any(proof.result == "fails" for proof in left.document.proofs)
+        clean = not fails and sound(left.document)
         return "proven" if clean else "owing", "sheet"
     if not checked.document.complete:
         return "checked", "enter" if family().factory.logins else "check --as NAME"

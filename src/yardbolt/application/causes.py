@@ -11,6 +11,7 @@ from yardbolt.core.judge.rules.rule import Severity, State
 from yardbolt.core.plane.words import listed, spoken
 
 # what the second rule says of a subject follows from what the first one says of it
+MOST_NAMES = 6
 FOLLOWS = {"weak-password": "factory-login", "needed-services": "plain-service"}
 
 
@@ -34,12 +35,27 @@ def causes(findings: Iterable[Finding]) -> tuple[Cause, ...]:
 
 
 def _cause(found: tuple[Finding, ...]) -> Cause:
+    return Cause(found[0].severity, sentence(found), found[0].basis, found)
+
+
+def sentence(found: tuple[Finding, ...]) -> str:
+    """Findings of one rule in one sentence: subjects that share a cause together, the others as each was seen."""
     parts = [
-        f"{listed(spoken(one.subject[:2]) for one in found if one.cause == cause)}: {cause}"
+        f"{briefly(spoken(one.subject[:2]) for one in found if one.cause == cause)}: {cause}"
         for cause in dict.fromkeys(one.cause for one in found)
         if cause
     ]
     own = list(dict.fromkeys(one.saw for one in found if not one.cause))
     if own:
         parts.append(f"{found[0].title}: {'; '.join(own)}")
-    return Cause(found[0].severity, "; ".join(parts), found[0].basis, found)
+    return "; ".join(parts)
+
+
+def briefly(words: Iterable[str]) -> str:
+    """Names in one breath: of many only the first, and how many more."""
+    names = list(dict.fromkeys(words))
+    return (
+        listed(names)
+        if len(names) <= MOST_NAMES
+        else f"{', '.join(names[:MOST_NAMES])} and {len(names) - MOST_NAMES} more"
+    )

@@ -21,6 +21,7 @@ from .reach import (
     Surroundings,
     candidates,
     look_at,
+    looked_outside,
     outside_rows,
     seen_from_outside,
     way_in,
@@ -139,10 +140,9 @@ def conclude(
 
 def looked(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], reading: Reading | None) -> Looked:
     """What this look covered."""
-    return Looked(
-        unit.family.covers() if reading else frozenset(), around.whole, 6 if ":" in unit.entry.address else 4,
-        frozenset(trial.way.service for trial in tried),
-    )  # fmt: skip
+    outside = looked_outside(around, unit.entry.address)
+    read = unit.family.covers() if reading else frozenset()
+    return replace(outside, read=read, tried=frozenset(trial.way.service for trial in tried))
 
 
 def file_once(unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"]) -> None:

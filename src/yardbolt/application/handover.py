@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from yardbolt.core.addresses import AddressSet
 from yardbolt.core.errors import OperatorError
+from yardbolt.core.judge.access import passing
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, is_item
-from yardbolt.core.plane.words import brief, human, spoken
+from yardbolt.core.plane.words import human, spoken
 from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument
 from yardbolt.core.run.events import (
     BackedOut,
@@ -130,7 +131,7 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
         if service is None or service.enabled is False:
             continue
         sources = service.permitted
-        permitted = brief(sources, "") if isinstance(sources, AddressSet) else "anyone" if sources else "not read"
+        permitted = "anyone" if sources is ABSENT else human(("services", service.key, "permitted"), sources)
         yield BackIn(
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,
             accounts=", ".join(own.name for own in unit.job.accounts), host_key=unit.pin(door.service),
@@ -161,13 +162,8 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
     for proof in left.proofs:
         if proof.result == "could not be tried":
             yield f"could not be tried: {proof.text} ({proof.saw})"
-    laptop = unit.site.laptop
-    services = () if laptop in unit.site.administrators else left.as_plane.services
-    if let_in := [s.key for s in services if isinstance(s.permitted, AddressSet) and laptop in s.permitted]:
-        yield (
-            f"this laptop's address {laptop} is still let in by {', '.join(let_in)}: "
-            "tighten once more from an administrator's address (laptop: in the job file)"
-        )
+    if let_in := ", ".join(one.key for one in passing(left.as_plane, unit.site)):
+        yield f"this laptop's address {unit.site.laptop} is still let in by {let_in}: last of all, yardbolt leave {unit.name}"
     for own in unit.job.accounts:
         if own.until:
             yield f"{own.name} ends on {own.until}: yardbolt tighten {unit.name} after that day takes it away"

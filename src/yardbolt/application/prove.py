@@ -7,7 +7,7 @@ from itertools import groupby
 from typing import Any
 
 from yardbolt.core.doors import Way
-from yardbolt.core.errors import IdentityError, Trouble, UnitError
+from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
@@ -24,7 +24,7 @@ from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused
 
 from .check import conclude
 from .identity import box_of, same_unit
-from .reach import candidates, look_at, way_in, with_known_secrets
+from .reach import candidates, look_at, shut_out, way_in, with_known_secrets
 from .session import Session
 from .steps import target_from
 from .trials import Trial
@@ -196,8 +196,7 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     around = await look_at(unit.look, unit.entry.address, unit.site.laptop)
     session, why = await way_in(unit)
     if session is None:
-        problem = f"no login of ours opens it ({why}); next: yardbolt check {unit.name}"
-        raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {problem}")
+        raise shut_out(unit, why, "check")
     way = session.way
     reading = await _read(session)
     same_unit(unit, reading.plane)
@@ -225,10 +224,11 @@ def _filed(
     target = target_from(approved.document.target) if approved else ()
     wanted = {want.path for want in target}
     unplanned = tuple(path for path, _, _ in changed if found and not planned(path, wanted))
-    missing = _missing(plane, target)
+    undone = frozenset(approved.document.gaps) if approved else frozenset()
+    missing = tuple(path for path in _missing(plane, target) if show(path) not in undone)
     document = LeftDocument(
         box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.baseline),
-        findings=finding_rows(findings), proofs=tuple(_proof_row(proof) for proof in proofs),
+        findings=finding_rows(findings), proofs=tuple(proof_row(proof) for proof in proofs),
         changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
         missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
     )  # fmt: skip
@@ -308,7 +308,8 @@ def _outcome(proof: Proof) -> Login:
     return Opened() if proof.result is Result.FAILS else Refused()
 
 
-def _proof_row(proof: Proof) -> ProofRow:
+def proof_row(proof: Proof) -> ProofRow:
+    """A proof for the record."""
     claim = proof.claim
     return ProofRow(
         sort=claim.sort.value, text=claim.text, service=claim.service, source=claim.source, port=claim.door.port,

@@ -7,12 +7,15 @@ from __future__ import annotations
 
 import asyncio
 from dataclasses import dataclass
+from datetime import date
 
 from yardbolt.core.doors import Way
+from yardbolt.core.errors import Trouble, UnitError
+from yardbolt.core.judge.looked import Looked
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.plane.edit import Draft, exists, get
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Look, Ports, Seen
+from yardbolt.core.ports import Datagrams, Look, Ports, Seen
 from yardbolt.core.run.documents import Outside, PortRow, TrialRow
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import (
@@ -34,7 +37,6 @@ from .session import Session
 from .trials import Trial, settled
 from .unit import TYPED, TYPED_KEY, UnitInWork
 
-LOCAL_RATE, RATE = 50_000, 2_000
 LONGEST_SAID = 600
 
 
@@ -44,6 +46,7 @@ class Surroundings:
 
     ports: tuple[Seen, ...]
     state: Ports
+    udp: Datagrams = Datagrams()
 
     @property
     def whole(self) -> bool:
@@ -51,16 +54,17 @@ class Surroundings:
         return self.state.whole
 
 
-def rate_for(address: str) -> int:
-    """Probes a second: units are spared, this machine is not."""
-    return LOCAL_RATE if address.startswith("127.") or address == "::1" else RATE
-
-
 async def look_at(look: Look, address: str, source: str) -> Surroundings:
     """Every TCP port of one address that answers, with what can be told of it."""
-    state = await look.ports(address, source, rate_for(address))
+    state = await look.ports(address, source)
     seen = await asyncio.gather(*(look.look(address, port, source) for port in state.open))
-    return Surroundings(tuple(seen), state)
+    return Surroundings(tuple(seen), state, await look.datagrams(address, source))
+
+
+def looked_outside(around: Surroundings, address: str) -> Looked:
+    """What a look from outside covered."""
+    version = 6 if ":" in address else 4
+    return Looked(frozenset(), around.whole, version, datagrams=around.udp.asked, silent=around.udp.silent)
 
 
 # ---- a session to work through --------------------------------------------------------------------------------------
@@ -104,6 +108,19 @@ def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
 
 FOUND = " (as found)"
 GATES = {"terms": "licence terms must be accepted", "change": "a first password must be set"}
+
+
+def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
+    """The error where no login of ours opens; `command` is what to run next."""
+    laptop = unit.site.laptop
+    if unit.history().ended == laptop:
+        why = (
+            f"this laptop's opening, {laptop}, was ended: work from an administrator's address, laptop: in the job file"
+        )
+        return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {why}")
+    return UnitError(
+        Trouble.NO_LOGIN, f"{unit.name}: no login of ours opens it ({why}); next: yardbolt {command} {unit.name}"
+    )
 
 
 async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[Session | None, str]:
@@ -174,7 +191,10 @@ def seen_from_outside(
             facts = (("port", door.port), ("enabled", True), ("encrypted", True))
             draft.make(("services", "ssh")).put_all((("services", "ssh", leaf), value) for leaf, value in facts)
     draft.put_all(answers(around))
+    draft.put_all(certificates(around, unit.clock.now()[:10]))
     plane = draft.freeze()
+    if (known := published_communities(around)) is not None and plane.snmp.published is None:
+        draft.put(("snmp", "published"), known)
     for seen in around.ports:
         owner = next((s.key for s in plane.services if s.port == seen.port and seen.speaks == "ssh"), "")
         for name, offered in seen.details.items() if owner else ():
@@ -200,13 +220,37 @@ def seen_from_outside(
     return draft.whole(("trials",)).freeze()
 
 
+def published_communities(around: Surroundings) -> int | None:
+    """How many communities that anybody knows were answered; None where SNMP said nothing at all."""
+    snmp = next((seen for seen in around.udp.seen if seen.speaks == "snmp"), None)
+    return None if snmp is None else len({one.split()[0] for one in snmp.details["communities"]})
+
+
+def certificates(around: Surroundings, today: str) -> list[tuple[tuple[str, ...], object]]:
+    """The certificates that were shown. `today` is YYYY-MM-DD."""
+    out: list[tuple[tuple[str, ...], object]] = []
+    for seen in around.ports:
+        if seen.speaks == "tls":
+            path = ("certificates", f"tcp-{seen.port}")
+            out += [
+                ((*path, "port"), seen.port),
+                ((*path, "subject"), seen.banner),
+                ((*path, "self_signed"), seen.details.get("self-signed")),
+            ]
+            if until := seen.details.get("until"):
+                out.append(((*path, "days_left"), (date.fromisoformat(until) - date.fromisoformat(today)).days))
+    return out
+
+
 def answers(around: Surroundings) -> list[tuple[tuple[str, ...], object]]:
     """The rows of what answers."""
     out: list[tuple[tuple[str, ...], object]] = []
-    for seen in around.ports:
-        path = ("answering", f"tcp-{seen.port}")
-        out += [((*path, "port"), seen.port), ((*path, "transport"), "tcp")]
+    for seen in (*around.ports, *around.udp.seen):
+        path = ("answering", f"{seen.transport}-{seen.port}")
+        out += [((*path, "port"), seen.port), ((*path, "transport"), seen.transport)]
         out += [((*path, "speaks"), seen.speaks), ((*path, "banner"), seen.banner)]
+        if "anonymous" in seen.details:
+            out.append(((*path, "anonymous"), seen.details["anonymous"]))
     return out
 
 
@@ -261,8 +305,8 @@ def outside_rows(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...
     """The outside look for the record."""
     return Outside(
         ports=tuple(
-            PortRow(port=seen.port, speaks=seen.speaks, banner=seen.banner, details=dict(seen.details))
-            for seen in around.ports
+            PortRow(port=seen.port, speaks=seen.speaks, banner=seen.banner, details=dict(seen.details), transport=seen.transport)
+            for seen in (*around.ports, *around.udp.seen)
         ),
         tried=tuple(
             TrialRow(

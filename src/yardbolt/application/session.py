@@ -17,7 +17,7 @@ from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire
 from yardbolt.core.secret import Slot, Text, masked
-from yardbolt.core.talk.conversation import Channel, Fetch, Order, Replies, Talk
+from yardbolt.core.talk.conversation import Answer, Channel, Fetch, Order, Replies, Talk
 from yardbolt.core.talk.outcomes import Done, Ended, No, Opened, Unclear
 from yardbolt.core.talk.patterns import fill_in, slot_key, slots
 
@@ -25,10 +25,8 @@ if TYPE_CHECKING:
     from .unit import UnitInWork
 
 T = TypeVar("T")
-Answer = Done[Replies] | No | Unclear | Ended
 GRACE = 2.0  # seconds: a conversation's own time comes first, and tells more
 EXCERPT = 400
-CONFIG = ("services", "ssh", "config")
 
 
 async def drive(wire: Wire, conversation: Generator[Any, Any, T]) -> T:
@@ -96,28 +94,30 @@ class Session:
 
     # -- reading --
 
-    def fetch(self, ask: Ask, key: str, so_far: Merging) -> Fetch:
-        """An ask with its places filled: {key} is the item asked about, {config} the settings file read before.
-
-        Raises ValueError where a value is not known or may not be put into a command.
-        """
+    def fetch(self, ask: Ask, key: str) -> Fetch:
+        """An ask with its place filled: {key} is the item asked about. Raises ValueError where that may not be put into a
+        command."""
         fill: dict[str, Text] = {}
         for _, template in ask.how.templates():
             for name, notation in slots(template):
-                fill[slot_key(name, notation)] = (self._value(ask, name, key, so_far),)
-        return Fetch(ask.how, fill)
+                theirs = self.unit.family.their_key(ask.each, key)
+                if not self.unit.family.is_token(theirs):
+                    raise ValueError(f"{theirs[:40]!r} may not be put into a command")
+                fill[slot_key(name, notation)] = (theirs,)
+        return Fetch(ask.how, fill, given=self._given() if self.talk.ask_all else {})
 
-    def _value(self, ask: Ask, name: str, key: str, so_far: Merging) -> str:
-        family = self.unit.family
-        value = (
-            so_far.so_far(CONFIG) if name == "config" else family.their_key(ask.each, key) if name == "key" else None
-        )
-        if not isinstance(value, str) or not value:
-            raise ValueError("which file the running server takes its settings from is not known")
-        words = value.strip("/").split("/") if name == "config" and value.startswith("/") else [value]
-        if not all(family.is_token(word) for word in words):
-            raise ValueError(f"{value[:40]!r} may not be put into a command")
-        return value
+    def _given(self) -> dict[str, str]:
+        """What a section may know of the job: for whom, and from where, settings that differ are looked at."""
+        unit, site = self.unit, self.unit.site
+        names = ["root", *(own.name for own in site.accounts), *site.factory, self.way.account]
+        networks = (*site.administrators.nets, *site.monitoring.nets)
+        sources = [site.laptop, site.stranger, *(str(network[0]) for network in networks)]
+        return {
+            "accounts": " ".join(dict.fromkeys(name for name in names if unit.family.is_token(name))),
+            "sources": " ".join(dict.fromkeys(source for source in sources if source)),
+            "here": self.way.door.address,
+            "port": str(self.way.door.port),
+        }
 
     async def read(self, paths: Iterable[Path] | None = None) -> Reading:
         """Everything the family can read (or the asks that feed these paths), with evidence; what failed is a blind
@@ -128,15 +128,21 @@ class Session:
         family, merging = self.unit.family, Merging(self.unit.family)
         evidence: list[Evidence] = []
         blind: list[Blind] = []
-        for ask in family.asks if paths is None else asks_for(family, frozenset(paths)):
-            # what only another channel can read is read at the proof of that channel
-            if ask.by != self.channel_name:
-                blind.append(Blind(ask.name, f"is read by another channel ({ask.by})"))
-                continue
-            for key in merging.keys(parse(ask.each)) if ask.each else ("",):
-                problem = await self._read_one(ask, key, merging, evidence)
-                if problem:
-                    blind.append(Blind(f"{ask.name} {key}".strip(), problem))
+        todo = family.asks if paths is None else asks_for(family, frozenset(paths))
+        # what only another channel can read is read at the proof of that channel
+        blind += [
+            Blind(ask.name, f"is read by another channel ({ask.by})") for ask in todo if ask.by != self.channel_name
+        ]
+        mine = [ask for ask in todo if ask.by == self.channel_name]
+        if self.talk.ask_all is None:
+            for ask in mine:
+                for key in _keys(ask, merging):
+                    await self._read_all([(ask, key)], merging, evidence, blind)
+        else:
+            # what is asked item by item needs the items first
+            await self._read_all([(ask, "") for ask in mine if not ask.each], merging, evidence, blind)
+            each = [(ask, key) for ask in mine if ask.each for key in _keys(ask, merging)]
+            await self._read_all(each, merging, evidence, blind)
         level = merging.so_far(("identity", "software"))
         if not family.fits(level):
             low, below = family.software
@@ -150,25 +156,42 @@ class Session:
             self._understood(got)
         return got
 
-    async def _read_one(self, ask: Ask, key: str, merging: Merging, evidence: list[Evidence]) -> str:
-        """One ask; the reason where it could not be read."""
+    async def _read_all(
+        self, todo: list[tuple[Ask, str]], merging: Merging, evidence: list[Evidence], blind: list[Blind]
+    ) -> None:
+        """Some asks at once, where the way can, and what came of them. Raises UnitError where the session ends."""
         now = self.unit.clock.now()
-        try:
-            fetch = self.fetch(ask, key, merging)
-        except ValueError as e:
-            return str(e)
-        match await self.ask(fetch):
-            case Done(replies):
-                merging.add(extract(self.unit.family, ask, replies, key, datetime.fromisoformat(now)))
-                evidence.append(self._evidence(ask, fetch, replies, now, len(evidence)))
-                return ""
-            case No(said):
-                return f"{said} (as {self.way.account})"
-            case Unclear(why):
-                raise UnitError(Trouble.SILENT, why)
-            case Ended():
-                asked = ask.how.asked_as()
-                raise UnitError(Trouble.CLOSED, f"the connection ended at '{asked}'; try again")
+        ready: list[tuple[Ask, str, Fetch]] = []
+        for ask, key in todo:
+            try:
+                ready.append((ask, key, self.fetch(ask, key)))
+            except ValueError as e:
+                blind.append(Blind(f"{ask.name} {key}".strip(), str(e)))
+        answers = await self._answers(tuple(fetch for _, _, fetch in ready))
+        for (ask, key, fetch), answer in zip(ready, answers, strict=True):
+            match answer:
+                case Done(replies):
+                    merging.add(extract(self.unit.family, ask, replies, key, datetime.fromisoformat(now)))
+                    evidence.append(self._evidence(ask, fetch, replies, now, len(evidence)))
+                case No(said):
+                    blind.append(Blind(f"{ask.name} {key}".strip(), f"{said} (as {self.way.account})"))
+                case Unclear(why):
+                    raise UnitError(Trouble.SILENT, why)
+                case Ended():
+                    raise UnitError(Trouble.CLOSED, f"the connection ended at '{ask.how.asked_as()}'; try again")
+
+    async def _answers(self, fetches: tuple[Fetch, ...]) -> tuple[Answer, ...]:
+        if self.talk.ask_all is None:
+            return tuple([await self.ask(fetch) for fetch in fetches])
+        if not fetches:
+            return ()
+        if not self.alive:
+            return (Ended(sent=False),) * len(fetches)
+        self.unit.in_time()
+        answers = await drive(self.wire, self.talk.ask_all(self.channel, fetches, self.opened.session))
+        for answer in answers:
+            self._after(answer)
+        return answers
 
     def _understood(self, reading: Reading) -> None:
         listed = self.way.account in reading.plane.accounts
@@ -188,3 +211,8 @@ class Session:
             f"{ask.name}.{count}", asked, self.way.service, self.way.account,
             self.opened.rights or "as the account", now, hashlib.sha256(whole.encode()).hexdigest(), excerpt,
         )  # fmt: skip
+
+
+def _keys(ask: Ask, merging: Merging) -> tuple[str, ...]:
+    """The items an ask is put for."""
+    return merging.keys(parse(ask.each)) if ask.each else ("",)

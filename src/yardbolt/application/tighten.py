@@ -44,7 +44,7 @@ from .check import file_once
 from .enter import prepare
 from .identity import box_of, not_another, recognise
 from .prove import Proved, claims_for, differences, planned, prove, try_claim
-from .reach import candidates, way_in
+from .reach import candidates, shut_out, way_in
 from .session import Session
 from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
 from .unit import UnitInWork
@@ -105,7 +105,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     unit = run.unit
     unit.believable_clock()
     unit.report(f"{unit.name}: reading the unit afresh")
-    planes, ways = await _arrive(run)
+    planes, ways = await arrive(run)
     filed = unit.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
     approved = filed.document if filed else None
     target, gaps = _target(unit, planes["live"], approved)
@@ -123,9 +123,9 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     if not await approve(made, choices.resumed):
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
     await _begin(run, made, made.sheet, approved)
-    outcome = await _drive(run, made, made.sheet)
+    outcome = await drive(run, made, made.sheet)
     if outcome.why:
-        raise _stopped(run, outcome)
+        raise stopped(run, outcome, "tighten")
     await run.close()
     proved = await prove(unit, run.number)
     unit.note(RunFinished(steps=len(made.sheet.steps)), run.number)
@@ -166,6 +166,7 @@ async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | 
         document = TargetDocument(
             target=want_rows(made.target), changes=tuple(change_key(change) for change in made.changes),
             run=run.number, inputs=dict(unit.inputs), found=to_tree(made.plane),
+            gaps=tuple(show(gap.path) for gap in made.gaps),
         )  # fmt: skip
         unit.records.file(unit.name, document)
         unit.note(RunBegun(steps=len(sheet.steps), by=unit.job.technician), run.number)
@@ -185,24 +186,24 @@ def _accounts(sheet: Sheet) -> tuple[str, ...]:
     )
 
 
-def _stopped(run: Run, outcome: Outcome) -> YardboltError:
+def stopped(run: Run, outcome: Outcome, command: str) -> YardboltError:
+    """The error that tells where a run stopped, what was taken back, and how to go on."""
     back = f"; backed out: {', '.join(outcome.backed_out)}" if outcome.backed_out else ""
     name = run.unit.name
     where = f"stopped at step {outcome.at + 1} of {run.total} ({run.finished} done): {outcome.why}{back}"
-    message = f"{name}: {where}; next: yardbolt tighten {name}"
+    message = f"{name}: {where}; next: yardbolt {command} {name}"
     return IdentityError(message) if isinstance(outcome.error, IdentityError) else Stopped(message)
 
 
 # ---- arriving -------------------------------------------------------------------------------------------------------
 
 
-async def _arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
+async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     """A fresh reading, and every login of ours that opens, tried within the budget."""
     unit = run.unit
     session, why = await way_in(unit)
     if session is None:
-        problem = f"no login of ours opens it ({why}); next: yardbolt enter {unit.name}"
-        raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {problem}")
+        raise shut_out(unit, why, "enter")
     run.sessions[session.way] = session
     reading = await session.read()
     plane, account = reading.plane, session.way.account
@@ -258,7 +259,7 @@ def _with_published(unit: UnitInWork, plane: Plane) -> Plane:
 # ---- carrying out what the executor asks for ------------------------------------------------------------------------
 
 
-async def _drive(run: Run, made: Plan, sheet: Sheet) -> Outcome:
+async def drive(run: Run, made: Plan, sheet: Sheet) -> Outcome:
     """Carry out the sheet. Whatever goes wrong while a request is carried out is thrown into the executor, which
     always ends."""
     run.total = len(sheet.steps)

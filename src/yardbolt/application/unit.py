@@ -83,9 +83,9 @@ class UnitInWork:
         """The value behind a reference: published, typed in, or from the safe."""
         if published := self.family.login(ref):
             return Secret(published.secret)
-        # a blank password is one too; a key file is none
+        # a blank password is one too; a key file is none, but what sudo asks for may stand beside it
         if ref == TYPED_KEY:
-            return None
+            return self.typed.get(ref) or None
         if ref in self.typed:
             return self.typed[ref]
         return self.safe.value(ref) if self.safe else None

@@ -45,6 +45,8 @@ class RelayBox(Plugged):
     def __init__(self, tick: Callable[[], float], serial: str = "RB3-00912", clock_error: float = -4000.0) -> None:
         super().__init__(tick)
         self.serial, self.clock_error = serial, clock_error
+        count = f"{serial.removeprefix('RB3-'):0>6}"
+        self.hardware = f"02:4c:38:{count[:2]}:{count[2:4]}:{count[4:]}"
         self.live, self.kept = Box(), Box()
         self.wrong: dict[str, int] = {}
         self.barred_until: dict[str, float] = {}
@@ -179,7 +181,7 @@ class Counter(Connection):
             now = datetime.now(UTC) + timedelta(seconds=box.clock_error)
             facts = {
                 "name": live.name, "serial": box.serial, "maker": "Corvane Relayworks", "model": "RB-3", "software": "2.0",
-                "hardware": "02:4c:38:00:09:12", "up": str(int(box.tick() - box.started)), "time": now.isoformat(timespec="seconds"),
+                "hardware": box.hardware, "up": str(int(box.tick() - box.started)), "time": now.isoformat(timespec="seconds"),
                 "idle": f"{live.rest} min" if live.rest else "none", **{k: str(v) for k, v in live.numbers.items()}, "notice": live.notice or "none",
             }  # fmt: skip
             return "".join(f"{name}: {value}\n" for name, value in facts.items())

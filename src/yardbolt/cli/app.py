@@ -213,6 +213,33 @@ def tighten(
 
 
 @app.command()
+def access(
+    unit: Annotated[str, typer.Argument(metavar="UNIT", show_default=False)], job: JobFile = DEFAULT_JOB,
+    source: Annotated[str, typer.Option("--from", metavar="ADDRESS", help="Only for somebody at this address.")] = "",
+    service: Annotated[str, typer.Option("--service", metavar="NAME", help="Only by this service.")] = "",
+    account: Annotated[str, typer.Option("--as", metavar="NAME", help="With --from: only as this account.")] = "",
+    full: All = False, report_format: Format = "text", output: Output = None, no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """Who gets in, exactly, and which rule decides, by the settings read last. Touches no unit."""
+    from . import access as body
+
+    raise typer.Exit(body.access(unit, job, source, service, account, full, report_format, output, no_color))
+
+
+@app.command()
+def leave(
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None, keep: Keep = False,
+    key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False, no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """Last of all, end this laptop's own opening: after it only administrators' addresses get in."""
+    from . import leave as body
+
+    raise typer.Exit(
+        body.leave(units, job, yes, Wish(account, ssh_key, keep), key_file, span_of(ports), quiet, no_color)
+    )
+
+
+@app.command()
 def prove(
     units: Units = None, job: JobFile = DEFAULT_JOB, account: As = "", ssh_key: SshKey = None, keep: Keep = False, full: All = False, why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,

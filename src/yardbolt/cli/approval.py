@@ -7,6 +7,7 @@ import sys
 from yardbolt.application.prove import Proved
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.judge.rules.rule import State
+from yardbolt.core.run.documents import sound
 from yardbolt.core.run.proofs import Result
 
 
@@ -29,7 +30,7 @@ def findings_code(states: list[State], complete: bool) -> int:
 
 def proved_code(found: Proved) -> int:
     """3 where a proof fails or something is not as planned, else as the findings say."""
-    if any(proof.result is Result.FAILS for proof in found.proofs) or found.unplanned or found.missing:
+    if not sound(found.document):
         return 3
     tried = not any(proof.result is Result.NOT_TRIED for proof in found.proofs)
     return findings_code([one.state for one in found.findings], tried)

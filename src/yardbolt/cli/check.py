@@ -25,7 +25,7 @@ def check(
     output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        login = known(names, wish)
+        login = known(yard, names, wish)
         if wish.keep or (not outside and yard.needs_safe(names)):
             yard.open_safe(key_file)
         screen = Screen(no_color, output)

@@ -6,17 +6,23 @@ import asyncio
 import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
-from yardbolt.application.reach import Surroundings, answers, look_at
-from yardbolt.core.addresses import NOBODY
+from yardbolt.application.reach import (
+    Surroundings,
+    answers,
+    certificates,
+    look_at,
+    looked_outside,
+    published_communities,
+)
+from yardbolt.core.addresses import NOBODY, is_address
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, Trouble, UnitError, clean
 from yardbolt.core.job import Site
 from yardbolt.core.judge.baseline import Baseline, Finding, judge
-from yardbolt.core.judge.looked import INSIDE, Looked, not_looked_at
+from yardbolt.core.judge.looked import INSIDE, not_looked_at
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
@@ -32,7 +38,15 @@ from . import show, wiring
 from .screen import Cell, Screen
 from .values import output_format
 
-RULES = ("plain-service", "ssh-old", "factory-login", "weak-password")
+RULES = (
+    "plain-service",
+    "ssh-old",
+    "factory-login",
+    "weak-password",
+    "nameless-files",
+    "snmp-communities",
+    "certificates",
+)
 MOST_TRIES = 2
 
 
@@ -65,11 +79,9 @@ def check(
     no_color: bool,
 ) -> int:
     """Look, try what was typed, show. Raises OperatorError on a wrong address, UnitError when nothing answers."""
-    for text in filter(None, (at, source)):
-        try:
-            ip_address(text)
-        except ValueError:
-            raise OperatorError(f"found '{text}'; an IPv4 or IPv6 address is wanted, such as 192.0.2.1") from None
+    if source and not is_address(source):
+        raise OperatorError(f"found '{source}'; an IPv4 or IPv6 address is wanted, such as 192.0.2.1")
+    named, at = at, at if is_address(at) else wiring.address_of(at)
     output_format(report_format)
     if len(logins) > MOST_TRIES:
         many = f"{len(logins)} logins to try; {MOST_TRIES} at most"
@@ -87,7 +99,7 @@ def check(
     if report_format == "json":
         screen.raw(json.dumps(_document(at, around, tried, found), indent=2, sort_keys=True))
     else:
-        _show(screen, at, source, around, tried, found)
+        _show(screen, f"{named} {at}" if named != at else at, at, source, around, tried, found)
     screen.close()
     return 3 if any(one.state is State.FAILS for one in found) else 4
 
@@ -147,7 +159,9 @@ async def _try(at: str, source: str, seen: Seen, name: str, secret: Secret) -> T
 
 
 def _plane(around: Surroundings, tried: list[TypedLogin]) -> Plane:
-    draft = Draft().put_all(answers(around))
+    draft = Draft().put_all(answers(around)).put_all(certificates(around, wiring.now()[:10]))
+    if (known := published_communities(around)) is not None:
+        draft.put(("snmp", "published"), known)
     if around.whole:
         draft.whole(("answering",))
     for seen in (one for one in around.ports if one.speaks == "ssh"):
@@ -164,38 +178,41 @@ def _plane(around: Surroundings, tried: list[TypedLogin]) -> Plane:
 def _document(at: str, around: Surroundings, tried: list[TypedLogin], found: tuple[Finding, ...]) -> dict[str, Any]:
     return {
         "at": at,
-        "ports": [asdict(seen) for seen in around.ports],
+        "ports": [asdict(seen) for seen in (*around.ports, *around.udp.seen)],
         "logins": [login.row() for login in tried],
         "findings": [asdict(row) for row in finding_rows(found)],
-        "not looked at": [f"{name}: {why}" for name, why in not_looked_at(_looked(at, around))],
+        "not looked at": [f"{name}: {why}" for name, why in not_looked_at(looked_outside(around, at))],
     }
 
 
 def _show(
-    screen: Screen, at: str, source: str, around: Surroundings, tried: list[TypedLogin], found: tuple[Finding, ...]
+    screen: Screen,
+    called: str,
+    at: str,
+    source: str,
+    around: Surroundings,
+    tried: list[TypedLogin],
+    found: tuple[Finding, ...],
 ) -> None:
     where = f"  from outside only{f', from {source}' if source else ''}"
-    screen.say((at, "head"), f"{where}; no family, so the settings inside stay unknown")
+    screen.say((called, "head"), f"{where}; no family, so the settings inside stay unknown")
     screen.head("Doors", f"{len(around.ports)} of {'65,535 ports' if around.whole else 'the ports looked at'} answer")
-    for seen in around.ports:
-        plain = ("  PLAIN TEXT", "bad") if seen.speaks in ("telnet", "http", "ftp") else ""
-        screen.say((f"{seen.port:<6}", "head"), f"{seen.speaks:<8} {seen.banner}", plain, indent=2)
+    for seen in (*around.ports, *around.udp.seen):
+        plain = ("  PLAIN TEXT", "bad") if seen.speaks in ("telnet", "http", "ftp", "tftp") else ""
+        number = f"{seen.port}{'/udp' if seen.transport == 'udp' else ''}"
+        screen.say((f"{number:<9}", "head"), f"{seen.speaks:<8} {seen.banner}", plain, indent=2)
         for name, value in seen.details.items():
             shown = ", ".join(value) if isinstance(value, tuple | list) else str(value)
-            screen.say((f"{name.replace('_', ' ')}: ", "faint"), shown, indent=17)
+            screen.say((f"{name.replace('_', ' ')}: ", "faint"), shown, indent=20)
     if tried:
         screen.head("Logins that were typed")
         screen.rows([_row(login) for login in tried])
     show.findings(screen, found)
-    unseen = not_looked_at(_looked(at, around))
+    unseen = not_looked_at(looked_outside(around, at))
     screen.say(
         ("NOT LOOKED AT  ", "head"), ", ".join(name for name, why in unseen if why != INSIDE), ", all that is inside"
     )
     show.next_line(screen, "yardbolt new FOLDER, with this unit in yard.yaml, to read it inside")
-
-
-def _looked(at: str, around: Surroundings) -> Looked:
-    return Looked(frozenset(), around.whole, 6 if ":" in at else 4)
 
 
 def _row(login: TypedLogin) -> list[Cell]:

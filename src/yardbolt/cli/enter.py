@@ -31,7 +31,7 @@ def enter(
     """Ask for approval of what each unit asks, and enter."""
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        login = known(names, wish)
+        login = known(yard, names, wish)
         yard.open_safe(key_file)
         screen = Screen(no_color)
 

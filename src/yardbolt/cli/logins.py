@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from dataclasses import dataclass, replace
 
 from yardbolt.application.unit import TYPED, TYPED_KEY, UnitInWork
@@ -29,12 +30,18 @@ class Known:
         unit.typed[TYPED_KEY if wish.key else TYPED] = dict(self.passwords).get(unit.name, Secret(""))
 
 
-def known(names: list[str], wish: Wish) -> Known:
+def known(yard: wiring.Yard, names: list[str], wish: Wish) -> Known:
     """Ask for the password of an account on each unit, where one is named. Raises OperatorError."""
     if wish.key and not wish.key.is_file():
         raise OperatorError(f"{wish.key}: no such key file")
     if wish.keep and (wish.key or not wish.account):
         raise OperatorError("--keep keeps a typed password: say --as NAME, and no key file")
-    ask = names if wish.account and not wish.key else []
-    prompt = f"Password of {wish.account} on {{}} (may be blank): "
+    if not wish.account:
+        return Known(wish)
+    if not wish.key:
+        prompt, ask = f"Password of {wish.account} on {{}} (may be blank): ", names
+    else:  # a key opens the account; full rights inside may want its password all the same
+        prompt = f"Password of {wish.account} on {{}}, if it is asked for inside (blank: none): "
+        inside = wish.account != "root" and sys.stdin.isatty()
+        ask = [name for name in names if inside and yard.family_of(name).asks_inside()]
     return Known(wish, tuple((name, wiring.ask_secret(prompt.format(name))) for name in ask))

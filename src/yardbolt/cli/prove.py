@@ -24,7 +24,7 @@ def prove(
     output_format(report_format)
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        by = known(names, wish)
+        by = known(yard, names, wish)
         yard.open_safe(key_file)
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
@@ -38,7 +38,7 @@ def prove(
                 documents[name] = asdict(found.document)
             else:
                 show_proofs.proved(screen, found, unit, depth)
-                show.next_line(screen, f"yardbolt sheet {name}")
+                show.next_line(screen, show_proofs.after(found, unit))
             return proved_code(found)
 
         code = wiring.each(yard, names, jobs, work)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from yardbolt.application.causes import Cause, causes
+from yardbolt.application.causes import Cause, briefly, causes, sentence
 from yardbolt.application.check import Checked
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE
@@ -16,7 +16,7 @@ from yardbolt.core.judge.looked import INSIDE
 from yardbolt.core.judge.rules.rule import Severity, State
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Answering, Plane, Service
-from yardbolt.core.plane.words import brief
+from yardbolt.core.plane.words import FEW, addresses, brief, spoken
 
 from .screen import Cell, Screen
 from .values import PLAIN, Depth
@@ -58,12 +58,14 @@ def doors(screen: Screen, plane: Plane, met: tuple[Door, ...], address: str) -> 
 
 
 def _service_row(plane: Plane, service: Service, opened: list[str], address: str) -> list[Cell]:
-    answers = any(one.port == service.port for one in plane.answering)
+    by_udp = service.transport == "udp"
+    answers = any(one.port == service.port and (one.transport == "udp") == by_udp for one in plane.answering)
+    looked = plane.answering.complete and not by_udp
     reach = _reach(plane, service, address)
     sealed: Cell = ("NO", "bad") if service.encrypted is False else "yes" if service.encrypted else "?"
     state = "on" if service.enabled is True else "off" if service.enabled is False else "not read"
     return [
-        service.key, str(service.port or "?"), state, _answers(answers, plane.answering.complete), sealed,
+        service.key, str(service.port or "?"), state, _answers(answers, looked), sealed,
         (reach, "bad" if reach == "anyone" else ""), (", ".join(opened), "bad"),
     ]  # fmt: skip
 
@@ -74,7 +76,10 @@ def _reach(plane: Plane, service: Service, address: str) -> str:
         return "nobody"
     if service.permitted is None:
         return "not read"
-    return "anyone" if possible == ANYONE else brief(possible, address)
+    if possible == ANYONE:
+        return "anyone"
+    blocks = len(addresses(possible))
+    return f"{blocks} blocks" if blocks > FEW else brief(possible, address)
 
 
 def _answer_row(one: Answering, opened: list[str]) -> list[Cell]:
@@ -127,8 +132,18 @@ def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, i
         _not_judged(screen, unknown, bool(depth))
     if depth.full:
         screen.head("HOLDS")
-        held = [one for one in found if one.state is State.HOLDS]
-        screen.rows([[one.title, one.saw, one.basis] for one in held], indent=0)
+        rows: dict[tuple[str, str, str], list[str]] = {}
+        for one in (one for one in found if one.state is State.HOLDS):
+            key = (one.title, "" if one.saw == one.title else one.saw, one.basis)
+            rows.setdefault(key, []).append(spoken(one.subject[:2]))
+        # said of many alike it is said once, with their names
+        screen.rows(
+            [
+                [f"{briefly(names)}: {title}" if len(names) > 1 else title, saw, basis]
+                for (title, saw, basis), names in rows.items()
+            ],
+            indent=0,
+        )
 
 
 def _cause(screen: Screen, cause: Cause, why: bool) -> None:
@@ -142,16 +157,16 @@ def _cause(screen: Screen, cause: Cause, why: bool) -> None:
 
 
 def _not_judged(screen: Screen, unknown: list[Finding], full: bool) -> None:
-    grouped: dict[str, list[str]] = {}
+    grouped: dict[str, list[Finding]] = {}
     for one in unknown:
-        grouped.setdefault(one.title, []).append(one.saw)
+        grouped.setdefault(one.title, []).append(one)
     if not grouped:
         screen.say(("NOT JUDGED     ", "head"), "nothing")
         return
     screen.say(("NOT JUDGED", "head"), ("  unknown is not good", "faint"))
-    shown = list(grouped.items())[: None if full else MOST_UNKNOWN]
-    for title, saws in shown:
-        screen.say(("unknown   ", "unknown"), f"{title}: {'; '.join(dict.fromkeys(saws))}")
+    shown = list(grouped.values())[: None if full else MOST_UNKNOWN]
+    for some in shown:
+        screen.say(("unknown   ", "unknown"), sentence(tuple(some)))
     if more := len(grouped) - len(shown):
         screen.say((f"{more} more: --all", "faint"), indent=10)
 

@@ -9,10 +9,12 @@ from yardbolt.application.handover import owed_later
 from yardbolt.application.prove import Proved
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
+from yardbolt.core.judge.access import passing
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import brief, human, listed, spoken
+from yardbolt.core.run.documents import sound
 from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort
 
 from . import show
@@ -99,6 +101,11 @@ def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
         screen.say(("SAFE TO UNPLUG, NOT DONE  ", "bad"), f"{bad} of the above not as it should be; owed: {later}")
     else:
         screen.say(("SAFE TO UNPLUG  ", "good"), f"all that was proven is kept; owed: {later}")
+
+
+def after(found: Proved, unit: UnitInWork) -> str:
+    """The next command: a laptop that is let in only for the work leaves last of all."""
+    return f"yardbolt {'leave' if sound(found.document) and passing(found.plane, unit.site) else 'sheet'} {unit.name}"
 
 
 def _side(path: Path, value: object) -> str:

@@ -57,7 +57,7 @@ def tighten(
     """Carry out the sheets of units."""
     with wiring.Yard(job, quiet, ports) as yard:
         names = yard.units(units)
-        by = known(names, wish)
+        by = known(yard, names, wish)
         yard.open_safe(key_file)
         screen = Screen(no_color)
         consent = Consent(yard, screen, yes, depth)
@@ -76,7 +76,7 @@ def tighten(
                 done = await run(unit, approve, choices, anew)
             yard.progress.clear()
             show_proofs.proved(screen, done.proved, unit, depth, _told(done))
-            show.next_line(screen, f"yardbolt sheet {name}")
+            show.next_line(screen, show_proofs.after(done.proved, unit))
             return proved_code(done.proved)
 
         return wiring.each(yard, names, jobs, work)

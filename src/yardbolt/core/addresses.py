@@ -26,6 +26,15 @@ ALL_FOUR: Runs = ((0, 2**32 - 1),)
 ALL_SIX: Runs = ((0, 2**128 - 1),)
 
 
+def is_address(text: str) -> bool:
+    """Is it one whole address, IPv4 or IPv6?"""
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
 def strict_networks(text: str) -> tuple[Network, ...]:
     """`192.0.2.1`, `192.0.2.0/24`, `192.0.2.0/255.255.255.0`, `192.0.2.5-192.0.2.9`, IPv6 alike; nothing is repaired
     silently.
@@ -82,7 +91,7 @@ def _less(one: Runs, cut: Runs) -> Iterator[Run]:
 
 
 @lru_cache(maxsize=4096)
-def _number(address: str) -> tuple[int, int]:
+def number_of(address: str) -> tuple[int, int]:
     """Version and number of an address. Raises ValueError."""
     got = ip_address(address)
     return got.version, int(got)
@@ -120,7 +129,7 @@ class AddressSet:
         return _blocks(self.four, self.six)
 
     def __contains__(self, address: str) -> bool:
-        version, number = _number(address)
+        version, number = number_of(address)
         return any(first <= number <= last for first, last in (self.four if version == 4 else self.six))
 
     def __or__(self, other: AddressSet) -> AddressSet:
@@ -151,4 +160,5 @@ class AddressSet:
 
 
 NOBODY = AddressSet()
+FOUR, SIX = AddressSet(four=ALL_FOUR), AddressSet(six=ALL_SIX)
 ANYONE = AddressSet(ALL_FOUR, ALL_SIX)

@@ -123,6 +123,7 @@ class Site:
     doors: tuple[Door, ...] = ()  # where its services are met, as the job and its family say
     monitored_by: frozenset[str] = frozenset()  # the services monitoring stations look by
     today: str = ""  # YYYY-MM-DD; accounts that were to end before it have no business here any more
+    log_servers: frozenset[str] = frozenset()  # where the job says that logs go
     manual: frozenset[tuple[str, ...]] = frozenset()  # rows of the plane known from the maker's manual, not read
 
     def meant_for(self, service: str) -> AddressSet:
@@ -163,5 +164,6 @@ def site_of(
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
         unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
-        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today, manual,
+        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
+        frozenset(one.address for one in job.servers if one.kind == "logs"), manual,
     )  # fmt: skip

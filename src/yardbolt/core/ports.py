@@ -32,6 +32,22 @@ class Seen:
     speaks: str
     banner: str = ""
     details: Mapping[str, Any] = field(default_factory=dict)
+    transport: str = "tcp"
+
+
+@dataclass(frozen=True)
+class Datagrams:
+    """What a few UDP ports did: those that answered, those the host refused, and those that said nothing, which may be
+    open, or not."""
+
+    seen: tuple[Seen, ...] = ()
+    refused: tuple[int, ...] = ()
+    silent: tuple[int, ...] = ()
+
+    @property
+    def asked(self) -> bool:
+        """Was any asked?"""
+        return bool(self.seen or self.refused or self.silent)
 
 
 class Wire(Protocol):
@@ -78,12 +94,14 @@ class Ports:
 
 
 class Look(Protocol):
-    """Looks at a unit from outside, without logging in: all ports at no more than `rate` probes a second, what one of
-    them says, and whether a door lets a source in as far as its first words."""
+    """Looks at a unit from outside, without logging in: all TCP ports, a few UDP ports, what one of them says, and whether
+    a door lets a source in as far as its first words."""
 
-    async def ports(self, address: str, source: str, rate: int) -> Ports: ...
+    async def ports(self, address: str, source: str) -> Ports: ...
 
     async def look(self, address: str, port: int, source: str) -> Seen: ...
+
+    async def datagrams(self, address: str, source: str) -> Datagrams: ...
 
     async def knock(self, door: Door, source: str) -> Port: ...
 

@@ -1,7 +1,7 @@
 """Looking from outside: which TCP ports answer, their first words, SSH offers (RFC 4253), certificates (RFC 5280),
 HTTP servers.
 
-One named unit only; the rate is limited; each probe is bound to the named address of the laptop.
+One named unit only; what is in flight is limited; each probe is bound to the named address of the laptop.
 """
 
 from __future__ import annotations
@@ -14,7 +14,9 @@ import resource
 import select
 import socket
 import ssl
-from collections.abc import AsyncIterator, Callable
+import time
+from collections.abc import AsyncIterator, Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
 from cryptography import x509
@@ -22,12 +24,15 @@ from cryptography import x509
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import Trouble, UnitError, clean
 from yardbolt.core.formats.kexinit import decode_kexinit
-from yardbolt.core.ports import Ports, Seen
+from yardbolt.core.ports import Datagrams, Ports, Seen
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
+
+from . import datagrams
+from .words import line as _line
 
 WAIT = 1.0
 BATCH = 2_000
-MOST_SOCKETS = 2_000  # in flight for all units of this process together, or what the system allows
+MOST_SOCKETS = 32_000  # in flight for all units of this process together, or what the system allows
 ALL = (1, 65535)
 NOBODYS = "127.254.254.254"  # a loopback address no unit has
 _NO_PORT = getattr(socket, "IP_BIND_ADDRESS_NO_PORT", 24)
@@ -57,23 +62,25 @@ def _other_end(s: socket.socket) -> bool:
     return False
 
 
-def _at_once(waiting: dict[int, socket.socket]) -> dict[int, str]:
-    """Those whose answer has come already: on a short cable nearly all, without a task for each."""
+def _answers(waiting: dict[int, socket.socket], seconds: float) -> dict[int, str]:
+    """What became of connections that are on their way, as soon as all have an answer, or after so many seconds."""
     poll, by_number = select.poll(), {s.fileno(): p for p, s in waiting.items()}
     for number in by_number:
         poll.register(number, select.POLLOUT)
-    out = {}
-    for number, _ in poll.poll(0):
-        s = waiting[by_number[number]]
-        error = s.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
-        out[by_number[number]] = (
-            "closed" if error == errno.ECONNREFUSED else "silent" if error else "open" if _other_end(s) else "closed"
-        )
-    return out
+    out: dict[int, str] = {}
+    end = time.monotonic() + seconds
+    while by_number and (left := end - time.monotonic()) > 0:
+        for number, _ in poll.poll(left * 1000):
+            poll.unregister(number)
+            port = by_number.pop(number)
+            error = waiting[port].getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+            is_open = not error and _other_end(waiting[port])
+            out[port] = "open" if is_open else "closed" if error in (0, errno.ECONNREFUSED) else "silent"
+    return out | dict.fromkeys(by_number.values(), "silent")
 
 
-def _probe(address: str, batch: range, source: str) -> tuple[list[int], set[int], dict[int, socket.socket]]:
-    """Knock at each port: those open at once, those without an answer to be had, and the sockets that still wait."""
+def _probe(address: str, batch: Sequence[int], source: str) -> tuple[list[int], set[int]]:
+    """Knock at each port: those that are open, and those without an answer."""
     waiting: dict[int, socket.socket] = {}
     found, silent = list[int](), set[int]()
     try:
@@ -86,23 +93,24 @@ def _probe(address: str, batch: range, source: str) -> tuple[list[int], set[int]
             found += [port] if got == 0 and _other_end(s) else []
             silent |= {port} if got not in (0, errno.ECONNREFUSED) else set()
             s.close()
-        states = _at_once(waiting)
-    except BaseException:
+        states = _answers(waiting, WAIT)
+    finally:
         for s in waiting.values():
             s.close()
-        raise
-    for port, state in states.items():
-        waiting.pop(port).close()
-        found += [port] if state == "open" else []
-        silent |= {port} if state == "silent" else set()
-    return found, silent, waiting
+    found += [port for port, state in states.items() if state == "open"]
+    return sorted(found), silent | {port for port, state in states.items() if state == "silent"}
 
 
 class Sockets:
     """How many sockets may be open for looking at ports at one time, for all units together."""
 
     def __init__(self) -> None:
-        allowed, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
+        allowed, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+        wanted = MOST_SOCKETS + 1024 if most == resource.RLIM_INFINITY else min(most, MOST_SOCKETS + 1024)
+        if allowed < wanted:
+            with contextlib.suppress(ValueError, OSError):
+                resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, most))
+                allowed = wanted
         # the rest is for sessions, files and what the libraries open
         self.most = self.free = max(64, min(MOST_SOCKETS, allowed - 256))
         self._freed = asyncio.Condition()
@@ -137,46 +145,46 @@ class TcpLook:
     ) -> None:
         self.progress, self.span, self.sockets = progress, span, sockets or Sockets()
 
-    async def ports(self, address: str, source: str, rate: int) -> Ports:
+    async def ports(self, address: str, source: str) -> Ports:
         """What every TCP port does. Raises UnitError where the laptop has no such address."""
-        loop = asyncio.get_running_loop()
-        start, found, silent = loop.time(), list[int](), set[int]()
+        found, silent = list[int](), set[int]()
         lowest, highest = self.span
-        # a unit of a bench answers at once; no more than a second's worth is in flight at a unit
-        size = min(BATCH, self.sockets.most, rate)
+        # what refuses goes at the speed of its answers, what is silent waits: so many are in flight at one unit
+        size = min(BATCH, self.sockets.most)
         for first in range(lowest, highest + 1, size):
             batch = range(first, min(first + size, highest + 1))
             async with self.sockets.taken(len(batch)):
                 found += await self._batch(address, batch, source, silent)
             self.progress(batch[-1])
-            ahead = ((batch[-1] - lowest) / rate) - (loop.time() - start)
-            await asyncio.sleep(max(0.0, ahead))
+        found = sorted({*found, *await self._again(address, source, silent)})
         own = []
         if address.startswith("127.") and address != "127.0.0.1":
             own = [p for p in found if await self._batch(NOBODYS, range(p, p + 1), "", set())]
         return Ports(tuple(p for p in found if p not in own), frozenset(silent), self.span, tuple(own))
 
-    async def _batch(self, address: str, batch: range, source: str, silent: set[int]) -> list[int]:
-        # in a thread, so that other units' sessions are heard meanwhile
-        found, shut, waiting = await asyncio.to_thread(_probe, address, batch, source)
-        try:
-            silent |= shut
-            slow = await asyncio.gather(*(self._wait(s, (address, p)) for p, s in waiting.items()))
-            states = dict(zip(waiting, slow, strict=True))
-            silent |= {port for port, state in states.items() if state == "silent"}
-            return sorted(found + [port for port, state in states.items() if state == "open"])
-        finally:
-            for s in waiting.values():
-                s.close()
+    async def _again(self, address: str, source: str, silent: set[int]) -> list[int]:
+        """A second look at a few that were silent: a packet may have been lost."""
+        if not silent or len(silent) > BATCH:
+            return []
+        quiet, found = sorted(silent), list[int]()
+        silent.clear()
+        async with self.sockets.taken(len(quiet)):
+            found += await self._batch(address, quiet, source, silent)
+        return found
 
-    async def _wait(self, s: socket.socket, peer: tuple[str, int]) -> str:
-        try:
-            await asyncio.wait_for(asyncio.get_running_loop().sock_connect(s, peer), WAIT)
-        except ConnectionRefusedError:
-            return "closed"
-        except (TimeoutError, OSError):
-            return "silent"
-        return "open" if _other_end(s) else "closed"
+    async def _batch(self, address: str, batch: Sequence[int], source: str, silent: set[int]) -> list[int]:
+        # in a thread, so that other units' sessions are heard meanwhile
+        found, shut = await asyncio.to_thread(_probe, address, batch, source)
+        silent |= shut
+        return found
+
+    async def datagrams(self, address: str, source: str) -> Datagrams:
+        """What a few UDP ports do; on a loopback address of a bench, without what this laptop itself answers."""
+        found = await datagrams.look(address, source)
+        if found.seen and address.startswith("127.") and address != "127.0.0.1":
+            own = {one.port for one in (await datagrams.look(NOBODYS, "")).seen}
+            return replace(found, seen=tuple(one for one in found.seen if one.port not in own))
+        return found
 
     async def look(self, address: str, port: int, source: str) -> Seen:
         """The first words of one port and what can be told from them; never raises, never logs in."""
@@ -201,6 +209,11 @@ class TcpLook:
         answer = await self._exchange(
             address, port, source, f"HEAD / HTTP/1.0\r\nHost: {in_url(address)}\r\n\r\n".encode(), WAIT
         )
+        # some think long before their first words
+        if answer.startswith(b"SSH-"):
+            return Seen(port, "ssh", _line(answer), await self._ssh(address, port, source))
+        if answer[:1] == b"\xff":
+            return Seen(port, "telnet", _line(_without_options(answer)))
         if answer.startswith(b"HTTP/"):
             head = {
                 k.strip().lower(): v.strip()
@@ -216,18 +229,24 @@ class TcpLook:
         reader, writer = await asyncio.open_connection(
             address, port, local_addr=(source, 0) if source else None, limit=8192
         )
-        said = b""
+        user, opened = b"", b""
         try:
-            async with asyncio.timeout(WAIT):
+            async with asyncio.timeout(WAIT * 3):
                 await reader.readline()
-                writer.write(b"FEAT\r\n")
-                said = await reader.readline()
+                writer.write(b"USER anonymous\r\n")
+                user = await reader.readline()
+                if user[:3] == b"331":
+                    writer.write(b"PASS guest@\r\n")
+                    opened = await reader.readline()
         except (TimeoutError, OSError, ValueError):
             pass
         finally:
             writer.transport.abort()
-        is_ftp = b"ftp" in first.lower() or said[:3] in (b"211", b"530")
-        return Seen(port, "ftp" if is_ftp else "smtp" if b"smtp" in first.lower() else "unknown", _line(first))
+        if b"ftp" in first.lower() or user[:3] in (b"331", b"230", b"530", b"332"):
+            anonymous = b"230" in (user[:3], opened[:3])
+            told = anonymous or user[:3] in (b"530", b"332") or opened[:3] == b"530"
+            return Seen(port, "ftp", _line(first), {"anonymous": anonymous} if told else {})
+        return Seen(port, "smtp" if b"smtp" in first.lower() else "unknown", _line(first))
 
     async def _exchange(self, address: str, port: int, source: str, send: bytes, wait: float) -> bytes:
         reader, writer = await asyncio.open_connection(
@@ -328,10 +347,6 @@ def _without_options(raw: bytes) -> bytes:
 def in_url(address: str) -> str:
     """An address as it stands in a URL or a Host header (RFC 3986, section 3.2.2)."""
     return f"[{address}]" if ":" in address else address
-
-
-def _line(raw: bytes) -> str:
-    return clean(raw.decode("utf-8", "replace")).strip().split("\n", 1)[0][:120]
 
 
 def _certificate(der: bytes) -> dict[str, Any]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import secrets
 from typing import Any
 
 import asyncssh
@@ -16,13 +17,16 @@ import asyncssh
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, clean
 from yardbolt.core.ports import Credential
-from yardbolt.core.talk.commands import Ran, Run
-from yardbolt.core.talk.console import MOST, Heard, Turn
+from yardbolt.core.secret import Slot
+from yardbolt.core.talk.commands import Part, Ran, RanAll, Run, RunAll
+from yardbolt.core.talk.console import Heard, Turn
 from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, NoListener, Opened, Refused, Silent
+from yardbolt.core.talk.script import frames, script
 from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 
 from .hearing import CONNECT, Ear, Secrets, filled, revealed
 
+MOST_BYTES = 8 * 1024 * 1024  # of one answer; a script of many sections is one
 # Plain keys, the strongest first; the outdated last, for units that have nothing else. Certificates (not in any RFC) are
 # left out: some small servers end the connection over them.
 HOST_KEYS = [
@@ -95,11 +99,13 @@ class _Connection:
         self._secrets, self._pin = secrets, pin
         self._conn: asyncssh.SSHClientConnection | None = None
         self.fingerprint = ""
+        self._by_key = False
 
     async def open(self, door: Door, source: str, credential: Credential) -> Login:
         """Connect and log in. Raises IdentityError where the host key is not the one noted, FileError on a useless key
         file."""
         keys = self._keys(credential)
+        self._by_key = bool(keys)
         password = None if keys else revealed(credential.secret, self._secrets)
         client = _Client(password, self._pin)
         try:
@@ -186,15 +192,45 @@ class SshConsole(_Connection):
 class SshCommands(_Connection):
     """Single commands, each on a channel of its own."""
 
-    async def exchange(self, event: Run) -> Ran | Lost:
-        """Run one command; its output as a tree where that is asked for."""
+    async def exchange(self, event: Run | RunAll) -> Ran | RanAll | Lost:
+        """Run one command, or many as one framed script."""
+        if isinstance(event, RunAll):
+            return await self._run_all(event)
+        asks = any(isinstance(part, Slot) and not self._secrets(part.ref) for part in event.input)
+        # a blank line would be a wrong password, and a wrong try
+        if asks and self._by_key:
+            return Ran("", 1, "a password is wanted, and none is known, for the login was by key")
+        ran = await self._run(filled(event.command, self._secrets), filled(event.input, self._secrets), event.seconds)
+        if isinstance(ran, Lost):
+            return ran
+        text, errors, status = ran
+        return Ran(_text(text), status, _text(errors))
+
+    async def _run_all(self, event: RunAll) -> RanAll | Lost:
+        nonce = secrets.token_hex(12)
+        texts = [filled(section.text, self._secrets) for section in event.sections]
+        before = filled(event.before, self._secrets)
+        ran = await self._run(event.command, before + script(texts, nonce, event.given), event.seconds)
+        if isinstance(ran, Lost):
+            return ran
+        output, errors, _ = ran
+        parts = {}
+        for place, frame in frames(output, nonce).items():
+            tree = await asyncio.to_thread(_json, frame.body) if event.sections[place].tree == "json" else None
+            parts[place] = Part(_text(frame.body), frame.status, tree)
+        return RanAll(parts, _text(errors))
+
+    async def _run(self, command: str, given: str, seconds: float) -> tuple[bytes, bytes, int] | Lost:
+        """One command on a channel of its own, with its input; what it wrote on both outputs and its exit status."""
         assert self._conn is not None
-        command = filled(event.command, self._secrets)
         try:
-            async with asyncio.timeout(event.seconds):
+            async with asyncio.timeout(seconds):
                 process = await self._conn.create_process(
-                    command, encoding="utf-8", errors="replace", stdin=asyncssh.DEVNULL
+                    command, encoding=None, stdin=asyncssh.PIPE if given else asyncssh.DEVNULL
                 )
+                if given:
+                    process.stdin.write(given.encode())
+                    process.stdin.write_eof()
                 text, errors = await asyncio.gather(_bounded(process.stdout), _bounded(process.stderr))
                 await process.wait_closed()
         except TimeoutError:
@@ -202,24 +238,26 @@ class SshCommands(_Connection):
         except (asyncssh.Error, OSError):
             return Lost(End.CLOSED)
         if text is None or errors is None:
-            return Lost(End.TOO_MUCH, why=f"the unit sent more than {MOST // 1024} KiB in one answer")
-        status = process.exit_status
-        tree = await asyncio.to_thread(_json, text) if event.tree == "json" else None
-        return Ran(clean(text), -1 if status is None else status, clean(errors), tree)
+            return Lost(End.TOO_MUCH, why=f"the unit sent more than {MOST_BYTES // 1024} KiB in one answer")
+        return text, errors, -1 if process.exit_status is None else process.exit_status
 
 
-async def _bounded(stream: asyncssh.SSHReader[str]) -> str | None:
+async def _bounded(stream: asyncssh.SSHReader[bytes]) -> bytes | None:
     """All of a stream, or None where it is more than the limit."""
     parts, size = [], 0
     while chunk := await stream.read(65536):
         parts.append(chunk)
         size += len(chunk)
-        if size > MOST:
+        if size > MOST_BYTES:
             return None
-    return "".join(parts)
+    return b"".join(parts)
 
 
-def _json(text: str) -> Tree:
+def _text(raw: bytes) -> str:
+    return clean(raw.decode("utf-8", "replace"))
+
+
+def _json(text: bytes) -> Tree:
     """The tree of a JSON text (RFC 8259); None where it is none, is nested too deeply, or holds what JSON does not
     know."""
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 import difflib
 import types
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import MISSING, fields, is_dataclass
+from dataclasses import MISSING, fields, is_dataclass, replace
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from ..errors import FamilyError
 from ..formats import DECODERS
+from ..formats.sections import LIBRARY
 from ..plane.kinds import seconds
 from ..plane.path import Path, parse, show
 from ..plane.table import LISTS, TABLE, holds_secret, pattern_of
@@ -69,6 +70,15 @@ class _Checker:
         known = tuple(allowed)
         if word not in known:
             raise self.fail(keys, f"{word} is not {what}; they are {', '.join(known)}")
+
+    def lack(self, place: int, written: str) -> Path:
+        found = self.path(("lacks", place), written)
+        # what every unit has can only be unread, not missing
+        if not TABLE[found].absent:
+            raise self.fail(
+                ("lacks", place), f"every make has {written}; where nothing tells it, leave it out: it is then unread"
+            )
+        return found
 
     def path(self, keys: Keys, written: str) -> Path:
         try:
@@ -133,7 +143,14 @@ class _Checker:
             rows = self.text_rows(at, tree["rows"], feeds, whole)
         elif tree.get("rows"):
             tree_rows = tuple(self.tree_rows((*at, "rows", n), r, (), feeds, whole) for n, r in enumerate(tree["rows"]))
+        how = self.how(at, talk.ask, tree)
         decode = tree.get("decode", "")
+        if name_of := tree.get("section"):
+            self.one_of((*at, "section"), name_of, LIBRARY, "a section of the library")
+            known = LIBRARY[name_of]
+            how, decode = replace(how, say=known.text, rights=known.rights), known.decode  # type: ignore[type-var]
+        if not how.asked_as():
+            raise self.fail(at, "say or section is missing")
         if decode:
             self.one_of((*at, "decode"), decode, DECODERS, "a decoder")
             feeds |= DECODERS[decode].feeds
@@ -142,7 +159,7 @@ class _Checker:
             raise self.fail(at, "the reply feeds nothing; give pairs, rows, lines, leaves or decode")
         store = tree.get("store", LIVE)
         return Ask(
-            name, by, self.how(at, talk.ask, tree), frozenset(feeds), tuple(whole), store, tree.get("each", ""),
+            name, by, how, frozenset(feeds), tuple(whole), store, tree.get("each", ""),
             pairs, rows, lines, decode, leaves, tree_rows,
         )  # fmt: skip
 
@@ -327,7 +344,7 @@ def family_of(
         tuple(checker.ask(name, one) for name, one in tree.get("asks", {}).items()),
         tuple(checker.op(name, one, keeps) for name, one in tree.get("ops", {}).items()),
         dict(checker.spelling(tree.get("values", {}))),
-        tuple(checker.path(("lacks", place), written) for place, written in enumerate(tree.get("lacks", ()))),
+        tuple(checker.lack(place, written) for place, written in enumerate(tree.get("lacks", ()))),
         tuple((checker.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),
         token.get("signs", "_-."), int(token.get("longest", 32)), dict(tree.get("password", {})),
         (software.get("from", ""), software.get("below", "")),

@@ -184,6 +184,10 @@ class Family:
         """Does the unit say by this service that an account is locked, so that another refusal is none?"""
         return any(row.means == "locked" for row in self.channel_of(service)[1].replies)
 
+    def asks_inside(self) -> bool:
+        """May a password be wanted inside, however one logged in?"""
+        return any(channel.asks_inside() for channel in self.channels.values())
+
     def fits(self, level: str | None) -> bool:
         """Is this software within the range the file was written for? Parts are compared as numbers; an unread level
         fits."""

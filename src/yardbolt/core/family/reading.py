@@ -136,7 +136,10 @@ def _joined(parts: list[Part]) -> list[Part]:
 def _decoded(ask: Ask, replies: Replies, key: str, facts: _Facts) -> None:
     decoded = DECODERS[ask.decode].decode(replies, key)
     for path, value in decoded.facts:
-        facts.add(path, True if is_item(path) else coerce(path, value))
+        try:
+            facts.add(path, True if is_item(path) else coerce(path, value))
+        except (ValueError, TypeError) as e:
+            facts.left(f"{show(path)}: {e}")
     for line in decoded.leftovers:
         facts.left(line)
 

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from . import nftables, openssh, sockets, unixfiles
+from . import caretaking, jobfiles, linuxhost, listening, nftables, openssh, pam
 from .decoder import Decoder
 
 DECODERS: Mapping[str, Decoder] = {
-    d.name: d for module in (openssh, unixfiles, sockets, nftables) for d in module.DECODERS
+    d.name: d
+    for module in (openssh, linuxhost, listening, pam, jobfiles, caretaking, nftables)
+    for d in module.DECODERS
 }

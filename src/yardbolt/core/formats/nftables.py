@@ -1,102 +1,259 @@
 """The packet filter of Linux as `nft --json list ruleset` prints it (libnftables-json(5)): what may reach the host
-itself.
+itself, chain by chain.
 
-Only base chains on the input hook count. An expression not known here leaves the action of its rule unread, so that no
-verdict rests on it; rules of another mechanism are not seen here at all, so an empty ruleset says nothing.
+Base chains that every incoming packet passes (prerouting and input, in the order of hook and priority), and the chains
+they jump to. An expression not known here makes its rule opaque: it may then match, or not, and no verdict rests on it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
-from ..addresses import NOBODY, AddressSet
+from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ..plane.kinds import ABSENT
 from ..talk.tree import Tree, as_text, one, pick
-from .decoder import Decoded, Decoder, Pairs, of_tree
+from .decoder import Decoded, Decoder, Pairs, of_text, of_tree
+from .tagged import tagged
 
-_RULES, _LISTS = ("input_rules",), ("address_lists",)
-_VERDICTS = ("accept", "drop", "reject")
+_RULES, _LISTS, _CHAINS = "input_rules", "address_lists", "input_chains"
+_HOOKS = ("ingress", "prerouting", "input")
+_FAMILIES = {"ip": FOUR, "ip6": SIX, "inet": ANYONE}
+_ENDS = {"accept": "accept", "drop": "drop", "reject": "drop", "return": "return", "continue": "continue"}
+_SILENT = frozenset({"counter", "log", "comment", "meter"})
+_PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
+
+
+@dataclass
+class _Rule:
+    """One rule as far as it was understood: what it matches, and what it does."""
+
+    sources: AddressSet
+    where: str
+    found: dict[str, Any] = field(default_factory=dict)
+    opaque: bool = False
+    action: str = "continue"
+    target: str = ""
+    resets: bool = False
 
 
 def decode_ruleset(tree: Tree) -> Decoded:
-    """Rules of the input hook in order, their named sets, and the policy where there is one input chain."""
+    """Chains, rules and named sets of the hooks an incoming packet passes."""
     entries = [node for _, node in pick(tree, "nftables/*") if isinstance(node, Mapping)]
-    chains = [c for _, c in pick(entries, "*/chain") if isinstance(c, Mapping) and c.get("hook") == "input"]
-    if not entries or not chains:
-        return Decoded((), ("no chain looks at what reaches the host; rules of another kind would not be seen here",))
-    facts: Pairs = []
-    names = {(str(c.get("family")), str(c.get("table")), str(c.get("name"))) for c in chains}
-    if len(chains) == 1:
-        facts.append((("input_filter", "default"), str(chains[0].get("policy", "accept"))))
-    facts.append((("input_filter", "empty_list"), "nobody"))
-    rules = [r for _, r in pick(entries, "*/rule") if isinstance(r, Mapping)]
-    mine = [r for r in rules if (str(r.get("family")), str(r.get("table")), str(r.get("chain"))) in names]
-    for place, rule in enumerate(mine, 1):
-        path = (*_RULES, f"{rule.get('family')} {rule.get('table')} {rule.get('handle')}")
-        facts += [(path, True), ((*path, "position"), place if len(chains) == 1 else None), *_rule(path, rule)]
-    for listed in (s for _, s in pick(entries, "*/set") if isinstance(s, Mapping)):
+    if not entries:
+        return Decoded((), ("the reply is no ruleset",))
+    every = [c for _, c in pick(entries, "*/chain") if isinstance(c, Mapping)]
+    chains = [c for c in every if str(c.get("family")) in _FAMILIES]
+    sets = {
+        _full(s, "name"): s for word in ("set", "map") for _, s in pick(entries, f"*/{word}") if isinstance(s, Mapping)
+    }
+    facts: Pairs = [(("input_filter", "empty_list"), "nobody")]
+    base = [c for c in chains if c.get("hook") in _HOOKS]
+    left = [
+        f"chain {_full(c, 'name')} changes addresses before they are looked at"
+        for c in base
+        if c.get("type") == "nat" and _does_something(entries, c)
+    ]
+    # what is dropped on the wire, or on a bridge, never comes so far
+    left += [
+        f"chain {_full(c, 'name')} is not judged"
+        for c in every
+        if str(c.get("family")) in ("netdev", "bridge") and c.get("hook") and _does_something(entries, c)
+    ]
+    base.sort(key=lambda c: (_HOOKS.index(str(c.get("hook"))), _priority(c.get("prio"))))
+    for place, chain in enumerate((c for c in base if c.get("type") != "nat"), 1):
+        path = (_CHAINS, _full(chain, "name"))
+        facts += [(path, True), ((*path, "position"), place), ((*path, "default"), str(chain.get("policy", "accept")))]
+    for place, rule in enumerate((r for _, r in pick(entries, "*/rule") if isinstance(r, Mapping)), 1):
+        if str(rule.get("family")) in _FAMILIES:
+            facts += _rule(rule, place, sets)
+    for name, listed in sorted(sets.items()):
         members = _addresses(listed.get("elem", []))
-        path = (*_LISTS, str(listed.get("name")))
-        facts += [(path, True), ((*path, "members"), members)]
-    return Decoded(tuple((path, value) for path, value in facts if value is not None))
+        facts += [((_LISTS, name), True), *([((_LISTS, name, "members"), members)] if members is not None else [])]
+    return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left))
 
 
-def _rule(path: tuple[str, ...], rule: Mapping[str, Any]) -> Pairs:
-    """The leaves of one rule. What is not understood leaves its action unread."""
-    found: dict[str, Any] = {}
-    known = True
+def _full(node: Mapping[str, Any], name: str) -> str:
+    return f"{node.get('family')} {node.get('table')} {node.get(name)}"
+
+
+def _priority(written: Tree) -> int:
+    return written if isinstance(written, int) else _PRIORITIES.get(str(written), 0)
+
+
+def _does_something(entries: list[Mapping[str, Any]], chain: Mapping[str, Any]) -> bool:
+    rules = (r for _, r in pick(entries, "*/rule") if isinstance(r, Mapping))
+    return chain.get("policy") == "drop" or any(_full(r, "chain") == _full(chain, "name") for r in rules)
+
+
+def _rule(
+    rule: Mapping[str, Any], place: int, sets: Mapping[str, Mapping[str, Any]]
+) -> Iterator[tuple[tuple[str, ...], Any]]:
+    """One rule, or one for each row of a verdict map."""
+    name = f"{rule.get('family')} {rule.get('table')} {rule.get('handle')}"
+    where = f"{rule.get('family')} {rule.get('table')}"
+    read = _Rule(_FAMILIES[str(rule.get("family"))], where)
+    several: list[_Rule] = []
     for _, expr in pick(rule, "expr/*"):
-        known = isinstance(expr, Mapping) and len(expr) == 1 and _expression(dict(expr), found) and known
-    if not known:
-        found.pop("action", None)
-    matched = {"sources", "list", "ports", "transport", "group", "list_negated"}
-    unset = [((*path, leaf), ABSENT) for leaf in sorted(matched - found.keys())] if known else []
+        if not isinstance(expr, Mapping) or len(expr) != 1:
+            read.opaque = True
+            continue
+        word, body = next(iter(expr.items()))
+        if word == "vmap":
+            several = _map(read, body, sets)
+        else:
+            _expression(read, str(word), body)
     comment = as_text(rule.get("comment"))
-    told = [((*path, "comment"), comment)] if comment else []
-    return [*(((*path, leaf), value) for leaf, value in found.items()), *unset, *told, ((*path, "enabled"), True)]
+    for count, each in enumerate(several or [read]):
+        key = f"{name}.{count + 1}" if several else name
+        path = (_RULES, key)
+        yield path, True
+        yield (*path, "position"), place * 1000 + count
+        yield (*path, "chain"), _full(rule, "chain")
+        yield (*path, "action"), each.action
+        yield (*path, "target"), each.target or ABSENT
+        yield (*path, "opaque"), each.opaque
+        # a listing drops the family before a TCP reset: then it is told by the section `filter-families` alone
+        hidden = rule.get("family") == "inet" and each.resets and each.sources == ANYONE
+        yield (*path, "families"), None if hidden else ABSENT
+        yield (*path, "enabled"), True
+        yield (*path, "sources"), each.sources if each.sources != ANYONE else ABSENT
+        for leaf in ("list", "list_negated", "ports", "transport", "group", "destinations"):
+            yield (*path, leaf), each.found.get(leaf, ABSENT)
+        if comment:
+            yield (*path, "comment"), comment
 
 
-def _expression(expr: dict[str, Any], found: dict[str, Any]) -> bool:
-    """Take one expression in; False where it is not known, or would say a second thing of the same kind."""
-    word, body = next(iter(expr.items()))
-    if word in _VERDICTS:
-        found["action"] = "accept" if word == "accept" else "drop"
-        return True
-    if word in ("counter", "log"):
-        return True
-    if word != "match" or not isinstance(body, Mapping) or body.get("op") not in ("==", "in", "!="):
-        return False
-    return _match(body.get("left"), body.get("right"), str(body.get("op")), found)
+def _map(read: _Rule, body: Tree, sets: Mapping[str, Mapping[str, Any]]) -> list[_Rule]:
+    """A verdict map: one rule for each of its rows."""
+    data = one(body, "data")
+    if isinstance(data, str) and data.startswith("@"):
+        data = {"set": sets.get(f"{read.where} {data[1:]}", {}).get("elem", [])}
+    rows = data.get("set", []) if isinstance(data, Mapping) else []
+    out = []
+    for row in rows:
+        if not isinstance(row, list) or len(row) != 2:
+            out.append(_Rule(read.sources, read.where, dict(read.found), True, "other"))
+            continue
+        each = _Rule(read.sources, read.where, dict(read.found), read.opaque)
+        _match(each, one(body, "key"), row[0], "==")
+        for word, verdict in row[1].items() if isinstance(row[1], Mapping) else ():
+            _expression(each, str(word), verdict)
+        out.append(each)
+    return out or [_Rule(read.sources, read.where, dict(read.found), True, "other")]
 
 
-def _match(left: Tree, right: Tree, op: str, found: dict[str, Any]) -> bool:
-    field = one(left, "payload/field")
-    values: dict[str, Any] = {}
-    if field == "saddr" and isinstance(right, str) and right.startswith("@"):
-        values = {"list": right[1:], "list_negated": op == "!="}
-    elif field == "saddr" and op != "!=":
+def _expression(read: _Rule, word: str, body: Tree) -> None:
+    """Take one expression in."""
+    if word in _ENDS:
+        read.action = _ENDS[word]
+        read.resets = one(body, "type") == "tcp reset"
+    elif word in ("jump", "goto"):
+        read.action, read.target = word, f"{read.where} {one(body, 'target')}"
+    elif word == "match" and isinstance(body, Mapping):
+        _match(read, body.get("left"), body.get("right"), str(body.get("op")))
+    elif word == "limit":
+        read.opaque = True
+    elif word not in _SILENT:
+        read.opaque = True
+        read.action = (
+            "other"
+            if word in ("queue", "redirect", "dnat", "snat", "tproxy", "dup", "fwd", "synproxy", "xt")
+            else read.action
+        )
+
+
+def _match(read: _Rule, left: Tree, right: Tree, op: str) -> None:
+    if op not in ("==", "in", "!="):
+        read.opaque = True
+        return
+    known = (
+        _payload(read, left, right, op == "!=")
+        if isinstance(one(left, "payload/field"), str)
+        else _meta(read, left, right, op == "!=")
+    )
+    if not known:
+        read.opaque = True
+
+
+def _payload(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
+    name, protocol = str(one(left, "payload/field")), str(one(left, "payload/protocol"))
+    if name in ("saddr", "daddr") and protocol in ("ip", "ip6"):
+        family = _FAMILIES[protocol]
+        read.sources = read.sources & family
+        if name == "saddr" and isinstance(right, str) and right.startswith("@"):
+            return _take(read, {"list": f"{read.where} {right[1:]}", "list_negated": negated})
         members = _addresses(right)
-        values = {} if members is None else {"sources": members}
-    elif field == "dport" and op != "!=":
+        if members is None:
+            return False
+        chosen = family - members if negated else members
+        if name == "saddr":
+            read.sources = read.sources & chosen
+            return True
+        return _take(read, {"destinations": chosen})
+    if name == "dport" and not negated:
         ports = _ports(right)
-        values = {} if ports is None else {"ports": ports, "transport": one(left, "payload/protocol")}
-    elif one(left, "meta/key") in ("iifname", "iif") and op != "!=" and isinstance(right, str):
-        values = {"group": right}
-    elif one(left, "ct/key") == "state" and op != "!=":
-        states = right if isinstance(right, list) else [one(right, "set") if isinstance(right, Mapping) else right]
-        flat = [s for state in states for s in (state if isinstance(state, list) else [state])]
-        # a rule for connections that stand already decides nothing about a new login
-        values = {"sources": NOBODY} if flat and set(flat) <= {"established", "related"} else {}
-    if not values or values.keys() & found.keys():
+        transport = {} if protocol == "th" else {"transport": protocol}
+        same = not transport or read.found.get("transport", protocol) == protocol
+        read.found.update(transport if same else {})
+        return ports is not None and same and _take(read, {"ports": ports})
+    if name == "protocol" and protocol == "ip" and not negated:
+        return _protocol(read, right)
+    return False
+
+
+def _meta(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
+    word = one(left, "meta/key")
+    if word in ("iifname", "iif"):
+        one_name = isinstance(right, str) and right[:1] != "@" and "*" not in right
+        return not negated and one_name and _take(read, {"group": right})
+    if word in ("l4proto", "protocol", "nfproto") and not negated:
+        return _protocol(read, right)
+    if one(left, "ct/key") == "state":
+        states = set(_flat(right))
+        # who logs in anew is new; the connections that stand already decide nothing about him
+        hit = ("new" in states) != negated
+        read.sources = read.sources if hit else NOBODY
+        return True
+    return False
+
+
+def _protocol(read: _Rule, right: Tree) -> bool:
+    names = set(_flat(right))
+    families = {"ip": FOUR, "ipv4": FOUR, "ip6": SIX, "ipv6": SIX}
+    if names and names <= families.keys():
+        chosen = NOBODY
+        for name in names:
+            chosen = chosen | families[name]
+        read.sources = read.sources & chosen
+        return True
+    if len(names) == 1:
+        return _take(read, {"transport": names.pop()})
+    if names and not names & {"tcp", "udp"}:
+        return _take(read, {"transport": ",".join(sorted(names))})
+    return names >= {"tcp", "udp"}
+
+
+def _flat(node: Tree) -> list[str]:
+    return [str(x) for entry in _entries(node) for x in (entry if isinstance(entry, list) else [entry])]
+
+
+def _take(read: _Rule, values: dict[str, Any]) -> bool:
+    """A second condition of the same kind is not understood."""
+    if values.keys() & (read.found.keys() - {"transport"}) or read.found.get(
+        "transport", values.get("transport")
+    ) != values.get("transport", read.found.get("transport")):
         return False
-    found.update(values)
+    read.found.update(values)
     return True
 
 
 def _addresses(node: Tree) -> AddressSet | None:
     texts = []
-    for entry in _entries(node):
+    for raw in _entries(node):
+        entry = one(raw, "elem/val") if isinstance(raw, Mapping) and "elem" in raw else raw
         if isinstance(entry, str):
             texts.append(entry)
         elif isinstance(prefix := one(entry, "prefix"), Mapping):
@@ -113,7 +270,8 @@ def _addresses(node: Tree) -> AddressSet | None:
 
 def _ports(node: Tree) -> tuple[str, ...] | None:
     out = []
-    for entry in _entries(node):
+    for raw in _entries(node):
+        entry = one(raw, "elem/val") if isinstance(raw, Mapping) and "elem" in raw else raw
         if isinstance(entry, int):
             out.append(str(entry))
         elif isinstance(span := one(entry, "range"), list) and len(span) == 2:
@@ -128,19 +286,50 @@ def _entries(node: Tree) -> list[Tree]:
     return list(inner) if isinstance(inner, list) else [inner]
 
 
-_LEAVES = ("position", "action", "enabled", "sources", "list", "list_negated", "group", "transport", "ports", "comment")
-_FEEDS = {(*_RULES, "*", leaf) for leaf in _LEAVES} | {
-    (*_LISTS, "*"),
-    (*_LISTS, "*", "members"),
-    (*_RULES, "*"),
-    _RULES,
-}
+def decode_unseen(reply: str, key: str = "") -> Decoded:
+    """The section `other-filters`: tables of the older packet filter, whose rules nft does not show."""
+    seen, strange = tagged(reply, "table")
+    names = tuple(sorted({line.strip() for line in seen.get("table", []) if line.strip()}))
+    return Decoded(((("input_filter", "unseen"), names or ABSENT),), strange)
+
+
+_RESET = re.compile(r"\[ reject type 1 ")
+_FAMILY = re.compile(r"meta load nfproto => reg (\d+) \] \[ cmp eq reg \1 0x0*([2a]) \]")
+
+
+def decode_families(reply: str, key: str = "") -> Decoded:
+    """The section `filter-families`: for which address family a rule that resets is, from its instructions."""
+    seen, strange = tagged(reply, "rule")
+    facts: Pairs = []
+    for line in seen.get("rule", []):
+        head, _, body = line.partition(" [ ")
+        words = head.split()
+        if len(words) < 4 or words[0] != "inet" or not _RESET.search(f"[ {body}"):
+            continue
+        found = {{"2": "4", "a": "6"}[match[2]] for match in _FAMILY.finditer(f"[ {body}")}
+        # compared otherwise than by being one of them, it is not known
+        if "nfproto" in body and not found:
+            continue
+        facts.append(((_RULES, f"inet {words[1]} {words[3]}", "families"), tuple(sorted(found)) or ("4", "6")))
+    return Decoded(tuple(facts), strange)
+
+
+_LEAVES = (
+    "position", "chain", "action", "target", "opaque", "families", "enabled", "sources", "destinations", "list", "list_negated", "group", "transport",
+    "ports", "comment",
+)  # fmt: skip
+_FEEDS = {
+    (_RULES,), (_RULES, "*"), *((_RULES, "*", leaf) for leaf in _LEAVES), (_LISTS,), (_LISTS, "*"), (_LISTS, "*", "members"),
+    (_CHAINS,), (_CHAINS, "*"), (_CHAINS, "*", "position"), (_CHAINS, "*", "default"), ("input_filter", "empty_list"),
+}  # fmt: skip
 DECODERS = (
     Decoder(
         "nftables",
         "libnftables-json(5)",
         of_tree(decode_ruleset),
-        frozenset(_FEEDS | {("input_filter", "default"), ("input_filter", "empty_list")}),
-        (_RULES,),
+        frozenset(_FEEDS),
+        ((_RULES,), (_LISTS,), (_CHAINS,)),
     ),
+    Decoder("filter-families", "nft(8)", of_text(decode_families), frozenset({(_RULES, "*", "families")})),
+    Decoder("other-filters", "iptables(8)", of_text(decode_unseen), frozenset({("input_filter", "unseen")})),
 )

@@ -1,13 +1,25 @@
-"""OpenSSH: effective server settings as `sshd -T` prints them (sshd_config(5)), and authorized keys (sshd(8))."""
+"""OpenSSH: what the running server does, from its own effective settings (`sshd -T`, sshd_config(5)), and authorized
+keys (sshd(8)).
+
+What the files say is believed only where the daemon surely loaded them after their last change, and where what stands
+under `Match` was tried for somebody it is meant for. Of what differs by source or account, the most that is let in
+counts.
+"""
 
 from __future__ import annotations
 
 import base64
 import binascii
 import hashlib
+import re
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 
-from ..plane.kinds import ABSENT, NEVER
+from ..plane.kinds import ABSENT, NEVER, seconds
+from . import dropbear
 from .decoder import Decoded, Decoder, Pairs, of_text
+from .idle import at_a_prompt, shortest
+from .tagged import tagged
 
 _SSH = ("services", "ssh")
 _ROOT = {
@@ -17,104 +29,253 @@ _ROOT = {
     "prohibit-password": "keys",
     "forced-commands-only": "keys",
 }
-_YES_NO = {"passwordauthentication": "password_login", "permitemptypasswords": "blank_login"}
 _LISTS = {"hostkeyalgorithms": "key_types", "kexalgorithms": "exchanges", "ciphers": "ciphers", "macs": "macs"}
+_YES = {"yes": True, "no": False}
+_KEYWORD = re.compile(r"^\s*([A-Za-z0-9]+)(?:\s*=\s*|\s+|$)(.*)$")
+_RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
+FORCE_TAGS = "daemon arg changed block now oldest loaded started"
+SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell"
+KEY_TAGS = f"{FORCE_TAGS} command authority looked key unread"
+GLOBAL_TIMEOUT = (9, 7)  # the first level whose ChannelTimeout knows `global`
+
+
+# ---- settings -------------------------------------------------------------------------------------------------------
+
+
+class _Settings:
+    """`keyword value` lines as the daemon would use them: for everybody, for those tried, and what stands under
+    Match."""
+
+    def __init__(self, everybody: Iterable[str], tried: Iterable[str], blocks: Iterable[str]) -> None:
+        self.base = _keywords(everybody)
+        self.probes: dict[tuple[str, str], dict[str, list[str]]] = {}
+        for line in tried:
+            user, _, rest = line.partition(" ")
+            source, _, setting = rest.partition(" ")
+            word, _, value = setting.partition(" ")
+            self.probes.setdefault((user, source), {}).setdefault(word.lower(), []).append(value.strip())
+        self.blocks = _keywords(line for line in blocks if not line.lstrip().startswith("#"))
+
+    def values(self, word: str) -> set[str] | None:
+        """Every value of a keyword for somebody; None where one stands under Match that nobody tried has."""
+        known = {self.base[word][0]} if word in self.base else set()
+        known |= {settings[word][0] for settings in self.probes.values() if word in settings}
+        return known if {value.lower() for value in self.blocks.get(word, [])} <= {v.lower() for v in known} else None
+
+    def most(self, word: str, meant: Callable[[str], Any], rank: Callable[[Any], Any]) -> Any:
+        """The value that lets in most; None where one of them is not understood, or not known for whom it is."""
+        found = self.values(word)
+        meanings = [meant(value) for value in found or ()]
+        return max(meanings, key=rank) if meanings and None not in meanings else None
+
+
+def _keywords(lines: Iterable[str]) -> dict[str, list[str]]:
+    """Keyword and value, parted by blanks or one `=` (sshd_config(5))."""
+    found: dict[str, list[str]] = {}
+    for line in lines:
+        if match := _KEYWORD.match(line):
+            found.setdefault(match[1].lower(), []).append(match[2].strip())
+    return found
 
 
 def _number(text: str) -> int | None:
-    return int(text) if text.isascii() and text.isdigit() and len(text) < 10 else None
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 12 else None
 
 
-def decode_settings(reply: str, key: str = "") -> Decoded:
-    """`keyword value` lines. A limit of 0 on ClientAliveInterval means that idle sessions never end."""
-    facts: Pairs = [(_SSH, True), ((*_SSH, "enabled"), True), ((*_SSH, "encrypted"), True)]
-    left: list[str] = []
-    seen: dict[str, list[str]] = {}
-    for line in reply.splitlines():
-        word, _, value = line.strip().partition(" ")
-        if not word:
-            continue
-        if not word.isascii() or not word.isalnum() or (not value and word not in ("banner",)):
-            left.append(line)
-            continue
-        seen.setdefault(word.lower(), []).append(value.strip())
-    if "port" not in seen or "permitrootlogin" not in seen:
-        return Decoded((), (*left[:20], "the reply is not what sshd -T prints"))
-    if (port := _number(seen["port"][0])) is not None:
-        facts.append(((*_SSH, "port"), port))
-    facts.append(((*_SSH, "root_login"), _ROOT.get(seen["permitrootlogin"][0])))
-    facts += [
-        ((*_SSH, leaf), {"yes": True, "no": False}.get(seen[word][0])) for word, leaf in _YES_NO.items() if word in seen
+def _length(text: str) -> float | None:
+    try:
+        return seconds(text)
+    except ValueError:
+        return None
+
+
+def _first(seen: Mapping[str, list[str]], tag: str) -> str:
+    return (seen.get(tag) or [""])[0].strip()
+
+
+def decode_server(reply: str, key: str = "") -> Decoded:
+    """The section `ssh`."""
+    seen, strange = tagged(reply, SERVER_TAGS)
+    if seen.get("daemon") == ["dropbear"]:
+        return dropbear.decode_server(seen)
+    facts: Pairs = [
+        (_SSH, True),
+        ((*_SSH, "enabled"), True),
+        ((*_SSH, "encrypted"), True),
+        ((*_SSH, "permitted"), ABSENT),
+        ((*_SSH, "config"), _first(seen, "config")),
     ]
-    facts += [((*_SSH, leaf), tuple(sorted(seen[word][0].split(",")))) for word, leaf in _LISTS.items() if word in seen]
-    facts.append(((*_SSH, "tries"), _number(seen.get("maxauthtries", [""])[0])))
-    grace = _number(seen.get("logingracetime", [""])[0])
-    facts.append(((*_SSH, "grace"), None if grace is None else NEVER if grace == 0 else float(grace)))
-    # keep-alives end dead connections only; an idle but live client stays unless ChannelTimeout ends it (sshd_config(5))
-    facts.append(((*_SSH, "idle"), _channel_timeout(seen.get("channeltimeout", []))))
-    allowed = [v for line in seen.get("allowusers", []) for v in line.split()]
-    facts.append(
-        (
-            (*_SSH, "accounts"),
-            tuple(sorted(allowed)) if allowed else None if "allowgroups" in seen or "denyusers" in seen else ABSENT,
-        )
-    )
-    banner = seen.get("banner", ["none"])[0]
-    facts.append((("banner",), ABSENT if banner in ("none", "") else None))
-    return Decoded(tuple((p, v) for p, v in facts if v is not None), tuple(left[:20]))
+    settings = _Settings(seen.get("set", []), seen.get("for", []), seen.get("block", []))
+    if "port" not in settings.base or "permitrootlogin" not in settings.base:
+        return Decoded((), ("the reply is not what sshd -T prints",))
+    if why := not_in_force(seen):
+        return Decoded(tuple(facts), (why,))
+    facts += _effective(settings, bool(seen.get("socket")))
+    facts += _banner(settings, seen)
+    sizes = [int(match[1]) for line in seen.get("hostkey", []) if (match := _RSA.match(line))]
+    if seen.get("hostkey"):
+        facts.append(((*_SSH, "rsa_bits"), min(sizes) if sizes else ABSENT))
+    facts.append(((*_SSH, "idle"), _idle(settings, seen)))
+    return Decoded(tuple((p, v) for p, v in facts if v is not None), strange)
 
 
-def _channel_timeout(values: list[str]) -> float:
-    for entry in (e for v in values for e in v.split()):
+def _idle(settings: _Settings, seen: Mapping[str, list[str]]) -> float | None:
+    level = re.search(r"OpenSSH_(\d+)\.(\d+)", " ".join(seen.get("version", [])))
+    known = settings.values("channeltimeout") is not None
+    told = settings.base.get("channeltimeout", [])
+    by_server = channel_timeout(told, tuple(map(int, level.groups())) if level else ()) if known else None
+    return shortest(by_server, at_a_prompt(seen.get("tmout", []), seen.get("shell", [])))
+
+
+def not_in_force(seen: Mapping[str, list[str]]) -> str:
+    """Why the files do not tell what the daemon does; empty where they do."""
+    changed = [line.split(" ", 1)[0] for line in seen.get("changed", [])]
+    if not changed or not all(one.isdigit() for one in changed):
+        return "when the files of the SSH server were changed could not be read"
+    newest = max(map(int, changed))
+    now, loaded, oldest = (_number(_first(seen, tag)) for tag in ("now", "loaded", "oldest"))
+    if now is None or newest > now or (loaded or 0) > now:
+        return "the files of the SSH server, or its start, lie in the future: its clock was set back since"
+    if loaded is not None:
+        if newest == loaded:
+            return "a file of the SSH server was changed in the very second it was loaded"
+        return "the SSH server runs with older settings than its files" if newest > loaded else ""
+    started = _first(seen, "started").split()
+    # started after the last change, it has read them, and a reload could only have read the same
+    if len(started) == 3 and all(word.isdigit() for word in started):
+        boot, ticks, hertz = map(int, started)
+        # what lies in memory since the boot and is older than it shows that the clock was set forward since
+        steady = oldest is not None and oldest >= boot - 10
+        if steady and newest + 1 <= boot + ticks / (hertz or 100):
+            return ""
+    return "whether the SSH server has loaded its files since they were changed is not known"
+
+
+def _effective(settings: _Settings, by_socket: bool) -> Pairs:
+    root = ("no", "keys", "yes")
+    # a password may also be asked for by keyboard-interactive, where PAM stands behind it (RFC 4256)
+    typed = [settings.most(w, lambda v: _YES.get(v), bool) for w in ("passwordauthentication", _interactive(settings))]
+    by_pam = settings.most("usepam", lambda v: _YES.get(v), bool) if "usepam" in settings.base else False
+    password = True if typed[0] or (typed[1] and by_pam) else None if None in (*typed, by_pam) else False
+    grace = _length(settings.base.get("logingracetime", [""])[0])
+    facts: Pairs = [
+        ((*_SSH, "port"), None if by_socket else _number(settings.base["port"][0])),
+        ((*_SSH, "root_login"), settings.most("permitrootlogin", lambda v: _ROOT.get(v), root.index)),
+        ((*_SSH, "password_login"), password),
+        ((*_SSH, "blank_login"), settings.most("permitemptypasswords", lambda v: _YES.get(v), bool)),
+        ((*_SSH, "tries"), settings.most("maxauthtries", _number, int)),
+        ((*_SSH, "grace"), NEVER if grace == 0 else grace),
+        ((*_SSH, "accounts"), _accounts(settings)),
+        ((*_SSH, "interfaces"), ABSENT if any(map(_anywhere, settings.base.get("listenaddress", []))) else None),
+    ]
+    return facts + [
+        ((*_SSH, leaf), tuple(sorted(settings.base[word][0].split(","))))
+        for word, leaf in _LISTS.items()
+        if word in settings.base
+    ]
+
+
+def _anywhere(bound: str) -> bool:
+    """Is it a socket for every address of a family?"""
+    return bound.rpartition(":")[0].strip("[]") in ("0.0.0.0", "::", "*")  # noqa: S104  # compared, not bound to
+
+
+def _interactive(settings: _Settings) -> str:
+    new, old = "kbdinteractiveauthentication", "challengeresponseauthentication"
+    return new if new in settings.base else old
+
+
+def _accounts(settings: _Settings) -> Any:
+    """The accounts let in; a list under Match, or of groups, is not judged."""
+    words = ("allowusers", "allowgroups", "denyusers", "denygroups")
+    if any(word in settings.blocks for word in words) or any(word in settings.base for word in words[1:]):
+        return None
+    allowed = [name for line in settings.base.get("allowusers", []) for name in line.split()]
+    return tuple(sorted(allowed)) if allowed else ABSENT
+
+
+def _banner(settings: _Settings, seen: Mapping[str, list[str]]) -> Pairs:
+    found = settings.values("banner")
+    if found is None or len(found) > 1:
+        return []
+    shown = "\n".join(seen.get("notice", [])).strip()
+    return [(("banner",), shown if shown and "lost" not in seen else ABSENT)]
+
+
+def channel_timeout(values: Iterable[str], level: tuple[int, ...]) -> float | None:
+    """The seconds after which an idle shell session is ended (sshd_config(5), ChannelTimeout); a type nobody knows at
+    this level ends nothing."""
+    limits = []
+    for entry in (e for value in values for e in value.split()):
         kind, _, length = entry.partition("=")
-        if kind in ("session", "session:shell", "*", "global") and length.isdigit() and int(length):
-            return float(length)
-    return NEVER
+        ends = kind in ("session:*", "session:shell", "*") or (kind == "global" and level >= GLOBAL_TIMEOUT)
+        if kind == "global" and not level:
+            return None
+        if ends and (limit := _length(length)):
+            limits.append(limit)
+    return min(limits, default=NEVER)
+
+
+# ---- keys -----------------------------------------------------------------------------------------------------------
 
 
 def decode_keys(reply: str, key: str = "") -> Decoded:
-    """Authorized keys of account `key` as SHA-256 fingerprints; options before the key type are allowed, comments are
-    dropped."""
-    prints: list[str] = []
-    left: list[str] = []
-    for line in reply.splitlines():
-        words = line.split()
-        if not words or words[0].startswith("#"):
+    """The section `keys`: the SHA-256 fingerprints of each account's keys; options before the key type are allowed,
+    comments are dropped. Where keys come from a command or an authority too, no account's are all known."""
+    seen, strange = tagged(reply, KEY_TAGS)
+    if why := _more_keys(seen):
+        return Decoded((), (why,))
+    found: dict[str, set[str]] = {name.strip(): set() for name in seen.get("looked", [])}
+    left = [*strange]
+    for line in seen.get("key", []):
+        name, _, words = line.partition(" ")
+        if not words.strip() or words.lstrip().startswith("#"):
             continue
-        at = next((i for i, w in enumerate(words) if w.startswith(("ssh-", "ecdsa-", "sk-"))), -1)
-        try:
-            blob = base64.b64decode(words[at + 1], validate=True) if at >= 0 and at + 1 < len(words) else b""
-        except (binascii.Error, ValueError):
-            blob = b""
-        if blob:
-            prints.append("SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("="))
+        if print_ := fingerprint(words.split()):
+            found.setdefault(name, set()).add(print_)
         else:
-            left.append("a line that is no key")
-    return Decoded(((("accounts", key, "keys"), tuple(sorted(prints))),) if not left else (), tuple(left[:20]))
+            left.append(f"a line among the keys of {name} that is no key")
+            found.pop(name, None)
+    for line in seen.get("unread", []):
+        left.append(f"the keys of {line.split(' ')[0]} could not be read")
+        found.pop(line.split(" ")[0], None)
+    return Decoded(
+        tuple((("accounts", name, "keys"), tuple(sorted(keys))) for name, keys in found.items()), tuple(left[:20])
+    )
 
 
-_FEEDS = (
-    "root_login",
-    "password_login",
-    "blank_login",
-    "key_types",
-    "exchanges",
-    "ciphers",
-    "macs",
-    "tries",
-    "grace",
-    "idle",
-    "accounts",
-    "port",
-    "enabled",
-    "encrypted",
-)
+def _more_keys(seen: Mapping[str, list[str]]) -> str:
+    """Why the keys that were found may not be all that open; empty where they are."""
+    if seen.get("daemon") == ["dropbear"]:
+        return "keys may lie in another folder" if "D" in dropbear.options(seen.get("arg", [])) else ""
+    if why := not_in_force(seen):
+        return why
+    if any(word.startswith(("authorized", "trustedusercakeys")) for word in _keywords(seen.get("block", []))):
+        return "under Match keys come from elsewhere"
+    for tag, what in (("command", "a command gives more keys"), ("authority", "certificates of an authority open too")):
+        if _first(seen, tag) not in ("none", ""):
+            return what
+    return ""
+
+
+def fingerprint(words: list[str]) -> str:
+    """The SHA-256 fingerprint of one line of authorized keys; empty where it is none."""
+    at = next((i for i, w in enumerate(words) if w.startswith(("ssh-", "ecdsa-", "sk-"))), -1)
+    try:
+        blob = base64.b64decode(words[at + 1], validate=True) if at >= 0 and at + 1 < len(words) else b""
+    except (binascii.Error, ValueError):
+        return ""
+    return "SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=") if blob else ""
+
+
+_LEAVES = (
+    "root_login", "password_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle",
+    "accounts", "port", "permitted", "interfaces", "enabled", "encrypted", "config", "rsa_bits",
+)  # fmt: skip
 DECODERS = (
     Decoder(
-        "openssh-settings",
-        "sshd_config(5)",
-        of_text(decode_settings),
-        frozenset({("services", "*"), ("banner",), *(("services", "*", x) for x in _FEEDS)}),
+        "ssh-server", "sshd_config(5), dropbear(8)", of_text(decode_server),
+        frozenset({("services", "*"), ("banner",), *(("services", "*", x) for x in _LEAVES)}),
     ),
-    Decoder("openssh-keys", "sshd(8)", of_text(decode_keys), frozenset({("accounts", "*", "keys")})),
-)
+    Decoder("ssh-keys", "sshd(8)", of_text(decode_keys), frozenset({("accounts", "*", "keys")})),
+)  # fmt: skip

@@ -11,14 +11,16 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import ip_address, ip_interface
 
-from ..addresses import ANYONE, NOBODY, AddressSet
+from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ..doors import Door, Way
+from ..job import Site
 from ..plane.compare import difference
 from ..plane.edit import exists, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, show, touches
-from ..plane.table import InputRule, Plane
+from ..plane.table import InputRule, Plane, Service
 from ..secret import Ref
+from .filter import UNREAD, At, Passing, matched, through
 
 
 @dataclass(frozen=True)
@@ -48,7 +50,11 @@ class Admission:
 
 def admit(plane: Plane, way: Way) -> Admission:
     """May this way be used, as far as this plane tells?"""
-    found = conditions(plane, way)
+    return admission(conditions(plane, way))
+
+
+def admission(found: tuple[Condition, ...]) -> Admission:
+    """What some conditions amount to."""
     verdicts = {c.holds for c in found}
     return Admission(False if False in verdicts else None if None in verdicts else True, found)
 
@@ -110,7 +116,7 @@ def _port(path: Path, port: object, door: Door) -> Condition:
 
 def _address(plane: Plane, way: Way) -> tuple[Condition, ...]:
     """The unit must have the door's address, and be able to answer the source."""
-    if not len(plane.interfaces):
+    if not len(plane.interfaces) or ip_address(way.door.address).is_loopback:
         # nothing was read of its sockets: the address is the one it was met at, until something moves it
         return (Condition(frozenset({("interfaces",)}), True, f"{way.door.address} is where it was met"),)
     key = way.door.interface or _interface_of(plane, way.door.address)
@@ -172,33 +178,37 @@ def door(plane: Plane, service: str, interface: str = "", met: Door | None = Non
 _SAYS = {True: "accepts it", False: "drops it", None: "may drop it"}
 _FILTER: Path = ("input_filter",)
 _RULES: Path = ("input_rules",)
-_LOOKED_AT = ("position", "action", "enabled", "sources", "list", "list_negated", "group", "transport", "ports")
+_LOOKED_AT = (
+    "position", "action", "enabled", "opaque", "families", "sources", "destinations", "list", "list_negated", "group", "transport", "ports",
+)  # fmt: skip
+_FILTERING = ("input_filter", "input_chains", "input_rules", "address_lists", "interface_groups", "interfaces")
 
 
 def passage(plane: Plane, way: Way) -> Condition:
     """Does the packet filter let this way through? Rules are looked at in order up to the first that surely matches;
     what stands behind it, and any comment, is not rested on. A name that was not read rests on all lists."""
-    default = plane.input_filter.default
+    at, default = at_door(plane, way.door), plane.input_filter.default
+    if plane.input_chains.complete:
+        found = through(plane, at)
+        holds = True if way.source in found.surely_in else None if way.source in found.let_in else False
+        return Condition(frozenset((area,) for area in _FILTERING), holds, f"the packet filter {_SAYS[holds]}")
     rests: set[Path] = {(*_FILTER, "default")}
     if default is ABSENT:
         return Condition(frozenset(rests), True, "there is no packet filter")
     ordered = plane.input_rules.complete and all(isinstance(r.position, int) for r in plane.input_rules)
     # one rule unread, or its place, and any rule might be the first that matches
     if not ordered:
-        return Condition(
-            frozenset({_RULES, ("address_lists",), ("interface_groups",), *rests}),
-            None,
-            "the rules were not read whole",
-        )
+        rests |= {_RULES, ("address_lists",), ("interface_groups",)}
+        return Condition(frozenset(rests), None, "the rules were not read whole")
     possible: set[str | None] = set()
     # two rules in one place: by key, so that the answer is the same each time
     for rule in sorted(plane.input_rules, key=lambda r: (r.position or 0, r.key)):
-        rests |= {(*_RULES, rule.key, leaf) for leaf in _LOOKED_AT}
-        matched = _matches(plane, rule, way, rests)
-        if matched is False:
+        rests |= _rested_on(rule)
+        surely, possibly = matched(plane, rule, at)
+        if way.source not in possibly:
             continue
         possible.add(rule.action if rule.action in ("accept", "drop") else None)
-        if matched is True and rule.action in ("accept", "drop"):
+        if way.source in surely and rule.action in ("accept", "drop"):
             break
     else:
         possible.add(default if default in ("accept", "drop") else None)
@@ -206,84 +216,24 @@ def passage(plane: Plane, way: Way) -> Condition:
     return Condition(frozenset(rests), holds, f"the packet filter {_SAYS[holds]}")
 
 
-def _matches(plane: Plane, rule: InputRule, way: Way, rests: set[Path]) -> bool | None:
-    if rule.enabled is False:
-        return False
-    verdicts = [
-        True if rule.enabled in (True, ABSENT) else None,
-        _in_sources(rule.sources, way.source),
-        _in_list(plane, rule, way.source, rests),
-        _in_group(plane, rule, way.door, rests),
-        _transport(rule.transport),
-        _in_ports(rule.ports, way.door.port),
-    ]
-    return False if False in verdicts else None if None in verdicts else True
+def at_door(plane: Plane, met: Door, transport: str = "tcp") -> At:
+    """Where somebody knocks who comes to a door."""
+    return At(transport, met.port, met.address, met.interface or _interface_of(plane, met.address))
 
 
-def _in_sources(members: object, source: str) -> bool | None:
-    if members is ABSENT:
-        return True
-    return source in members if isinstance(members, AddressSet) else None
-
-
-def _in_list(plane: Plane, rule: InputRule, source: str, rests: set[Path]) -> bool | None:
-    if rule.list is ABSENT:
-        return True
-    if not isinstance(rule.list, str):
-        # it may name any list, so a change of any list may change the answer
+def _rested_on(rule: InputRule) -> set[Path]:
+    """Everything that what a rule matches hangs on."""
+    rests: set[Path] = {(*_RULES, rule.key, leaf) for leaf in _LOOKED_AT}
+    if isinstance(rule.list, str):
+        rests |= {("address_lists", rule.list), (*_FILTER, "empty_list")}
+    elif rule.list is None:  # it may name any list, so a change of any list may change the answer
         rests.add(("address_lists",))
-        return None
-    rests |= {("address_lists", rule.list), (*_FILTER, "empty_list")}
-    found = plane.address_lists.get(rule.list)
-    members = found.members if found else None
-    if not isinstance(members, AddressSet) or rule.list_negated is None:
-        return None
-    # makes differ in what an empty list matches: not said is not known
-    if not members:
-        inside = {"anyone": True, "nobody": False}.get(str(plane.input_filter.empty_list))
-        if inside is None:
-            return None
-    else:
-        inside = source in members
-    return not inside if rule.list_negated is True else inside
-
-
-def _in_group(plane: Plane, rule: InputRule, at: Door, rests: set[Path]) -> bool | None:
-    if rule.group is ABSENT:
-        return True
-    if not isinstance(rule.group, str):
-        rests |= {("interface_groups",), ("interfaces",)}
-        return None
-    key = at.interface or _interface_of(plane, at.address)
-    rests |= {("interface_groups", rule.group), ("interfaces",)}
-    if not key:
-        return None
-    if rule.group == key:
-        return True
-    # it names a socket, and not the one the door is behind
-    if rule.group in plane.interfaces:
-        return False
-    found = plane.interface_groups.get(rule.group)
-    if found is None:
-        return False if plane.interface_groups.complete and plane.interfaces.complete else None
-    return key in found.members if isinstance(found.members, tuple) else None
-
-
-def _transport(transport: object) -> bool | None:
-    if transport is ABSENT:
-        return True
-    return transport == "tcp" if isinstance(transport, str) else None
-
-
-def _in_ports(ports: object, port: int) -> bool | None:
-    if ports is ABSENT:
-        return True
-    if not isinstance(ports, tuple):
-        return None
-    spans = [(first, last or first) for first, _, last in (entry.partition("-") for entry in ports)]
-    if not all(first.isdigit() and last.isdigit() for first, last in spans):
-        return None
-    return any(int(first) <= port <= int(last) for first, last in spans)
+    if rule.group is not ABSENT:
+        rests |= {
+            ("interface_groups", rule.group) if isinstance(rule.group, str) else ("interface_groups",),
+            ("interfaces",),
+        }
+    return rests
 
 
 # ---- what stays, and who at all -------------------------------------------------------------------------------------
@@ -300,7 +250,7 @@ def stays(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
 
 
 # Whatever a condition can rest on lies in the service, in the account, or in one of these areas.
-_AREAS = frozenset({"interfaces", "interface_groups", "input_filter", "input_rules", "address_lists"})
+_AREAS = frozenset(_FILTERING)
 
 
 def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path]) -> bool:
@@ -316,21 +266,22 @@ def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path]) -> boo
 
 @dataclass(frozen=True)
 class Sources:
-    """From where a service lets somebody log in: surely, possibly, and what decides it."""
+    """From where a service lets somebody log in: surely, possibly; and what the packet filter before it does."""
 
     sure: AddressSet
     possible: AddressSet
-    because: tuple[Path, ...]
+    passes: Passing = UNREAD
 
 
-def who(plane: Plane, service: str) -> Sources:
-    """The sources from which at least one account may log in through `service`, in both address families."""
+def who(plane: Plane, service: str, met: Door | None = None) -> Sources:
+    """The sources from which at least one account may log in through `service`, in both address families. `met` is where
+    the service was met; without it what the packet filter asks of address and socket is not known."""
     path = ("services", service)
     found = plane.services.get(service)
     if exists(plane, path) is False or (found is not None and found.enabled is False):
-        return Sources(NOBODY, NOBODY, ((*path, "enabled"),))
+        return Sources(NOBODY, NOBODY)
     if found is None:
-        return Sources(NOBODY, ANYONE, (path,))
+        return Sources(NOBODY, ANYONE)
     gate_sure, gate_possible = _bounds(found.permitted, found.enabled is True)
     sure, possible = NOBODY, NOBODY
     for account in plane.accounts:
@@ -340,7 +291,51 @@ def who(plane: Plane, service: str) -> Sources:
         sure, possible = sure | (low & gate_sure), possible | (high & gate_possible)
     if not plane.accounts.complete:
         possible = possible | gate_possible
-    return Sources(sure, possible, ((*path, "permitted"),))
+    bound_sure, bound_possible = _bound(plane, found)
+    passes = _passes(plane, found, met)
+    return Sources(sure & bound_sure & passes.surely_in, possible & bound_possible & passes.let_in, passes)
+
+
+def _passes(plane: Plane, service: Service, met: Door | None) -> Passing:
+    """What the packet filter lets through to a service; where its port was not read, only that there is no filter is
+    known."""
+    transport = service.transport if isinstance(service.transport, str) else "tcp"
+    if isinstance(service.port, int):
+        return through(plane, at_door(plane, met, transport) if met else At(transport, service.port))
+    return UNREAD if len(plane.input_rules) else through(plane, At(transport, 0))
+
+
+def _bound(plane: Plane, service: Service) -> tuple[AddressSet, AddressSet]:
+    """Who can come to the sockets a service listens on, by their addresses: surely and possibly. Where they were not all
+    read, or none is its own, that is not known."""
+    transport = service.transport if isinstance(service.transport, str) else "tcp"
+    mine = [x for x in plane.listening if x.port == service.port and x.transport == transport]
+    if not plane.listening.complete or not mine:
+        return ANYONE, ANYONE
+    sure, possible = NOBODY, NOBODY
+    for x in mine:
+        if x.address is None or x.address == "*":
+            return (ANYONE if x.address else NOBODY), ANYONE
+        at = ip_address(x.address)
+        if at.is_loopback:
+            continue
+        family = FOUR if at.version == 4 else SIX
+        # a socket for any IPv6 address may take IPv4 as well (RFC 3493, section 5.3)
+        both = at.version == 6 and at.is_unspecified
+        sure, possible = sure | family, possible | (ANYONE if both else family)
+    return sure, possible
+
+
+def passing(plane: Plane, site: Site) -> tuple[Service, ...]:
+    """The services whose own limit lets in the laptop, which has no business there once the work is done, and nobody
+    else beyond those who have."""
+    laptop = AddressSet.of(site.laptop)
+    return tuple(
+        one
+        for one in plane.services
+        if one.enabled is not False and isinstance(one.permitted, AddressSet) and laptop <= one.permitted
+        if one.permitted <= site.while_working(one.key) and not one.permitted <= site.meant_for(one.key)
+    )
 
 
 def _bounds(permitted: object, certain: bool) -> tuple[AddressSet, AddressSet]:

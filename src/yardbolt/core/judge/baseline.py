@@ -71,6 +71,9 @@ def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tupl
                         f"{v.saw}; waived by {waiver.owner} until {waiver.until}: {waiver.reason}",
                     )
             title = rule.wrong if v.state is State.FAILS else rule.right
+            # the sentence speaks for all; where not all hold, each says only what was seen of it
+            if v.state is State.HOLDS and any(other.state is not State.HOLDS for other in verdicts):
+                title = v.saw
             basis = v.basis
             # what the make does not have, or its manual says, was not read from the unit
             if basis == "read" and v.subject and pattern_of(v.subject) in site.manual:

@@ -11,12 +11,15 @@ from ..plane.path import Path
 @dataclass(frozen=True)
 class Looked:
     """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the version
-    of the address, and the services whose published logins were tried."""
+    of the address, the services whose published logins were tried, whether UDP ports were asked, and which of those said
+    nothing."""
 
     read: frozenset[Path] = frozenset()
     all_ports: bool = False
     version: int = 4
     tried: frozenset[str] = frozenset()
+    datagrams: bool = False
+    silent: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -32,19 +35,18 @@ def _inside(*heads: str) -> Callable[[Looked], bool]:
     return lambda looked: any(path[0] in heads for path in looked.read)
 
 
-def _never(looked: Looked) -> bool:
-    return False
-
-
 INSIDE = "its family does not read it, or nobody got in"
 COVERABLE: tuple[Row, ...] = (
     Row("some TCP ports", "not looked at, or silent", lambda looked: looked.all_ports),
-    Row("UDP", "no UDP port was looked at", _never),
+    Row("UDP", "no UDP port was looked at", lambda looked: looked.datagrams),
+    Row("most UDP ports", "only those the trade manages by were asked", lambda looked: not looked.datagrams),
     Row("IPv6", "the unit was met by IPv4 only", lambda looked: looked.version == 6),
     Row("IPv4", "the unit was met by IPv6 only", lambda looked: looked.version == 4),
-    Row("SNMP", "no community or user was tried", _never),
+    Row("UDP ports that said nothing", "open, or not: silence does not tell", lambda looked: not looked.silent),
+    Row("SNMP", "no community or user was tried", lambda looked: looked.datagrams),
+    Row("SNMP users", "no user of SNMP was tried", lambda looked: not looked.datagrams),
     Row("web logins", "none was tried", lambda looked: bool(looked.tried & {"http", "https", "web"})),
-    Row("anonymous FTP, TFTP", "none was tried", _never),
+    Row("TFTP", "it was not asked", lambda looked: looked.datagrams),
     Row("accounts", INSIDE, _inside("accounts")),
     Row("password policy", INSIDE, _inside("policy", "lockout")),
     Row("services", INSIDE, _inside("services")),
@@ -53,8 +55,8 @@ COVERABLE: tuple[Row, ...] = (
     Row("scheduled jobs", INSIDE, _inside("jobs")),
     Row("files", INSIDE, _inside("files")),
     Row("who is inside", INSIDE, _inside("sessions")),
-    Row("log destinations, time source", "nothing reads them yet", _never),
-    Row("certificates", "nothing judges them yet", _never),
+    Row("log destinations", INSIDE, lambda looked: ("logs", "destinations") in looked.read),
+    Row("time source", INSIDE, lambda looked: ("clock", "source") in looked.read),
 )
 
 

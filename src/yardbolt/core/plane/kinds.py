@@ -167,13 +167,14 @@ def trial_end(raw: Any) -> str:
 @dataclass(frozen=True)
 class Leaf:
     """One row of the table. `steady` is false for what moves by itself (clock, sessions) and is never compared;
-    `slack` is how far a value may be off and still count as reached."""
+    `slack` is how far a value may be off and still count as reached; `absent`: may it be read, and not set."""
 
     kind: Callable[[Any], Any]
     meaning: str
     unit: str = ""
     steady: bool = True
     slack: float = 0.0
+    absent: bool = True
 
 
 def leaf(kind: Callable[[Any], Any], meaning: str, unit: str = "", steady: bool = True, slack: float = 0.0) -> Any:

@@ -4,7 +4,7 @@ baselines, the JSON form, differences and the reference in `docs/plane.md` are d
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from functools import cache
 from typing import Any
 
@@ -43,9 +43,16 @@ class Identity:
 
 
 @dataclass(frozen=True)
+class Host:
+    init: str | Absent | None = leaf(text, "what starts its services: systemd, sysv, busybox")
+
+
+@dataclass(frozen=True)
 class Clock:
     offset: float | None = leaf(seconds, "its clock minus the laptop's", "seconds", steady=False, slack=5.0)
-    zone: str | None = leaf(text, "its time zone")
+    source: str | Absent | None = leaf(text, "whose time it keeps, as its own daemon says", steady=False)
+    synchronised: bool | Absent | None = leaf(flag, "is it in step with its source", steady=False)
+    zone: str | Absent | None = leaf(text, "its time zone")
 
 
 @dataclass(frozen=True)
@@ -58,6 +65,11 @@ class Policy:
     max_run: int | Absent | None = leaf(number, "longest rising or falling run (abc, 321) it accepts", "characters")
     history: int | Absent | None = leaf(number, "how many earlier passwords it refuses", "passwords")
 
+    binds_root: bool | Absent | None = leaf(flag, "does it bind root too")
+    dictionary: str | Absent | None = leaf(
+        text, "the dictionary its word check needs: there, missing (then users can set no password), not used"
+    )
+
 
 @dataclass(frozen=True)
 class Lockout:
@@ -65,6 +77,19 @@ class Lockout:
     release: float | Absent | None = leaf(
         seconds, "how long it stays locked; never = until somebody unlocks it", "seconds"
     )
+    binds_root: bool | Absent | None = leaf(flag, "does it lock root too")
+
+
+@dataclass(frozen=True)
+class Logs:
+    destinations: tuple[str, ...] | Absent | None = leaf(nameset, "where its logs are sent: transport, address, port")
+
+
+@dataclass(frozen=True)
+class Snmp:
+    communities: int | Absent | None = leaf(number, "communities it takes", "communities")
+    published: int | Absent | None = leaf(number, "those of them that anybody knows: public, private", "communities")
+    writing: int | Absent | None = leaf(number, "those of them that may write", "communities")
 
 
 @dataclass(frozen=True)
@@ -74,7 +99,10 @@ class Account:
     enabled: bool | Absent | None = leaf(flag, "may it log in at all")
     origin: str | Absent | None = leaf(text, "who made it: factory, ours, system")
     storage: str | Absent | None = leaf(
-        text, "how its secret is kept: one-way, reversible, clear, blank, locked, factory, own"
+        text, "how its secret is kept: one-way, outdated, reversible, clear, blank, locked, factory, own"
+    )
+    becomes_root: str | Absent | None = leaf(
+        text, "how it may become root: is root, freely, with its password, some commands, no"
     )
     permitted: AddressSet | Absent | None = leaf(sources, "from where it may log in")
     secret: Ref | Absent | None = leaf(reference, "the credential that opened it in this run")
@@ -102,6 +130,7 @@ class Role:
 class Service:
     key: str
     enabled: bool | Absent | None = leaf(flag, "is it set to run")
+    boot: bool | Absent | None = leaf(flag, "does the next boot start it")
     port: int | Absent | None = leaf(number, "where it listens")
     transport: str | Absent | None = leaf(text, "tcp or udp; not set is tcp")
     encrypted: bool | Absent | None = leaf(flag, "does it encrypt")
@@ -118,6 +147,7 @@ class Service:
     exchanges: tuple[str, ...] | Absent | None = leaf(wordset, "key exchanges it offers (RFC 4253, section 7.1)")
     ciphers: tuple[str, ...] | Absent | None = leaf(wordset, "ciphers it offers")
     macs: tuple[str, ...] | Absent | None = leaf(wordset, "message authentication it offers")
+    rsa_bits: int | Absent | None = leaf(number, "its smallest RSA or DSA host key", "bits")
     config: str | Absent | None = leaf(text, "the file it takes its settings from")
 
 
@@ -126,6 +156,7 @@ class Interface:
     key: str
     side: str | Absent | None = leaf(text, "inside, outside, management, wireless")
     enabled: bool | Absent | None = leaf(flag, "is it in use")
+    hardware: str | Absent | None = leaf(text, "its hardware address")
     mode: str | Absent | None = leaf(text, "how it gets its address: fixed, leased, none")
     addresses: tuple[str, ...] | Absent | None = leaf(interface_addresses, "its addresses with prefix length")
     gateway: str | Absent | None = leaf(text, "where it sends what is not on its own network")
@@ -151,7 +182,14 @@ class InterfaceGroup:
 class InputRule:
     key: str
     position: int | None = leaf(number, "its place in the order; the lowest is looked at first")
-    action: str | Absent | None = leaf(text, "what it does with what matches: accept, drop, other")
+    chain: str | Absent | None = leaf(text, "the chain it stands in, where there are several")
+    action: str | Absent | None = leaf(
+        text, "what it does with what matches: accept, drop, jump, goto, return, continue, other"
+    )
+    target: str | Absent | None = leaf(text, "the chain it jumps or goes to")
+    opaque: bool | Absent | None = leaf(flag, "does it ask something that is not understood; not set is no")
+    families: tuple[str, ...] | Absent | None = leaf(wordset, "the address families it is for: 4, 6; not set is both")
+    destinations: AddressSet | Absent | None = leaf(sources, "the host's own addresses it matches; not set is any")
     enabled: bool | Absent | None = leaf(flag, "is it in force; not set is yes")
     sources: AddressSet | Absent | None = leaf(sources, "the addresses it matches; not set is any")
     list: str | Absent | None = leaf(text, "the named address list it matches")
@@ -163,9 +201,17 @@ class InputRule:
 
 
 @dataclass(frozen=True)
+class InputChain:
+    key: str
+    position: int | Absent | None = leaf(number, "its place among those every packet passes; not set: only by a jump")
+    default: str | Absent | None = leaf(text, "what happens at its end: accept, drop")
+
+
+@dataclass(frozen=True)
 class InputFilter:
     default: str | Absent | None = leaf(text, "what happens to what no rule matches: accept, drop; not set = no filter")
     empty_list: str | Absent | None = leaf(text, "what an empty address list matches: anyone, nobody")
+    unseen: tuple[str, ...] | Absent | None = leaf(nameset, "filters of another kind, whose rules are not seen here")
 
 
 @dataclass(frozen=True)
@@ -189,6 +235,7 @@ class Job:
     key: str
     owner: str | Absent | None = leaf(text, "the account it runs as")
     schedule: str | Absent | None = leaf(text, "when it runs, as the unit writes it")
+    runs: str | Absent | None = leaf(text, "the program it runs, without what is given to it")
     origin: str | Absent | None = leaf(text, "who put it there: package, ours, unknown")
 
 
@@ -208,9 +255,21 @@ class Answering:
     transport: str | None = leaf(text, "tcp or udp", steady=False)
     address: str | None = leaf(text, "the address it answers on", steady=False)
     speaks: str | None = leaf(
-        text, "what it speaks, told from its first words: ssh, telnet, http, tls, unknown", steady=False
+        text,
+        "what it speaks, told from its first words: ssh, telnet, http, tls, ftp, unknown; by UDP snmp, tftp, ntp",
+        steady=False,
     )
+    anonymous: bool | Absent | None = leaf(flag, "does it let in somebody without a name", steady=False)
     banner: str | None = leaf(text, "its first words", steady=False)
+
+
+@dataclass(frozen=True)
+class Certificate:
+    key: str
+    port: int | None = leaf(number, "the port that shows it", steady=False)
+    subject: str | None = leaf(text, "whom it names (RFC 5280)", steady=False)
+    days_left: int | None = leaf(number, "how long it is still valid; below 0 it is not", "days", steady=False)
+    self_signed: bool | None = leaf(flag, "is it vouched for by itself alone", steady=False)
 
 
 @dataclass(frozen=True)
@@ -219,7 +278,10 @@ class Listening:
     port: int | None = leaf(number, "port")
     transport: str | None = leaf(text, "tcp or udp")
     address: str | None = leaf(text, "the address it is bound to, IPv4 or IPv6; * is all of them")
-    program: str | None = leaf(text, "the program behind it")
+    program: str | None = leaf(text, "the program behind it, by its name")
+    exe: str | None = leaf(text, "the file it runs from")
+    unit: str | None = leaf(text, "the unit that started it")
+    package: str | None = leaf(text, "the package that brought it")
 
 
 @dataclass(frozen=True)
@@ -275,11 +337,14 @@ class Plane:
 
     identity: Identity = part(Identity, "which unit it is")
     name: str | Absent | None = leaf(text, "what the unit calls itself")
+    host: Host = part(Host, "how it runs, where it is a host with files")
     clock: Clock = part(Clock, "its time")
     banner: str | Absent | None = leaf(text, "the notice shown at login")
     idle: float | Absent | None = leaf(seconds, "idle timeout of every way in; never = infinity", "seconds")
     policy: Policy = part(Policy, "what it demands of passwords")
     lockout: Lockout = part(Lockout, "what it does after wrong tries")
+    logs: Logs = part(Logs, "where its logs go")
+    snmp: Snmp = part(Snmp, "who may ask it by SNMP")
     accounts: Listing[Account] = many(Account, "who can log in")
     roles: Listing[Role] = many(Role, "rights that accounts can be given")
     services: Listing[Service] = many(Service, "ways to manage it")
@@ -287,12 +352,14 @@ class Plane:
     address_lists: Listing[AddressList] = many(AddressList, "named lists of addresses")
     interface_groups: Listing[InterfaceGroup] = many(InterfaceGroup, "named groups of interfaces")
     input_rules: Listing[InputRule] = many(InputRule, "rules for what may reach the unit itself, in order")
+    input_chains: Listing[InputChain] = many(InputChain, "chains those rules stand in, where there are several")
     input_filter: InputFilter = part(InputFilter, "what holds where no rule matches")
     bundles: Listing[Bundle] = many(Bundle, "permission bundles that interfaces can be given")
     console_lines: Listing[ConsoleLine] = many(ConsoleLine, "console and remote entry points")
     jobs: Listing[Job] = many(Job, "what runs by itself")
     files: Listing[File] = many(File, "files that can change who gets in")
     answering: Listing[Answering] = many(Answering, "ports that answer, seen from outside", steady=False)
+    certificates: Listing[Certificate] = many(Certificate, "certificates it shows", steady=False)
     listening: Listing[Listening] = many(Listening, "sockets it listens on, seen from inside")
     trials: Listing[Trial] = many(Trial, "published logins that were tried", steady=False)
     sessions: Listing[Seat] = many(Seat, "who is inside", steady=False)
@@ -324,7 +391,7 @@ def _branch(cls: type) -> Branch:
     under: dict[str, Leaf | Branch | Many] = {}
     for each in fields(cls):
         if "leaf" in each.metadata:
-            under[each.name] = each.metadata["leaf"]
+            under[each.name] = replace(each.metadata["leaf"], absent="Absent" in str(each.type))
         elif "part" in each.metadata:
             under[each.name] = _branch(each.metadata["part"])
         elif "item" in each.metadata:

@@ -25,6 +25,8 @@ def human(path: Path, value: Any) -> str:
         return "never" if math.isinf(value) else duration(value)
     if isinstance(value, Ref):
         return value.entry
+    if isinstance(value, AddressSet):
+        return ", ".join(addresses(value))
     if isinstance(value, tuple):
         return ", ".join(map(str, value)) or "none"
     unit = row_of(path).unit
@@ -32,6 +34,7 @@ def human(path: Path, value: Any) -> str:
     return f"{value} {unit}".strip() if isinstance(value, int) else str(value)
 
 
+FEW = 8  # addresses told one by one
 LEAVES = {
     ("policy", "min_length"): "shortest password", ("policy", "classes"): "kinds of character",
     ("policy", "max_repeat"): "longest repeat", ("policy", "max_run"): "longest run",
@@ -52,7 +55,7 @@ def spoken(path: Path) -> str:
         return LEAVES[path]
     if len(path) == 3 and path[0] in ("accounts", "services") and path[2] in OF_ITEM:
         return OF_ITEM[path[2]].format(path[1])
-    if len(path) == 2 and path[0] in ("accounts", "services"):
+    if len(path) == 2 and path[0] in ("accounts", "services", "files", "jobs", "listening"):
         return path[1]
     if path[:1] == ("answering",) and len(path) == 2:
         return f"port {path[1].rpartition('-')[2]}"
@@ -65,15 +68,20 @@ def listed(words: Iterable[str]) -> str:
     return f"{', '.join(most)} and {last}" if most else last
 
 
-def brief(sources: AddressSet, near: str) -> str:
-    """Who may come, as the job writes it: single addresses, those next to `near` by their last number alone."""
+def addresses(sources: AddressSet) -> tuple[str, ...]:
+    """A set as people write one: a few addresses one by one, many as blocks."""
     if sources == ANYONE or not sources:
-        return str(sources)
-    first, _, _ = near.rpartition(".")
-    if sources.count() > 8 or ":" in near:
-        return " ".join(sources.texts())
-    singles = [str(address) for net in sources.nets for address in net]
-    return " ".join(one.removeprefix(first) if one.startswith(f"{first}.") else one for one in singles)
+        return (str(sources),)
+    few = sources.count() <= FEW
+    return tuple(str(one) for net in sources.nets for one in net) if few else sources.texts()
+
+
+def brief(sources: AddressSet, near: str) -> str:
+    """The same on one line; addresses next to `near` (IPv4) by their last number alone."""
+    beside = f"{near.rpartition('.')[0]}."
+    return " ".join(
+        one.removeprefix(beside[:-1]) if near and one.startswith(beside) else one for one in addresses(sources)
+    )
 
 
 def duration(value: float) -> str:

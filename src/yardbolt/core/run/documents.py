@@ -48,6 +48,7 @@ class PortRow:
     speaks: str
     banner: str = ""
     details: Mapping[str, Any] = field(default_factory=dict)
+    transport: str = "tcp"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -153,6 +154,11 @@ class LeftDocument(ReadingDocument):
     missing: tuple[str, ...] = ()
 
 
+def sound(left: LeftDocument) -> bool:
+    """Did nothing that was tried fail, and is all as it was planned? What could not be tried is owed, and said so."""
+    return not (any(proof.result == "fails" for proof in left.proofs) or left.unplanned or left.missing)
+
+
 @dataclass(frozen=True, kw_only=True)
 class WantRow:
     """One thing wanted, as it was approved."""
@@ -165,13 +171,15 @@ class WantRow:
 
 @dataclass(frozen=True, kw_only=True)
 class TargetDocument:
-    """What was approved: the target, the set of changes, the run, and digests of the files it was planned from."""
+    """What was approved: the target, the set of changes, what of the target cannot be done here, the run, and digests of
+    the files it was planned from."""
 
     kind: Literal["target"] = "target"
     version: Literal[1] = 1
     target: tuple[WantRow, ...]
     changes: tuple[str, ...]
     run: int
+    gaps: tuple[str, ...] = ()
     inputs: Mapping[str, str] = field(default_factory=dict)
     found: PlaneTree = field(default_factory=dict)
 

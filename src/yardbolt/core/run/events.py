@@ -54,6 +54,14 @@ class Renewed:
 
 
 @dataclass(frozen=True, kw_only=True)
+class OpeningEnded:
+    """The laptop's own opening was ended, as the last change of all; from this address nobody logs in any more."""
+
+    event: Literal["opening ended"] = "opening ended"
+    laptop: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class PlanShown:
     """A plan was shown, and which; it need not be printed again before it is approved."""
 
@@ -260,7 +268,7 @@ class Troubled:
 
 StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
 Event = (
-    Trying | Tried | Renewed | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
+    Trying | Tried | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
 )  # fmt: skip
 

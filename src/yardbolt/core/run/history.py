@@ -15,6 +15,7 @@ from .events import (
     GateAnswering,
     HandedOver,
     NotProven,
+    OpeningEnded,
     PlanShown,
     Proven,
     Recognised,
@@ -49,6 +50,7 @@ class UnitHistory:
     restarted: set[int] = field(default_factory=set)
     last_run: int = 0
     handed_over: int = 0  # the as-left document a sheet was last written of
+    ended: str = ""  # the laptop address whose opening was ended, unless a login opened since
     shown: str = ""  # the plan that was shown last
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
@@ -106,6 +108,8 @@ class History:
                 unit.handed_over = number
             case Recognised(key=key) if key:
                 unit.recognised = key
+            case OpeningEnded(laptop=laptop):
+                unit.ended = laptop
             case PlanShown(plan=plan):
                 unit.shown = plan
             case Renewed(address=address):
@@ -141,6 +145,7 @@ class History:
             unit.ours.discard(event.account)
             unit.reset_at = stamp.time
         if event.outcome == "opened":
+            unit.ended = ""
             unit.ours |= {event.account} if ref.safe else set()
             unit.opened[event.account] = ref
             self._recent(unit, event.account, ref)

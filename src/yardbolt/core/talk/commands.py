@@ -3,45 +3,54 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Generator, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ..secret import Ref, Text
-from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
+from ..secret import Ref, Slot, Text
+from .conversation import ANSWER, Answer, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
 from .outcomes import Done, End, Ended, Login, Lost, No, Opened, Unclear
 from .patterns import fill_in
 from .replies import LONGEST_REASON, ReplyRow
+from .script import AS_ONESELF, AS_ROOT, BEGIN
 from .tree import Tree
+
+ALL_SECONDS = 90.0  # what one script of many sections may take
+SUDO_SECONDS = 25.0
 
 
 @dataclass(frozen=True)
 class Channel(Unprompted):
-    """How commands are run. `elevate` words a command for an account that is not root; `{command}` is quoted for a
-    shell."""
+    """How commands are run. `elevate` is how an account that is not root becomes it."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
-    elevate: str = ""
+    elevate: Literal["", "sudo"] = ""
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["commands"] = "commands"
+
+    def asks_inside(self) -> bool:
+        """sudo may ask for it."""
+        return bool(self.elevate)
 
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """What is run to ask, with which rights, and whether its output is a tree."""
+    """What is run to ask, with which rights (`best`: root's where they are to be had), and whether its output is a tree. `section` names a text of the library of
+    sections instead; `say` is then that text, and has no slots."""
 
-    say: str
-    rights: Literal["", "root"] = ""
+    say: str = ""
+    section: str = ""
+    rights: Literal["", "root", "best"] = ""
     tree: Literal["", "json"] = ""
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The one text with slots."""
-        yield ("say",), self.say
+        if not self.section:
+            yield ("say",), self.say
 
     def asked_as(self) -> str:
         """The command, for the evidence."""
-        return self.say
+        return f"section {self.section}" if self.section else self.say
 
 
 @dataclass(frozen=True)
@@ -62,29 +71,64 @@ class OpHow(Unprompted):
 
 @dataclass(frozen=True)
 class Run:
-    """Run this; `tree` says what the output is to be parsed as, empty for text."""
+    """Run this, with `input` given to it."""
 
     command: Text
     seconds: float = ANSWER
-    tree: str = ""
+    input: Text = ()
 
 
 @dataclass(frozen=True)
 class Ran:
-    """What it wrote, its exit status, what it said on standard error, and its output as a tree where that was asked
-    for."""
+    """What it wrote, its exit status, and what it said on standard error."""
 
     text: str
     status: int
     errors: str = ""
+
+
+@dataclass(frozen=True)
+class Section:
+    """One section of a framed script; `tree` says what its output is to be parsed as, empty for text."""
+
+    text: Text
+    tree: str = ""
+
+
+@dataclass(frozen=True)
+class RunAll:
+    """Run these sections as one framed script over the input of `command`, after `before`."""
+
+    command: str
+    sections: tuple[Section, ...]
+    before: Text = ()
+    given: Mapping[str, str] = field(default_factory=dict)
+    seconds: float = ALL_SECONDS
+
+
+@dataclass(frozen=True)
+class Part:
+    """What one section wrote, its exit status (its reason, where it failed), and its output as a tree."""
+
+    text: str
+    status: int
     tree: Tree = None
 
 
 @dataclass(frozen=True)
+class RanAll:
+    """The sections that came whole, by their place, and what the whole said on standard error."""
+
+    parts: Mapping[int, Part]
+    errors: str = ""
+
+
+@dataclass(frozen=True)
 class Session:
-    """With which rights commands run: root, or those of the account."""
+    """With which rights commands run, root or those of the account, and the password sudo may ask for."""
 
     rights: Literal["root", "account"]
+    secret: Ref
 
 
 def login(
@@ -92,43 +136,87 @@ def login(
 ) -> Generator[Run, Ran | Lost, Login]:
     """The wire has logged in; what is left is to learn with which rights."""
     ran = yield Run(("id -u",))
-    session = Session("root" if isinstance(ran, Ran) and ran.text.strip() == "0" else "account")
+    session = Session("root" if isinstance(ran, Ran) and ran.text.strip() == "0" else "account", secret)
     return Opened(rights=session.rights, session=session)
 
 
 def message(how: AskHow | OpHow, fill: Fill) -> Text:
     """The command. Raises ValueError where a slot stays open."""
+    if isinstance(how, AskHow) and how.section:
+        return (how.say,)
     return fill_in(how.say, fill)
 
 
-def _run(channel: Channel, step: Fetch | Order, session: Session) -> Asking:
-    command = message(step.how, step.fill)
-    if step.how.rights == "root" and session.rights != "root":
-        plain = "".join(part for part in command if isinstance(part, str))
-        # a secret inside a quoted command would stand in a process list
-        if not channel.elevate or len(plain) < 1 or any(not isinstance(part, str) for part in command):
-            return No("needs root", sent=False)
-        command = (channel.elevate.replace("{command}", shlex.quote(plain)),)
-    ran = yield Run(command, step.seconds, getattr(step.how, "tree", ""))
+def _root(channel: Channel, session: Session) -> Generator[Run, Ran | Lost, tuple[Text, str]]:
+    """What has to be sent before a script that runs as root, and why it cannot, where it cannot. The script itself
+    goes only after sudo has said yes: after a no it would take the next lines for further passwords."""
+    if not channel.elevate:
+        return (), "needs root"
+    free = yield Run(("env LC_ALL=C sudo -n true",), SUDO_SECONDS)
+    if isinstance(free, Ran) and free.status == 0:
+        return (BEGIN, "\n"), ""
+    if isinstance(free, Lost) or free.status == 127:
+        return (), "needs root, and there is no sudo"
+    ran = yield Run(("env LC_ALL=C sudo -S -p '' -- true",), SUDO_SECONDS, (Slot(session.secret), "\n"))
+    if isinstance(ran, Ran) and ran.status == 0:
+        return (Slot(session.secret), "\n", BEGIN, "\n"), ""
+    said = ran.errors.strip().split("\n")[0] if isinstance(ran, Ran) else "no answer"
+    said = "the password is wrong" if said.startswith("Sorry, try again") else said
+    return (), f"needs root, and sudo says: {said[:LONGEST_REASON]}"
+
+
+def ask_all(channel: Channel, fetches: tuple[Fetch, ...], session: Session) -> Generator[Any, Any, tuple[Answer, ...]]:
+    """Ask many things in one script, as root where that is to be had."""
+    command, before, why = AS_ONESELF, Text(), ""
+    if session.rights != "root" and any(fetch.how.rights for fetch in fetches):
+        before, why = yield from _root(channel, session)
+        command = AS_ONESELF if why else AS_ROOT
+    asked = [fetch for fetch in fetches if not (why and fetch.how.rights == "root")]
+    given = {name: value for fetch in fetches for name, value in fetch.given.items()}
+    sections = tuple(Section(message(fetch.how, fetch.fill), fetch.how.tree) for fetch in asked)
+    ran = (yield RunAll(command, sections, before, given)) if asked else RanAll({})
     if isinstance(ran, Lost):
-        return (
-            Ended(sent=True) if ran.end is End.CLOSED else Unclear(ran.why or f"no answer within {step.seconds:.0f} s")
-        )
-    if ran.status != 0:
-        return No(ran.errors.strip().split("\n")[0][:LONGEST_REASON] or f"exit status {ran.status}")
-    if step.how.__class__ is AskHow and step.how.tree and ran.tree is None:
-        return No(f"the answer is no {step.how.tree}")
-    return Done(Replies(ran.text, ran.tree))
+        ended = Ended(sent=True) if ran.end is End.CLOSED else Unclear(ran.why or "no answer in time")
+        return (ended,) * len(fetches)
+    answers = iter([_answer(ran, place, section) for place, section in enumerate(sections)])
+    return tuple(No(why, sent=False) if fetch not in asked else next(answers) for fetch in fetches)
+
+
+def _answer(ran: RanAll, place: int, section: Section) -> Answer:
+    part = ran.parts.get(place)
+    if part is None:
+        said = ran.errors.strip().split("\n")[0][:LONGEST_REASON]
+        return No(f"its answer did not come whole{f' ({said})' if said else ''}")
+    if part.status in (124, 143):
+        return No("it took too long")
+    if part.status != 0:
+        return No(part.text.strip().split("\n")[0][:LONGEST_REASON] or f"exit status {part.status}")
+    if section.tree and part.tree is None:
+        return No(f"the answer is no {section.tree}")
+    return Done(Replies(part.text, part.tree))
 
 
 def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
-    """Run one command that asks."""
-    return (yield from _run(channel, fetch, session))
+    """Ask one thing."""
+    return (yield from ask_all(channel, (fetch,), session))[0]
 
 
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
-    """Run one command that changes something."""
-    return (yield from _run(channel, order, session))
+    """Run one command that changes something. As root by sudo it goes over input, never as an argument."""
+    run = Run(message(order.how, order.fill), order.seconds)
+    if order.how.rights == "root" and session.rights != "root":
+        before, why = yield from _root(channel, session)
+        if why:
+            return No(why, sent=False)
+        run = Run((AS_ROOT,), order.seconds, (*before, "{ ", *run.command, "\n} </dev/null\n"))
+    ran = yield run
+    if isinstance(ran, Lost):
+        return (
+            Ended(sent=True) if ran.end is End.CLOSED else Unclear(ran.why or f"no answer within {order.seconds:.0f} s")
+        )
+    if ran.status != 0:
+        return No(ran.errors.strip().split("\n")[0][:LONGEST_REASON] or f"exit status {ran.status}")
+    return Done(Replies(ran.text))
 
 
 def leave(channel: Channel) -> Generator[Run, Any, None]:
@@ -136,4 +224,4 @@ def leave(channel: Channel) -> Generator[Run, Any, None]:
     yield from ()
 
 
-TALK = Talk("commands", Channel, AskHow, OpHow, message, login, ask, tell, leave)
+TALK = Talk("commands", Channel, AskHow, OpHow, message, login, ask, tell, leave, ask_all)

@@ -68,6 +68,10 @@ class Channel:
         """The questions that may come at the login."""
         return tuple(g.gate for g in self.gates)
 
+    def asks_inside(self) -> bool:
+        """A console asks once."""
+        return False
+
 
 @dataclass(frozen=True)
 class AskHow:

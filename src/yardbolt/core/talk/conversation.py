@@ -65,6 +65,9 @@ class Channel(Protocol):
     def gates_named(self) -> tuple[str, ...]:
         """The questions that may stand between a login and the inside."""
 
+    def asks_inside(self) -> bool:
+        """May the password be wanted once more inside, for full rights, however one logged in?"""
+
 
 class Unprompted:
     """What a channel, an ask or an op is that waits for no sign and meets no gate: most ways but consoles and pages."""
@@ -81,14 +84,20 @@ class Unprompted:
         """None."""
         return ()
 
+    def asks_inside(self) -> bool:
+        """No."""
+        return False
+
 
 @dataclass(frozen=True)
 class Fetch:
-    """One thing to ask. `fill` fills its slots; `seconds` is the longest it may take."""
+    """One thing to ask. `fill` fills its slots; `given` is what a section may know of the job; `seconds` is the longest
+    it may take."""
 
     how: Any
     fill: Fill = field(default_factory=dict)
     seconds: float = ANSWER
+    given: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -100,8 +109,9 @@ class Order:
     seconds: float = ANSWER
 
 
-Asking = Generator[Any, Any, "Done[Replies] | No | Unclear | Ended"]
-Telling = Generator[Any, Any, "Done[Replies] | No | Unclear | Ended"]
+Answer = Done[Replies] | No | Unclear | Ended
+Asking = Generator[Any, Any, Answer]
+Telling = Generator[Any, Any, Answer]
 
 
 class LogIn(Protocol):
@@ -118,7 +128,7 @@ class Talk:
     """One way of talking, a row of the table of ways.
 
     `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and
-    raises ValueError at planning where the unit cannot be told so.
+    raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can.
     """
 
     name: str
@@ -130,3 +140,4 @@ class Talk:
     ask_: Callable[[Any, Fetch, Any], Asking]
     tell: Callable[[Any, Order, Any], Telling]
     leave: Callable[[Any], Generator[Any, Any, None]]
+    ask_all: Callable[[Any, tuple[Fetch, ...], Any], Generator[Any, Any, tuple[Answer, ...]]] | None = None

@@ -106,8 +106,10 @@ def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if known and opens is not False:
             kind = "the maker's own name" if a.key in site.factory else "one of the first names anybody tries"
             more = "" if opens else "; whether it can log in was not read"
-            state, cause = State.FAILS if opens else State.UNKNOWN, "names anybody tries first"
-            yield Verdict(("accounts", a.key), state, f"{a.key} is {kind}{more}", "read", cause)
+            state, cause = State.FAILS if opens else State.UNKNOWN, f"names anybody tries first{more}"
+            # where no list of accounts was read, a login showed that it is there
+            basis = "read" if a.role is not None or plane.accounts.complete else "tried"
+            yield Verdict(("accounts", a.key), state, f"{a.key} is {kind}{more}", basis, cause)
         elif known:
             yield Verdict(("accounts", a.key), State.HOLDS, f"{a.key} cannot log in")
     if not plane.accounts.complete:
@@ -172,7 +174,8 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif a.storage == "blank":
             yield Verdict(path, State.FAILS, "blank")
         elif _opens(a) is not False:
-            yield Verdict(path, State.UNKNOWN, "its password is not known to us, so it was not analysed", "")
+            saw = "its password is not known to us, so it was not analysed"
+            yield Verdict(path, State.UNKNOWN, saw, "", "password not known to us, so not analysed")
 
 
 def _want_strong(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -188,8 +191,9 @@ def _unknown_account(plane: Plane, site: Site, params: Params) -> Iterator[Verdi
             continue
         if (opens := _opens(a)) is not False:
             more = "" if opens else "; whether it can log in was not read"
-            saw = f"{a.key} is neither the maker's nor in the job file{more}"
-            yield Verdict(("accounts", a.key), State.FAILS if opens else State.UNKNOWN, saw)
+            known = "neither the maker's nor in the job file"
+            state = State.FAILS if opens else State.UNKNOWN
+            yield Verdict(("accounts", a.key), state, f"{a.key} is {known}{more}", "read", f"{known}{more}")
     if not plane.accounts.complete:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
     elif not any(item(plane, ("accounts", a.key)) for a in plane.accounts):
@@ -204,10 +208,12 @@ def _keys(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             continue
         if a.keys is None:
             if a.enabled is not False and a.role != "none":
-                yield Verdict(path, State.UNKNOWN, "which SSH keys open it was not read", "")
+                saw = "which SSH keys open it was not read"
+                yield Verdict(path, State.UNKNOWN, saw, "", "SSH keys not read")
         elif foreign := [key for key in a.keys if key not in ours.get(a.key, set())]:
             many = f"{len(foreign)} SSH keys open" if len(foreign) > 1 else "an SSH key opens"
-            yield Verdict(path, State.FAILS, f"{many} {a.key} that the job does not name: {', '.join(foreign[:3])}")
+            saw = f"{many} {a.key} that the job does not name: {', '.join(foreign[:3])}"
+            yield Verdict(path, State.FAILS, saw, "read", "opened by an SSH key the job does not name")
         else:
             yield Verdict(path, State.HOLDS, "no SSH key but the owner's" if a.keys else "no SSH key opens it")
     if not plane.accounts.complete:

@@ -4,23 +4,30 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ...addresses import ANYONE
+from ...addresses import ANYONE, SIX
 from ...job import Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT, number
 from ...plane.path import Path
-from ...plane.table import Plane, Service
+from ...plane.table import Answering, Plane, Service
 from ..access import who
 from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
-PLAIN = frozenset({"telnet", "http", "ftp"})
+MANY = 1_000_000
+PLAIN = frozenset({"telnet", "http", "ftp", "tftp"})
 SPEAKS = {
     "ssh": ("ssh",), "telnet": ("telnet",), "http": ("http",), "https": ("tls",), "ftp": ("ftp",), "web": ("http", "tls"),
 }  # fmt: skip
 READABLE = "on, passwords readable"
 OLD_KEYS = frozenset({"ssh-dss", "ssh-rsa"})
 OLD_PARTS = ("-sha1", "group1-", "3des", "arcfour", "blowfish", "-cbc", "hmac-md5", "umac-64", "hmac-ripemd")
+
+
+def _same(service: Service, a: Answering) -> bool:
+    """Is it this service's port, by the same transport, that answers?"""
+    by_udp = service.transport == "udp"
+    return service.port is not None and service.port == a.port and (a.transport == "udp") == by_udp
 
 
 def _running(plane: Plane) -> tuple[Service, ...]:
@@ -35,7 +42,7 @@ def _whole(plane: Plane, what: str) -> Iterator[Verdict]:
 def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in plane.services:
         path = ("services", s.key)
-        answers = any(a.port == s.port and s.port is not None for a in plane.answering)
+        answers = any(_same(s, a) for a in plane.answering)
         untold = s.port is None or any(a.port is None for a in plane.answering)
         if s.enabled is False and not answers and untold and plane.answering:
             yield Verdict(path, State.UNKNOWN, "switched off; whether it answers all the same is not known")
@@ -43,18 +50,19 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(
                 path, State.HOLDS, "switched off" + (" and its port is closed" if plane.answering.complete else "")
             )
-        elif s.encrypted is False:
+        elif s.encrypted is False or (s.key == "snmp" and plane.snmp.communities not in (None, ABSENT, 0)):
             saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
             yield Verdict(path, State.FAILS, saw, "read", READABLE)
         elif s.encrypted is None:
             yield Verdict(path, State.UNKNOWN, "whether it encrypts was not read", "")
         else:
             yield Verdict(path, State.HOLDS, f"{s.key} is encrypted")
-    known = {s.port for s in plane.services if s.port is not None}
     for a in plane.answering:
-        if a.speaks in PLAIN and a.port not in known:
+        if any(_same(s, a) for s in plane.services):
+            continue
+        if a.speaks in PLAIN:
             yield Verdict(("answering", a.key), State.FAILS, f"port {a.port} speaks {a.speaks}", "tried", READABLE)
-        elif a.speaks in (None, "unknown") and a.port not in known:
+        elif a.speaks in (None, "unknown"):
             saw = f"port {a.port} answers; what it speaks is not known"
             yield Verdict(("answering", a.key), State.UNKNOWN, saw, "tried")
     yield from _whole(plane, "a plain one may be missing here")
@@ -75,6 +83,10 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.FAILS, f"{s.key} runs and the job does not need it")
         elif not s.enabled and s.key in site.needed:
             yield Verdict(path, State.FAILS, f"{s.key} is needed and switched off")
+        elif not s.enabled and s.boot is True:
+            yield Verdict(path, State.FAILS, f"{s.key} does not run, and the next boot starts it")
+        elif not s.enabled and s.boot is None:
+            yield Verdict(path, State.UNKNOWN, f"{s.key} is off; whether the next boot starts it was not read", "")
         else:
             yield Verdict(path, State.HOLDS, f"{s.key} is " + ("needed and on" if s.enabled else "off"))
     yield from _whole(plane, "a needless one may be missing here")
@@ -91,22 +103,25 @@ def _want_needed(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in _running(plane):
         path: Path = ("services", s.key, "permitted")
-        got = who(plane, s.key)
-        if s.permitted is None:
-            yield Verdict(path, State.UNKNOWN, "who may connect was not read", "")
-        elif got.possible <= site.meant_for(s.key):
+        got, meant = who(plane, s.key, site.door(s.key)), site.meant_for(s.key)
+        if got.possible <= meant:
             yield Verdict(path, State.HOLDS, f"only {got.possible} may log in")
         elif got.possible <= site.while_working(s.key):
             yield Verdict(
                 path, State.FAILS, f"this laptop, {site.laptop}, is let in and no administrator's: end it last"
             )
+        elif s.permitted is None and got.sure <= meant:
+            yield Verdict(path, State.UNKNOWN, "who may connect was not read", "")
+        elif len(plane.listening) and got.sure <= meant:
+            # a host with sockets may have a packet filter before them
+            yield Verdict(path, State.UNKNOWN, "whom its packet filter lets in was not read", "")
         else:
-            beyond = got.possible - site.meant_for(s.key)
-            all_of_them = got.possible == ANYONE
-            count = "anyone" if all_of_them else f"{beyond.count():,} addresses more than the job allows"
-            yield Verdict(
-                path, State.FAILS, f"{count} may reach {s.key}", "read", "open to anyone" if all_of_them else ""
-            )
+            beyond = (got.possible if s.permitted is not None else got.sure) - meant
+            by = "anyone" if ANYONE - meant <= beyond else "anyone by IPv6" if SIX - meant <= beyond else ""
+            many = beyond.count()
+            told = f"{many:,}" if many <= MANY else "millions of"
+            count = by or f"{told} addresses more than the job allows"
+            yield Verdict(path, State.FAILS, f"{count} may reach {s.key}", "read", f"open to {by}" if by else "")
     yield from _whole(plane, "an open one may be missing here")
 
 
@@ -123,8 +138,8 @@ def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(("answering",), State.UNKNOWN, "not every port was looked at, or said anything", "")
     readable = plane.services.complete or plane.listening.complete
     for a in plane.answering:
-        service = next((s for s in plane.services if s.port == a.port and s.enabled is not False), None)
-        socket = next((x for x in plane.listening if x.port == a.port and x.transport == "tcp"), None)
+        service = next((s for s in plane.services if _same(s, a) and s.enabled is not False), None)
+        socket = next((x for x in plane.listening if x.port == a.port and x.transport == (a.transport or "tcp")), None)
         path = ("answering", a.key)
         if service and a.speaks in SPEAKS.get(service.key, (a.speaks,)) and a.speaks is not None:
             yield Verdict(path, State.HOLDS, f"port {a.port} is {service.key}", "tried")
@@ -145,7 +160,7 @@ def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _ssh(plane: Plane) -> tuple[Service, ...]:
-    spoken = {a.port for a in plane.answering if a.speaks == "ssh"}
+    spoken = {a.port for a in plane.answering if a.speaks == "ssh" and a.transport != "udp"}
     return tuple(s for s in _running(plane) if s.key == "ssh" or (s.port in spoken and s.port is not None))
 
 
@@ -153,7 +168,7 @@ def _ssh_unread(plane: Plane) -> Iterator[Verdict]:
     """Where SSH answers, or may run, and no settings of it were read: a rule about it applies there all the same."""
     read = {s.port for s in _ssh(plane) if s.port is not None}
     for a in plane.answering:
-        if a.speaks in ("ssh", None) and a.port not in read:
+        if a.speaks in ("ssh", None) and a.transport != "udp" and a.port not in read:
             yield Verdict(("answering", a.key), State.UNKNOWN, f"SSH on port {a.port} was not read", "")
     if not _ssh(plane) and not plane.services.complete:
         yield Verdict(("services",), State.UNKNOWN, "whether SSH runs was not read", "")

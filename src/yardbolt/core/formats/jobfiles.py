@@ -1,0 +1,81 @@
+"""Jobs (crontab(5), at(1)), and files that run by themselves; a file is the package's where its sum is the one the package
+brought (dpkg(1), ucf(1)), or a model's that a package brings for copying."""
+
+from __future__ import annotations
+
+import re
+
+from .decoder import Decoded, Decoder, Pairs, of_text
+from .tagged import tagged
+
+_MD5 = re.compile(r"^([0-9a-f]{32})\s+(\S.*)$")
+_SYSTEM_TABLES = ("/etc/crontab", "/etc/cron.d/", "/etc/anacrontab")
+
+
+def decode_files(reply: str, key: str = "") -> Decoded:
+    """The section `files`: each file with owner, mode, digest and origin; each job with whom it runs as and when."""
+    seen, strange = tagged(reply, "job line script at unread file home known model")
+    known: set[tuple[str, str]] = set()
+    for line in seen.get("known", []):
+        if match := _MD5.match(line):
+            known.add((match[1], match[2]))
+    models = {match[1] for line in seen.get("model", []) if (match := _MD5.match(line))}
+    facts: Pairs = []
+    left = [
+        *strange,
+        *(f"{line} are not judged" if " of " in line else f"{line} was not read" for line in seen.get("unread", [])),
+    ]
+    origins: dict[str, str] = {}
+    for tag in ("job", "script", "file", "home"):
+        for line in seen.get(tag, []):
+            words = line.split(" ", 4)
+            if len(words) != 5:
+                left.append("a line that is no file")
+                continue
+            mode, owner, md5, sha, path = words
+            told = (md5, path) in known or (tag in ("home", "file") and md5 in models)
+            origins[path] = "package" if told else "unknown"
+            base = ("files", path)
+            facts += [(base, True), ((*base, "owner"), owner), ((*base, "mode"), mode), ((*base, "digest"), sha)]
+            facts.append(((*base, "origin"), origins[path]))
+            if tag == "script":
+                facts += _job(f"{path}", "root", path.split("/")[2].removeprefix("cron."), origins[path])
+    count: dict[str, int] = {}
+    for line in seen.get("line", []):
+        table, _, entry = line.partition(" ")
+        count[table] = count.get(table, 0) + 1
+        facts += _cron(table, count[table], entry, origins.get(table, "unknown"))
+    for line in seen.get("at", []):
+        if told_at := line.split():
+            facts += _job(f"at {told_at[0]}", told_at[-1], " ".join(told_at[1:-2]), "unknown")
+    return Decoded(tuple(facts), tuple(dict.fromkeys(left))[:20])
+
+
+def _cron(path: str, place: int, line: str, origin: str) -> Pairs:
+    words = line.split()
+    many = 1 if line.startswith("@") else 5
+    if len(words) <= many:
+        return []
+    system = path.startswith(_SYSTEM_TABLES)
+    owner = words[many] if system and path != "/etc/anacrontab" else "root" if system else path.rsplit("/", 1)[-1]
+    rest = words[many + (1 if system and path != "/etc/anacrontab" else 0) :]
+    # the program alone: what is given to it may be a secret
+    return _job(f"{path} {place}", owner, " ".join(words[:many]), origin, rest[0] if rest else "")
+
+
+def _job(name: str, owner: str, schedule: str, origin: str, runs: str = "") -> Pairs:
+    base = ("jobs", name)
+    told = {"owner": owner, "schedule": schedule, "origin": origin, "runs": runs}
+    return [(base, True), *(((*base, leaf), value) for leaf, value in told.items() if value)]
+
+
+DECODERS = (
+    Decoder(
+        "linux-files", "crontab(5), dpkg(1)", of_text(decode_files),
+        frozenset({
+            ("jobs",), ("jobs", "*"), *(("jobs", "*", x) for x in ("owner", "schedule", "origin", "runs")),
+            ("files",), ("files", "*"), *(("files", "*", x) for x in ("owner", "mode", "digest", "origin")),
+        }),
+        (("jobs",), ("files",)),
+    ),
+)  # fmt: skip

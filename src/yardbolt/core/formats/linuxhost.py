@@ -1,0 +1,259 @@
+"""A Linux host: what it is (os-release(5), proc(5), ip(8)), its accounts (passwd(5), shadow(5), group(5), sudo(8)), and
+small texts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from ipaddress import ip_interface
+
+from ..plane.kinds import ABSENT
+from .decoder import Decoded, Decoder, Pairs, of_text
+from .tagged import tagged
+
+NO_SHELL = ("nologin", "false", "sync", "halt", "shutdown")
+_LOCAL_SOURCES = {"files", "compat", "systemd", "db"}
+_DAY = 86_400
+
+
+# ---- the system -----------------------------------------------------------------------------------------------------
+
+
+def decode_system(reply: str, key: str = "") -> Decoded:
+    """Make, level, name, how long it is up, how it starts services, its sockets and their addresses."""
+    seen, left = tagged(reply, "os name uptime init link addr route")
+    facts: Pairs = _os_release(seen.get("os", []))
+    left = left if facts else (*left, "no os-release file")
+    name = (seen.get("name") or [""])[0].split()
+    if len(name) == 1:
+        facts.append((("name",), name[0]))
+    up = (seen.get("uptime") or [""])[0].split()
+    if up and re.fullmatch(r"\d{1,12}(\.\d+)?", up[0]):
+        facts.append((("identity", "uptime"), float(up[0])))
+    for init in seen.get("init", [])[:1]:
+        facts.append((("host", "init"), init.strip()))
+    facts += _interfaces(seen.get("link", []), seen.get("addr", []), seen.get("route", []))
+    return Decoded(tuple(facts), left)
+
+
+def _os_release(lines: Iterable[str]) -> Pairs:
+    pairs = dict(line.split("=", 1) for line in lines if "=" in line)
+    names = {"ID": "make", "NAME": "model", "VERSION_ID": "software"}
+    return [(("identity", leaf), pairs[k].strip().strip("\"'")) for k, leaf in names.items() if k in pairs]
+
+
+def _interfaces(links: list[str], addresses: list[str], routes: list[str]) -> Iterator[tuple[tuple[str, ...], object]]:
+    hardware = {words[0]: words[1:] for line in links if len(words := line.split()) >= 2 and words[0] != "lo"}
+    gateways = {
+        words[4]: words[2] for line in routes if len(words := line.split()) > 4 and words[1::2][:2] == ["via", "dev"]
+    }
+    for name, (mac, *state) in sorted(hardware.items()):
+        path = ("interfaces", name)
+        yield path, True
+        yield (*path, "enabled"), state[:1] != ["down"]
+        if re.fullmatch(r"([0-9a-f]{2}:){5}[0-9a-f]{2}", mac) and mac != "00:00:00:00:00:00":
+            yield (*path, "hardware"), mac
+        if addresses:
+            mine = [words[3] for line in addresses if len(words := line.split()) > 3 and words[1] == name]
+            yield (*path, "addresses"), tuple(one for one in mine if _is_address(one)) or ABSENT
+            yield (*path, "gateway"), gateways.get(name, ABSENT)
+    real = [mac for mac, *_ in hardware.values() if mac != "00:00:00:00:00:00"]
+    if len(real) == 1:
+        yield ("identity", "hardware"), real[0]
+
+
+def _is_address(written: str) -> bool:
+    try:
+        return not ip_interface(written).ip.is_link_local
+    except ValueError:
+        return False
+
+
+# ---- accounts -------------------------------------------------------------------------------------------------------
+
+
+def decode_accounts(reply: str, key: str = "") -> Decoded:
+    """Accounts, how their secrets are kept, and what they may do: uid 0, or root by sudo, is full. The values of
+    shadow(5) go no further."""
+    seen, strange = tagged(reply, "passwd source group shadow now host sudo sudoers rules doas")
+    facts: Pairs = []
+    left = [*strange]
+    shadow = {parts[0]: parts for line in seen.get("shadow", []) if len(parts := line.split(":")) == 9}
+    now = (seen.get("now") or ["0"])[0].strip()
+    today = int(now) // _DAY if now.isdigit() else 0
+    groups, rules = _groups(seen.get("group", [])), _rules(seen)
+    for line in dict.fromkeys(seen.get("passwd", [])):
+        parts = line.split(":")
+        if len(parts) != 7 or not parts[0] or not parts[2].isdigit():
+            left.append("a row of the account list that is no account")
+            continue
+        facts.append((("accounts", parts[0]), True))
+        facts += _rights(parts, rules, _of(groups, parts[0], parts[3]))
+        facts += _secret(parts, shadow.get(parts[0]), today)
+    for words in (line.split("[")[0].split() for line in seen.get("source", [])):
+        if elsewhere := [word for word in words if word not in _LOCAL_SOURCES]:
+            left.append(f"accounts are taken from {', '.join(elsewhere)} too, which are not all listed")
+    if not seen.get("passwd"):
+        left.append("no account list")
+    return Decoded(tuple(facts), tuple(dict.fromkeys(left))[:20])
+
+
+def _rules(seen: Mapping[str, list[str]]) -> Sudoers | None:
+    """The rules of sudo; None where they are not all known, or something else gives rights too."""
+    if "doas" in seen or any(set(line.split()) - {"files"} for line in seen.get("rules", [])):
+        return None
+    host = (seen.get("host") or [""])[0].strip()
+    return Sudoers((), host) if "sudo" in seen else sudoers(seen.get("sudoers", []), host)
+
+
+def _rights(parts: list[str], rules: Sudoers | None, groups: set[str]) -> Pairs:
+    """What an account may do: uid 0, or root by sudo, is full."""
+    name, uid, shell = parts[0], int(parts[2]), parts[6].strip()
+    base = ("accounts", name)
+    logs_in = shell == "" or shell.rsplit("/", 1)[-1] not in NO_SHELL
+    if uid == 0:
+        facts: Pairs = [((*base, "role"), "full"), ((*base, "becomes_root"), "is root")]
+    elif not logs_in:
+        facts = [((*base, "role"), "none")]
+    elif rules is not None and (becomes := rules.of(name, uid, groups)):
+        partly = becomes in ("no", "some commands")
+        facts = [((*base, "role"), "change" if partly else "full"), ((*base, "becomes_root"), becomes)]
+    else:
+        facts = []
+    if name == "root" or (not logs_in and uid != 0 and (uid < 1000 or uid == 65534)):
+        facts.append(((*base, "origin"), "system"))
+    return facts
+
+
+def _secret(parts: list[str], row: list[str] | None, today: int) -> Pairs:
+    """How its password is kept, and whether the account has ended. `today` counts days since 1970; 0 is not known."""
+    base = ("accounts", parts[0])
+    facts: Pairs = []
+    if parts[1] != "x":
+        facts.append(((*base, "storage"), _storage(parts[1])))
+    elif row is not None:
+        facts.append(((*base, "storage"), _storage(row[1])))
+    if row is not None and today:
+        ends = row[7].strip()
+        facts.append(((*base, "enabled"), not (ends.isdigit() and int(ends) < today)))
+    return facts
+
+
+def _groups(lines: Iterable[str]) -> dict[str, set[str]]:
+    """The groups of each member: their names and numbers. The primary group by number stands in passwd(5)."""
+    found: dict[str, set[str]] = {}
+    for line in lines:
+        parts = line.split(":")
+        for member in parts[3].split(",") if len(parts) == 4 else ():
+            found.setdefault(member.strip(), set()).update((f"%{parts[0]}", parts[2]))
+        if len(parts) == 4:
+            found.setdefault(f"#{parts[2]}", set()).add(f"%{parts[0]}")
+    return found
+
+
+def _of(groups: dict[str, set[str]], name: str, primary: str) -> set[str]:
+    return groups.get(name, set()) | groups.get(f"#{primary}", set()) | {primary}
+
+
+@dataclass(frozen=True)
+class Sudoers:
+    """The rules of sudo on this host, aliases expanded: who, where, what."""
+
+    rules: tuple[tuple[tuple[str, ...], tuple[str, ...], str], ...]
+    host: str
+
+    def of(self, name: str, uid: int, groups: set[str]) -> str:
+        """How somebody may become root: freely, with its password, by some commands, or not; empty where a rule is for
+        whom, or for where, nobody can tell here."""
+        found = "no"
+        mine = {name, "ALL", f"#{uid}", *groups, *(f"%#{group}" for group in groups)}
+        for users, hosts, commands in self.rules:
+            named = bool(mine & {*users})
+            # groups of the network may hold anybody
+            if any(user.startswith(("+", "%:")) for user in users):
+                return ""
+            # one who is named and exempted, or a rule that is perhaps for another host
+            if named and (any(user.startswith("!") for user in users) or not {*hosts} <= {"ALL", self.host}):
+                return ""
+            if named:
+                found = max(found, _granted(commands), key=_GRANTS.index)
+        return found
+
+
+_GRANTS = ("no", "some commands", "with its password", "freely")
+_NAMES = r"[^,\s]+(?:, [^,\s]+)*"
+_RULE = re.compile(rf"^({_NAMES}) ({_NAMES}) = (.*)$")
+_MORE = re.compile(rf" : ({_NAMES}) = ")
+
+
+def sudoers(lines: Iterable[str], host: str) -> Sudoers | None:
+    """Rules as cvtsudoers(1) prints them; None where one is not understood, or none could be read."""
+    whole = re.sub(r"\\\n\s*", " ", "\n".join(lines))
+    rules = []
+    for line in whole.splitlines():
+        if not line.strip() or line.startswith("Defaults"):
+            continue
+        match = _RULE.match(line)
+        if not match:
+            return None
+        users, hosts, rest = tuple(match[1].split(", ")), match[2], match[3]
+        first, *more = _MORE.split(rest)
+        for where, what in ((hosts, first), *zip(more[::2], more[1::2], strict=True)):
+            rules.append((users, tuple(where.split(", ")), what))
+    return Sudoers(tuple(rules), host) if whole.strip() else None
+
+
+def _granted(commands: str) -> str:
+    """What one rule grants: everything as root, with or without the password, or some commands."""
+    found, freely, as_root = "some commands", False, True
+    for word in re.findall(r"\([^)]*\)|[^\s,()]+", commands):
+        if word.startswith("("):
+            as_root = bool({"ALL", "root"} & {who.strip() for who in word.strip("()").split(":")[0].split(",")})
+        elif word in ("NOPASSWD:", "PASSWD:"):
+            freely = word == "NOPASSWD:"
+        elif word == "ALL" and as_root:
+            found = max(found, "freely" if freely else "with its password", key=_GRANTS.index)
+    return found
+
+
+def _storage(kept: str) -> str:
+    """How a secret is kept (crypt(5)); what no password can give is locked."""
+    if kept == "":
+        return "blank"
+    if kept[0] in "!*":
+        return "locked"
+    if kept.startswith(("$1$", "$md5")) or (len(kept) == 13 and "$" not in kept) or kept.startswith("_"):
+        return "outdated"
+    return "one-way" if kept.startswith("$") else "locked"
+
+
+# ---- small texts ----------------------------------------------------------------------------------------------------
+
+
+def decode_notice(reply: str, key: str = "") -> Decoded:
+    """A notice, blank lines at its ends removed."""
+    text = reply.strip()
+    return Decoded(((("banner",), text if text else ABSENT),))
+
+
+def decode_name(reply: str, key: str = "") -> Decoded:
+    """The first word of the reply is the name."""
+    words = reply.split()
+    return Decoded(((("name",), words[0]),)) if len(words) == 1 else Decoded((), ("the reply is not one name",))
+
+
+_ACCOUNTS = {("accounts", "*", leaf) for leaf in ("role", "origin", "storage", "enabled", "becomes_root")}
+_SYSTEM = {
+    ("name",), ("host", "init"), *(("identity", leaf) for leaf in ("make", "model", "software", "uptime", "hardware")),
+    ("interfaces",), ("interfaces", "*"), *(("interfaces", "*", x) for x in ("enabled", "hardware", "addresses", "gateway")),
+}  # fmt: skip
+DECODERS = (
+    Decoder("linux-system", "os-release(5), proc(5), ip(8)", of_text(decode_system), frozenset(_SYSTEM), (("interfaces",),)),
+    Decoder(
+        "linux-accounts", "passwd(5), shadow(5), sudo(8)", of_text(decode_accounts),
+        frozenset({("accounts",), ("accounts", "*"), *_ACCOUNTS}), (("accounts",),), private=True,
+    ),
+    Decoder("notice", "sshd_config(5), Banner", of_text(decode_notice), frozenset({("banner",)})),
+    Decoder("name", "hostname(1)", of_text(decode_name), frozenset({("name",)})),
+)  # fmt: skip

@@ -1,0 +1,182 @@
+"""Listening sockets (ss(8), proc(5)), the services they are by the ports the trade knows (IANA) or by their programs, and
+what starts at the next boot (systemctl(1), inittab(5), inetd.conf(5), LSB scripts)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address, IPv6Address, ip_address
+
+from ..plane.kinds import ABSENT
+from .decoder import Decoded, Decoder, Pairs, of_text
+from .tagged import tagged
+
+INETD = "inetd"
+PORTS = {
+    ("tcp", 21): "ftp", ("tcp", 22): "ssh", ("tcp", 23): "telnet", ("udp", 69): "tftp", ("tcp", 80): "http", ("udp", 123): "ntp",
+    ("tcp", 111): "rpc", ("udp", 111): "rpc", ("udp", 161): "snmp", ("tcp", 443): "https", ("udp", 514): "syslog", ("udp", 5353): "mdns",
+    ("tcp", 25): "smtp", ("tcp", 139): "smb", ("tcp", 445): "smb", ("tcp", 631): "ipp", ("udp", 53): "dns", ("tcp", 53): "dns",
+    ("tcp", 2049): "nfs", ("tcp", 3389): "rdp", ("tcp", 5900): "vnc", ("tcp", 873): "rsync", ("tcp", 1883): "mqtt",
+}  # fmt: skip
+PROGRAMS = {
+    "sshd": "ssh", "ssh": "ssh", "dropbear": "ssh", "telnetd": "telnet", "in.telnetd": "telnet", "vsftpd": "ftp", "proftpd": "ftp", "pure-ftpd": "ftp",
+    "ftpd": "ftp", "in.ftpd": "ftp", "tftpd": "tftp", "in.tftpd": "tftp", "tftpd-hpa": "tftp", "atftpd": "tftp", "snmpd": "snmp", "rpcbind": "rpc",
+    "nginx": "http", "apache2": "http", "httpd": "http", "lighttpd": "http", "uhttpd": "http", "smbd": "smb", "nmbd": "smb", "cups": "ipp",
+    "cupsd": "ipp", "avahi-daemon": "mdns", "exim4": "smtp", "postfix": "smtp", "nfs-server": "nfs", "nfs-kernel-server": "nfs", "rsync": "rsync",
+    "xrdp": "rdp", "mosquitto": "mqtt", "vncserver": "vnc", "inetutils-inetd": INETD, "openbsd-inetd": INETD, "inetd": INETD, "xinetd": INETD,
+}  # fmt: skip
+READABLE = frozenset({"telnet", "ftp", "tftp", "http", "rpc", "syslog"})
+TABLES = {"tcp", "tcp6", "udp", "udp6"}
+
+
+@dataclass(frozen=True)
+class Socket:
+    """One listening socket, and who holds it."""
+
+    transport: str
+    address: str
+    port: int
+    program: str = ""
+    exe: str = ""
+    unit: str = ""
+    package: str = ""
+
+    @property
+    def service(self) -> str:
+        """The service it is, as far as its port, or else its program, is known to the trade; empty where neither is, and
+        where nobody but the host itself comes to it."""
+        if self.address != "*" and ip_address(self.address).is_loopback:
+            return ""
+        found = PORTS.get((self.transport, self.port)) or PROGRAMS.get(self.program, "")
+        return "" if found == INETD else found
+
+    def facts(self) -> Pairs:
+        """It on the plane."""
+        base = ("listening", f"{self.transport} {self.address} {self.port}")
+        told = {leaf: value for leaf, value in vars(self).items() if value}
+        return [(base, True), *(((*base, leaf), value) for leaf, value in told.items())]
+
+
+def decode_services(reply: str, key: str = "") -> Decoded:
+    """The section `services`: every listening socket with its program, unit and package; the services they are; and
+    which of those that do not run the next boot starts."""
+    seen, strange = tagged(reply, "ss proc inode holder inetd unit script init rcs")
+    left = [*strange]
+    sockets = [_held(one, pid, _holders(seen)) for one, pid in _sockets(seen, left)]
+    running = {one.service: (one.transport, one.port) for one in reversed(sockets) if one.service}
+    booting = set(_boot(seen))
+    # what the super-server starts may answer at a port that is not known here
+    by_inetd = set(_by_inetd(seen)) if any(PROGRAMS.get(one.program) == INETD for one in sockets) else set()
+    facts = [fact for one in sockets for fact in one.facts()]
+    for service in sorted({*running, *booting}):
+        path = ("services", service)
+        facts.append((path, True))
+        # what starts under another name is not seen, so only that it starts is ever told
+        if service in booting:
+            facts.append(((*path, "boot"), True))
+        # how SSH is set is read from itself
+        if service != "ssh":
+            at = running.get(service) or next((at for at, name in PORTS.items() if name == service), None)
+            facts += _service(path, service in running or (None if service in by_inetd else False), at)
+    return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left[:20]))
+
+
+def _service(path: tuple[str, str], runs: bool | None, at: tuple[str, int] | None) -> Pairs:
+    transport, port = at or (None, None)
+    facts: Pairs = [((*path, "enabled"), runs), ((*path, "transport"), transport), ((*path, "port"), port)]
+    if path[1] in READABLE:
+        facts.append(((*path, "encrypted"), False))
+    if transport == "udp":  # it has no sessions that could stay open
+        facts.append(((*path, "idle"), ABSENT))
+    return facts
+
+
+# ---- sockets --------------------------------------------------------------------------------------------------------
+
+Holders = Mapping[str, list[str]]  # process -> file, unit, package, command line
+
+
+def _holders(seen: Mapping[str, list[str]]) -> Holders:
+    rows = (line.split(" ", 4) for line in seen.get("holder", []))
+    return {row[0]: ["" if word == "-" else word for word in row[1:]] for row in rows if len(row) == 5}
+
+
+def _held(one: Socket, pid: str, holders: Holders) -> Socket:
+    """A socket with what is known of its holder. One program with many names goes by the one it was called with."""
+    exe, unit, package, command = holders.get(pid, [""] * 4)
+    program = one.program or exe.rsplit("/", 1)[-1]
+    if program == "busybox":
+        names = [word.rsplit("/", 1)[-1] for word in command.split()]
+        program = next((name for name in names if name != "busybox"), program)
+    return replace(one, program=program, exe=exe, unit=unit, package=package)
+
+
+def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[Socket, str]]:
+    """Every socket, and the process that holds it where that is told."""
+    pids = dict(line.split() for line in seen.get("inode", []) if len(line.split()) == 2)
+    for line in seen.get("ss", []):
+        words = line.split()
+        address, _, port = words[4].rpartition(":") if len(words) > 5 else ("", "", "")
+        if words[:1] not in (["tcp"], ["udp"]) or not port.isdigit() or int(port) > 65535:
+            left.append("a line that is no socket")
+            continue
+        bound = address.strip("[]").partition("%")[0].strip("[]") or "*"
+        who = " ".join(words[6:])
+        named = who.split('(("', 1)[1].split('"', 1)[0] if '(("' in who else ""
+        yield Socket(words[0], bound, int(port), named), who.partition("pid=")[2].partition(",")[0]
+    for line in seen.get("proc", []):
+        words = line.split()
+        local = words[1].split(":") if len(words) == 3 else []
+        bound = _address(local[0]) if len(local) == 2 else ""
+        if not bound or words[0] not in TABLES:
+            left.append("a line that is no socket")
+            continue
+        yield Socket(words[0].rstrip("6"), bound, int(local[1], 16)), pids.get(words[2], "")
+
+
+def _address(written: str) -> str:
+    """An address of /proc/net: words of 32 bits in the order of the machine, which is little-endian (proc(5))."""
+    try:
+        raw = b"".join(bytes.fromhex(written[at : at + 8])[::-1] for at in range(0, len(written), 8))
+    except ValueError:
+        return ""
+    return str(IPv4Address(raw)) if len(raw) == 4 else str(IPv6Address(raw)) if len(raw) == 16 else ""
+
+
+# ---- the next boot --------------------------------------------------------------------------------------------------
+
+
+def _boot(seen: Mapping[str, list[str]]) -> Iterator[str]:
+    """Services the next boot starts, as far as what starts them bears a name the trade knows."""
+    names = [
+        line.split()[0].removesuffix(".service").removesuffix(".socket")
+        for line in seen.get("unit", [])
+        if line.split()
+    ]
+    names += [line.strip() for line in seen.get("script", [])]
+    lines = [line.split(":", 3)[3] for line in seen.get("init", []) if line.count(":") >= 3 and ":off:" not in line]
+    for line in (*lines, *seen.get("rcs", [])):
+        words = [word.rsplit("/", 1)[-1] for word in line.split()[:4]]
+        names += [word for word in words if word in PROGRAMS][:1]
+    started = {PROGRAMS[name] for name in names if name in PROGRAMS}
+    yield from started - {INETD}
+    if INETD in started:
+        yield from _by_inetd(seen)
+
+
+def _by_inetd(seen: Mapping[str, list[str]]) -> Iterator[str]:
+    for line in seen.get("inetd", []):
+        words = line.split()
+        if len(words) > 5:
+            yield words[0].rpartition(":")[2]
+
+
+_LEAVES = {("listening", "*", x) for x in ("port", "transport", "address", "program", "exe", "unit", "package")}
+_SERVICE = {("services", "*", x) for x in ("enabled", "port", "transport", "encrypted", "boot", "idle")}
+DECODERS = (
+    Decoder(
+        "linux-services", "ss(8), proc(5), systemctl(1)", of_text(decode_services),
+        frozenset({("listening",), ("listening", "*"), *_LEAVES, ("services",), ("services", "*"), *_SERVICE}),
+        (("listening",), ("services",)),
+    ),
+)  # fmt: skip

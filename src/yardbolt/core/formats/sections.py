@@ -1,0 +1,368 @@
+"""The library of sections: what is run on a host to read it, in POSIX shell, and which decoder takes what comes back.
+
+A section prints lines that begin with a tag and a blank, so that nothing a file holds can pass for another part of it.
+It says why on standard error, and ends with a status other than 0, where it cannot tell. Nothing in it writes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+
+@dataclass(frozen=True)
+class Section:
+    """One section: what it reads, in words, its text, its decoder, and with which rights it runs: as the account, as
+    root, or as root where that is to be had (`best`)."""
+
+    name: str
+    meaning: str
+    text: str
+    decode: str
+    rights: Literal["", "root", "best"] = "root"
+
+
+_TAG = r"""
+tag() { sed "s|^|$1 |"; }
+have() { command -v "$1" >/dev/null 2>&1; }
+"""
+
+# The SSH server that carries this very session: the outermost above it. Its own title holds the options it was started
+# with (sshd), or its command line does (dropbear); a server started for one connection has no listener above it.
+_SERVER = (
+    _TAG
+    + r"""
+p=$$; l=; kind=
+while [ "${p:-0}" -gt 1 ]; do
+  c=$(cat /proc/$p/comm 2>/dev/null)
+  case "$c|$(tr '\0' '\n' </proc/$p/cmdline 2>/dev/null | sed -n 1p)" in
+    dropbear*|*'|dropbear'|*/dropbear) l=$p; kind=dropbear;;
+    sshd*|*'|sshd: '*|*'|sshd-session: '*|*'|sshd-auth: '*|*': '*' [listener] '*' startups'*) l=$p; kind=openssh;;
+  esac
+  p=$(sed 's/^.*) [A-Za-z] \([0-9]*\) .*/\1/' /proc/$p/stat 2>/dev/null)
+done
+[ -n "$l" ] || { echo 'no SSH server was seen above this session' >&2; exit 3; }
+exe=$(readlink /proc/$l/exe); f=/etc/ssh/sshd_config; a=
+[ -n "$exe" ] || { echo 'which program the SSH server is needs root' >&2; exit 3; }
+case $exe in *' (deleted)') echo 'the SSH server runs from a file that was replaced since' >&2; exit 3;; esac
+if [ "$kind" = openssh ]; then
+  w=$(tr '\0' ' ' </proc/$l/cmdline)
+  case $w in
+    *': '*'[listener]'*) w=${w%%'[listener]'*}; w=${w#*: };;
+    sshd*:*) echo 'the SSH server is started for each connection; its options are not known' >&2; exit 3;;
+  esac
+  set -f; set -- $w; shift
+  while [ $# -gt 0 ]; do
+    case $1 in
+      -f) f=$2; shift;;
+      -f*) f=${1#-f};;
+      -o|-p|-h|-c|-g|-b) a="$a $1 $2"; shift;;
+      -[ophcgb]*) a="$a $1";;
+      -E|-u|-k|-C) shift;;
+    esac
+    shift
+  done
+  set +f
+  case $f in /*) ;; *) echo "the SSH server was started with -f $f, and from where is not known" >&2; exit 3;; esac
+fi
+sshd_() { "$exe" "$@" -f "$f" $a; }
+"""
+)
+
+_FILES = r"""
+files() {
+  [ -r "$1" ] || { echo "$1"; return; }
+  echo "$1"
+  sed -n 's/^[[:space:]]*[Ii][Nn][Cc][Ll][Uu][Dd][Ee][[:space:]=]\{1,\}//p' "$1" | while read -r words; do
+    for g in $words; do
+      case $g in /*) ;; *) g=/etc/ssh/$g;; esac
+      d=${g%/*}; [ -d "$d" ] && echo "$d"
+      for x in $g; do [ -e "$x" ] && files "$x"; done
+    done
+  done
+}
+"""
+
+# The settings the files give the server, and what tells whether it has them: when each file, and each folder files are taken
+# from, was changed, and when it was told to load them, or was started.
+_SETTINGS = (
+    _SERVER
+    + _FILES
+    + r"""
+echo "$kind" | tag daemon
+if [ "$kind" = dropbear ]; then tr '\0' '\n' </proc/$l/cmdline | tag arg
+else
+  s=$(sshd_ -T 2>/dev/null) || { sshd_ -T >/dev/null; exit 3; }
+  all=$(files "$f")
+  echo "$all" | while read -r x; do stat -c '%Z %n' "$x" || echo "none $x"; done 2>/dev/null | tag changed
+  echo "$all" | while read -r x; do
+    [ -f "$x" ] && sed -n '/^[[:space:]]*[Mm][Aa][Tt][Cc][Hh][[:space:]=]/,$p' "$x"
+  done | tag block
+  i=$(echo "$s" | sed -n 's/^pidfile //p')
+  date -u +%s | tag now
+  stat -c %Z /run/* 2>/dev/null | sort -n | sed -n 1p | tag oldest
+  [ "$(cat "$i" 2>/dev/null)" = "$l" ] && stat -c %Y "$i" | tag loaded
+  echo "$(sed -n 's/^btime //p' /proc/stat) $(sed 's/^.*) //' /proc/$l/stat | cut -d' ' -f20) $(getconf CLK_TCK 2>/dev/null || echo 100)" | tag started
+fi
+"""
+)
+
+SYSTEM = (
+    _TAG
+    + r"""
+cat /etc/os-release 2>/dev/null | tag os
+uname -n | tag name
+cat /proc/uptime | tag uptime
+if [ -d /run/systemd/system ]; then echo systemd
+else case "$(readlink /proc/1/exe)" in *busybox*) echo busybox;; *) [ -d /etc/rc2.d ] && echo sysv;; esac
+fi | tag init
+for i in /sys/class/net/*; do
+  [ -e "$i/address" ] && echo "${i##*/} $(cat $i/address) $(cat $i/operstate 2>/dev/null)"
+done | tag link
+if have ip; then ip -o addr show | tag addr; ip route show default | tag route; ip -6 route show default | tag route; fi
+:
+"""
+)
+
+ACCOUNTS = (
+    _TAG
+    + r"""
+cat /etc/passwd | tag passwd
+have getent && getent passwd | tag passwd
+sed -n 's/^passwd:[[:space:]]*//p' /etc/nsswitch.conf 2>/dev/null | tag source
+cat /etc/group | tag group
+cat /etc/shadow | tag shadow
+date -u +%s | tag now
+uname -n | tag host
+if ! have sudo; then echo none | tag sudo
+elif have cvtsudoers; then o=$(cvtsudoers -e -f sudoers /etc/sudoers 2>/dev/null) && echo "$o" | tag sudoers
+fi
+sed -n 's/^sudoers:[[:space:]]*//p' /etc/nsswitch.conf 2>/dev/null | tag rules
+[ -e /etc/doas.conf ] && echo yes | tag doas
+:
+"""
+)
+
+KEYS = (
+    _SETTINGS
+    + r"""
+where=.ssh/authorized_keys
+if [ "$kind" = openssh ]; then
+  echo "$s" | sed -n 's/^authorizedkeyscommand //p' | tag command
+  echo "$s" | sed -n 's/^trustedusercakeys //p' | tag authority
+  where=$(echo "$s" | sed -n 's/^authorizedkeysfile //p')
+fi
+while IFS=: read -r n x u g c h y; do
+  case $n in ''|[!A-Za-z0-9_]*|*[!A-Za-z0-9_.-]*) continue;; esac
+  echo "$n" | tag looked
+  for x in $where; do
+    [ "$x" = none ] && continue
+    k=$(echo "$x" | sed "s|%h|$h|g; s|%u|$n|g; s|%U|$u|g; s|%%|%|g")
+    case $k in /*) ;; *) k=$h/$k;; esac
+    [ -e "$k" ] && { cat "$k" | tag "key $n" || echo "$k" | tag "unread $n"; }
+  done
+done </etc/passwd
+:
+"""
+)
+
+SSH = (
+    _SETTINGS
+    + r"""
+echo "$exe" | tag exe
+if [ "$kind" = dropbear ]; then
+  b=$(tr '\0' '\n' </proc/$l/cmdline | sed -n '/^-b$/{n;p;}')
+  [ -n "$b" ] && { cat "$b" 2>/dev/null | tag notice; }
+else
+  echo "$f" | tag config
+  echo "$s" | tag set
+  if [ -d /run/systemd/system ]; then
+    for x in ssh.socket sshd.socket; do systemctl is-active -q $x && systemctl show -p Listen $x; done | tag socket
+  fi
+  have ssh && ssh -V 2>&1 | tag version
+  b=$(echo "$s" | sed -n 's/^banner //p')
+  if [ -n "$b" ] && [ "$b" != none ]; then cat "$b" 2>/dev/null | tag notice; [ -r "$b" ] || echo yes | tag lost; fi
+  have ssh-keygen && echo "$s" | sed -n 's/^hostkey //p' | while read -r k; do ssh-keygen -lf "$k" 2>/dev/null; done | tag hostkey
+  for u in $accounts; do for from in $sources; do
+    sshd_ -T -C "user=$u,host=$from,addr=$from,laddr=${here:-127.0.0.1},lport=${port:-22}" 2>/dev/null | tag "for $u $from"
+  done; done
+fi
+for x in /etc/profile /etc/profile.d/*.sh /etc/bash.bashrc; do
+  [ -r "$x" ] && sed -n '/TMOUT/p' "$x" | tag tmout
+done
+cut -d: -f7 /etc/passwd | sort -u | while read -r x; do readlink -f "$x"; done | tag shell
+:
+"""
+)
+
+SERVICES = (
+    _TAG
+    + r"""
+if have ss; then
+  o=$(ss -H -l -n -t -u -p) || { echo 'ss tells no sockets' >&2; exit 1; }
+  echo "$o" | tag ss
+  pids=$(echo "$o" | tr ',()' '\n\n\n' | sed -n 's/^pid=\([0-9]*\)$/\1/p' | sort -u)
+else
+  have awk || { echo 'neither ss nor awk is there' >&2; exit 127; }
+  o=$(for x in tcp tcp6 udp udp6; do
+    [ -r /proc/net/$x ] && awk -v f=$x 'NR > 1 && (f ~ /udp/ || $4 == "0A") { print f, $2, $10 }' /proc/net/$x
+  done)
+  echo "$o" | tag proc
+  m=$(for p in /proc/[0-9]*; do ls -l $p/fd 2>/dev/null | sed -n "s|.*socket:\[\([0-9]*\)\].*|\1 ${p#/proc/}|p"; done)
+  h=$(echo "$o" | while read -r f l i; do echo "$m" | sed -n "/^$i /p"; done | sort -u)
+  echo "$h" | tag inode
+  pids=$(echo "$h" | cut -d' ' -f2 | sort -u)
+fi
+for p in $pids; do
+  x=$(readlink /proc/$p/exe); u=$(sed -n 's|.*/\([^/]*\.\(service\|socket\)\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
+  k=
+  if have dpkg; then for y in "$x" "/usr$x" "${x#/usr}"; do [ -n "$k" ] || k=$(dpkg -S "$y" 2>/dev/null | sed -n '1s/:.*//p'); done; fi
+  echo "$p ${x:--} ${u:--} ${k:--} $(tr '\0' ' ' </proc/$p/cmdline)"
+done | tag holder
+cat /etc/inetd.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag inetd
+[ -d /run/systemd/system ] &&
+  systemctl list-unit-files --no-legend --no-pager --type=service,socket --state=enabled,enabled-runtime | tag unit
+r=$(sed -n 's/^[^#:]*:\([0-9]\):initdefault:.*/\1/p' /etc/inittab 2>/dev/null | sed -n 1p)
+for x in /etc/rcS.d/S* /etc/rc${r:-2}.d/S*; do [ -e "$x" ] && echo "${x##*/S??}"; done | tag script
+case "$(readlink /proc/1/exe)" in *systemd*) ;; *)
+  sed '/^[[:space:]]*#/d' /etc/inittab 2>/dev/null | tag init
+  [ -d /etc/rc2.d ] || cat /etc/init.d/rcS /etc/init.d/S* 2>/dev/null | sed '/^[[:space:]]*#/d' | tag rcs;;
+esac
+:
+"""
+)
+
+PAM = (
+    _TAG
+    + "( "
+    + _SERVER
+    + r"""
+echo "$kind" | tag daemon
+[ "$kind" = openssh ] && sshd_ -T 2>/dev/null | sed -n 's/^usepam //p' | tag usepam
+: ) 2>/dev/null
+if [ -d /etc/pam.d ]; then
+  for x in /etc/pam.d/*; do [ -f "$x" ] && sed 's/^[[:space:]]*//; /^#/d; /^$/d' "$x" | tag "pam ${x##*/}"; done
+elif [ ! -e /etc/pam.conf ]; then echo none | tag nopam
+fi
+for x in /etc/security/pwquality.conf.d/*.conf /etc/security/pwquality.conf; do [ -r "$x" ] && sed 's/#.*//; /^[[:space:]]*$/d' "$x" | tag quality; done
+for x in /etc/security/faillock.conf; do [ -r "$x" ] && sed 's/#.*//; /^[[:space:]]*$/d' "$x" | tag faillock; done
+for x in /var/cache/cracklib/cracklib_dict.pwd /usr/share/cracklib/pw_dict.pwd /usr/share/cracklib/pw_dict.pwd.gz /usr/lib/cracklib_dict.pwd; do
+  [ -e "$x" ] && echo "$x" | tag dictionary
+done
+:
+"""
+)
+
+FILES = (
+    _TAG
+    + r"""
+one() { [ -s "$1" ] && [ -f "$1" ] && echo "$(stat -c '%a %U' "$1") $(md5sum <"$1" | cut -d' ' -f1) $(sha256sum <"$1" | cut -d' ' -f1) $1"; }
+have md5sum && have sha256sum && have stat || { echo 'the tools for sums are not there' >&2; exit 127; }
+for x in /etc/crontab /etc/cron.d/* /etc/anacrontab /var/spool/cron/crontabs/* /var/spool/cron/root /etc/crontabs/*; do
+  [ -f "$x" ] || continue
+  one "$x" | tag job
+  sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d; /^[[:space:]]*[A-Za-z_][A-Za-z_0-9]*[[:space:]]*=/d' "$x" | tag "line $x"
+done
+for x in /etc/cron.hourly/* /etc/cron.daily/* /etc/cron.weekly/* /etc/cron.monthly/*; do [ -f "$x" ] && one "$x"; done | tag script
+if have atq; then atq 2>/dev/null | tag at
+else for x in /var/spool/cron/atjobs/* /var/spool/at/*; do [ -f "$x" ] && echo "$x"; done | tag unread
+fi
+[ -d /run/systemd/system ] && echo 'timers of systemd' | tag unread
+for x in /etc/systemd/system/*.timer /etc/systemd/system/*.service /etc/systemd/system/*.socket /etc/systemd/system/*.d/*.conf \
+  /etc/rc.local /etc/inittab /etc/init.d/* /etc/profile /etc/profile.d/* /etc/bash.bashrc /etc/ssh/sshrc /etc/ld.so.preload \
+  /etc/sudoers /etc/sudoers.d/* /etc/pam.d/* /etc/udev/rules.d/* /etc/network/if-up.d/* /etc/network/if-pre-up.d/* /etc/environment; do
+  [ -h "$x" ] || one "$x"
+done | tag file
+awk -F: '$7 !~ /(nologin|false|sync|halt|shutdown)$/ { print $6 }' /etc/passwd | sort -u | while read -r h; do
+  for x in .bashrc .profile .bash_profile .bash_login .bash_logout .ssh/rc .ssh/environment .forward; do one "$h/$x"; done
+done | tag home
+if [ -e /var/lib/dpkg/status ]; then
+  awk '/^Conffiles:/ { c = 1; next } /^ / { if (c) print $2, $1; next } { c = 0 }' /var/lib/dpkg/status | tag known
+  cat /var/lib/ucf/hashfile 2>/dev/null | tag known
+  sed -n 's|^\([0-9a-f]\{32\}\)  \(etc/.*\)|\1 /\2|p' /var/lib/dpkg/info/*.md5sums 2>/dev/null | tag known
+  md5sum /etc/skel/.[!.]* /usr/share/base-files/* 2>/dev/null | tag model
+fi
+:
+"""
+)
+
+UPKEEP = (
+    _TAG
+    + r"""
+# of a program's name the kernel keeps 15 characters
+called() { for p in /proc/[0-9]*; do read -r c 2>/dev/null <$p/comm || continue; for n in "$@"; do [ "$c" = "$n" ] && echo "${p#/proc/}"; done; done; }
+words() { tr '\0' ' ' </proc/$1/cmdline; echo; }
+since() { echo $(($(sed -n 's/^btime //p' /proc/stat) + $(sed 's/^.*) //' /proc/$1/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100))); }
+# runs it with the files it has now? started in the second of a change, or before, that is not known
+stale() { d=$(since "$1"); shift; for x in "$@"; do [ -e "$x" ] && [ "$(stat -c %Z "$x" 2>/dev/null || echo "$d")" -ge "$d" ] && echo yes; done; }
+for p in $(called rsyslogd); do words $p | tag rsyslogd; stale $p /etc/rsyslog.conf /etc/rsyslog.d /etc/rsyslog.d/*.conf | tag oldlogs; done
+cat /etc/rsyslog.conf /etc/rsyslog.d/*.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag rsyslog
+for p in $(called syslogd busybox); do words $p | sed -n '/syslogd /p'; done | tag syslogd
+for p in $(called syslog-ng vector fluent-bit filebeat nxlog metalog socklog); do words $p; done | tag otherlogs
+for p in $(called systemd-journal); do words $p | sed -n '/journal-upload/p'; done | tag otherlogs
+c=$(called chronyd)
+[ -n "$c" ] && have chronyc && { echo yes | tag chronyd; chronyc -n -c tracking 2>/dev/null | tag tracking; chronyc -n -c sources 2>/dev/null | tag source; }
+[ -d /run/systemd/system ] && { timedatectl show 2>/dev/null | tag timedate; sed -n 's/^NTP=//p' /etc/systemd/timesyncd.conf | tag ntp; }
+for p in $(called ntpd busybox); do
+  case "$(readlink /proc/$p/exe)" in *busybox*) words $p | sed -n '/ntpd /p' | tag ntpd;; *) echo yes | tag othertime;; esac
+done
+for p in $(called ntp-daemon openntpd ptp4l phc2sys sntp); do echo yes | tag othertime; done
+for p in $(called snmpd); do words $p | tag snmpd; stale $p /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d /etc/snmp/snmpd.conf.d/*.conf | tag oldsnmp; done
+for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf; do
+  [ -r "$x" ] && sed -n 's/^[[:space:]]*\(r[ow]community6\{0,1\}\)[[:space:]]\{1,\}\([^[:space:]]*\)\(.*\)$/\1 \2\3/p;
+    s/^[[:space:]]*\(com2sec6\{0,1\}\)[[:space:]]\{1,\}[^[:space:]]*[[:space:]]\{1,\}[^[:space:]]*[[:space:]]\{1,\}\([^[:space:]]*\).*$/\1 \2/p' "$x"
+done | sed 's/^\(r[ow]community6\{0,1\}\|com2sec6\{0,1\}\) \(public\|private\)\( .*\)\{0,1\}$/\1 published \2\3/; t
+  s/^\(r[ow]community6\{0,1\}\|com2sec6\{0,1\}\) [^ ]*\( .*\)\{0,1\}$/\1 own\2/' | tag snmp
+:
+"""
+)
+
+OTHER_FILTERS = (
+    _TAG
+    + r"""
+cat /proc/net/ip_tables_names /proc/net/ip6_tables_names 2>/dev/null | tag table
+:
+"""
+)
+
+FILTER_FAMILIES = (
+    _TAG
+    + r"""
+nft --debug=netlink list ruleset 2>/dev/null | awk '
+  /^[a-z0-9]+ [^ ]+ [^ ]+ [0-9]+/ && $1 != "table" { if (r != "") print r; r = $0; next }
+  /^  \[/ { sub(/^  /, ""); r = r " " $0; next }
+  { if (r != "") print r; r = "" }
+  END { if (r != "") print r }' | tag rule
+:
+"""
+)
+
+LIBRARY: Mapping[str, Section] = {
+    one.name: one
+    for one in (
+        Section("system", "what it is, its name, its sockets and how it starts services", SYSTEM, "linux-system", ""),
+        Section(
+            "accounts",
+            "accounts, how their passwords are kept, and who may become root",
+            ACCOUNTS,
+            "linux-accounts",
+            "best",
+        ),
+        Section("keys", "SSH keys of all accounts, from where the server looks for them", KEYS, "ssh-keys"),
+        Section("ssh", "what the running SSH server does", SSH, "ssh-server"),
+        Section(
+            "services",
+            "listening sockets, who holds them, and what starts at the next boot",
+            SERVICES,
+            "linux-services",
+        ),
+        Section("passwords", "what is demanded of passwords, and what follows wrong ones, as PAM does it", PAM, "pam"),
+        Section(
+            "files", "jobs, and files that run by themselves, and which package brought them", FILES, "linux-files"
+        ),
+        Section("filter-families", "for which address family rules are that reset", FILTER_FAMILIES, "filter-families"),
+        Section("other-filters", "packet filters whose rules are not shown", OTHER_FILTERS, "other-filters"),
+        Section("upkeep", "where logs go, whose time it keeps, and SNMP", UPKEEP, "linux-upkeep"),
+    )
+}

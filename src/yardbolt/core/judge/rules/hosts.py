@@ -1,0 +1,272 @@
+"""Rules about hosts with files: what listens, what runs by itself, who becomes root, logs, time, SNMP, key sizes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from ipaddress import ip_address
+
+from ...job import Site
+from ...plane.edit import get
+from ...plane.kinds import ABSENT, number
+from ...plane.table import Plane
+from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
+
+CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives it its address (RFC 2131, RFC 8415)
+FIRST_OWN = 32768
+COMMUNITIES = {"communities": "go over the line readable", "published": "anybody knows", "writing": "may write"}
+WEAK_STORAGE = "its password is kept by an outdated method"
+
+
+def _listening(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    ports = {
+        (s.transport if isinstance(s.transport, str) else "tcp", s.port) for s in plane.services if s.port is not None
+    }
+    for x in plane.listening:
+        path = ("listening", x.key)
+        if x.address is None or x.port is None:
+            yield Verdict(path, State.UNKNOWN, "where it listens was not read", "")
+        elif x.address != "*" and ip_address(x.address).is_loopback:
+            continue
+        elif (x.transport, x.port) in ports or (x.transport, x.port) in CLIENTS:
+            yield Verdict(path, State.HOLDS, "what listens is explained")
+        else:
+            saw = f"{x.transport} {x.port}{f' ({x.program})' if x.program else ''}"
+            # what sends by UDP is bound to a port too, of those the host gives out (RFC 6335, section 6)
+            if x.transport == "udp" and x.port >= FIRST_OWN:
+                yield Verdict(path, State.UNKNOWN, f"{saw} may be its sender's own port")
+            else:
+                yield Verdict(path, State.FAILS, f"{saw} listens at {x.address}")
+    if not plane.listening.complete:
+        yield Verdict(("listening",), State.UNKNOWN, "what listens was not all read", "")
+
+
+def _jobs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for job in plane.jobs:
+        path = ("jobs", job.key)
+        if job.origin == "unknown":
+            runs = f" runs {job.runs}" if isinstance(job.runs, str) else ""
+            saw = f"{job.key}{runs} as {job.owner or 'whom was not read'} ({job.schedule or 'when was not read'})"
+            yield Verdict(path, State.FAILS, saw)
+        elif job.origin in ("package", "ours"):
+            yield Verdict(path, State.HOLDS, "came with a package" if job.origin == "package" else "made by us")
+        else:
+            yield Verdict(path, State.UNKNOWN, f"who put {job.key} there was not read", "")
+    if not plane.jobs.complete:
+        yield Verdict(("jobs",), State.UNKNOWN, "the jobs were not all read", "")
+
+
+def _files(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for file in plane.files:
+        path = ("files", file.key)
+        if file.origin in ("package", "ours"):
+            yield Verdict(path, State.HOLDS, "as a package brought it" if file.origin == "package" else "made by us")
+        else:
+            yield Verdict(
+                path, State.UNKNOWN, f"{file.key} is as no package brought it", "read", "as no package brought them"
+            )
+    if not plane.files.complete:
+        yield Verdict(("files",), State.UNKNOWN, "the files that run by themselves were not all read", "")
+
+
+def _root_powers(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for a in plane.accounts:
+        path = ("accounts", a.key, "becomes_root")
+        if a.becomes_root is ABSENT or a.key == "root" or a.role == "none":
+            continue
+        if a.becomes_root == "is root":
+            yield Verdict(path, State.FAILS, f"{a.key} is root under another name", "read", "root under another name")
+        elif a.becomes_root is None:
+            yield Verdict(
+                path, State.UNKNOWN, f"how {a.key} may become root was not read", "", "how it becomes root not read"
+            )
+        elif a.becomes_root == "freely":
+            yield Verdict(
+                path, State.FAILS, f"{a.key} becomes root without a password", "read", "root without a password"
+            )
+        else:
+            yield Verdict(path, State.HOLDS, a.becomes_root)
+    if not plane.accounts.complete:
+        yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
+
+
+def _storage(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for a in plane.accounts:
+        path = ("accounts", a.key, "storage")
+        if a.storage in ("outdated", "reversible", "clear"):
+            yield Verdict(path, State.FAILS, f"{a.key}: {a.storage}", "read", WEAK_STORAGE)
+        elif a.storage is None:
+            yield Verdict(
+                path, State.UNKNOWN, f"how the password of {a.key} is kept was not read", "", "how it is kept not read"
+            )
+        elif a.storage is not ABSENT:
+            yield Verdict(path, State.HOLDS, str(a.storage))
+    if not plane.accounts.complete:
+        yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
+
+
+def _dictionary(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if plane.policy.dictionary is not ABSENT:
+        yield on_leaf(
+            plane,
+            ("policy", "dictionary"),
+            lambda v: v != "missing",
+            "its dictionary: without it nobody can set a password",
+        )
+
+
+def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    path, found = ("logs", "destinations"), plane.logs.destinations
+    if found is None:
+        yield Verdict(path, State.UNKNOWN, "where its logs go was not read", "")
+        return
+    goes = found if isinstance(found, tuple) else ()
+    for one in goes:
+        words = one.split()
+        known = len(words) > 1 and words[1] in site.log_servers
+        yield Verdict(
+            path,
+            State.HOLDS if known else State.FAILS,
+            f"logs go to {one}" + ("" if known else ", which the job does not name"),
+        )
+    for wanted in sorted(site.log_servers):
+        if not any(wanted in one.split() for one in goes):
+            yield Verdict(path, State.FAILS, f"no logs go to {wanted}")
+
+
+def _time(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    path = ("clock", "synchronised")
+    if plane.clock.synchronised is not ABSENT:
+        source = get(plane, ("clock", "source"))
+        whose = f" with {source}" if isinstance(source, str) else ""
+        found = on_leaf(plane, path, bool, "in step with a time source")
+        yield Verdict(path, found.state, f"in step{whose}" if found.state is State.HOLDS else found.saw, found.basis)
+
+
+def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    leaves = [("snmp", leaf) for leaf in COMMUNITIES]
+    if all(get(plane, path) is ABSENT for path in leaves):
+        return
+    if _nobody_asks(plane):
+        yield Verdict(("snmp", "communities"), State.HOLDS, "nothing listens for SNMP but to the host itself")
+        return
+    # what was not read inside was tried from outside
+    basis = "read" if plane.snmp.communities is not None else "tried"
+    for path, bad in zip(leaves, COMMUNITIES.values(), strict=True):
+        value = get(plane, path)
+        if value is None:
+            yield Verdict(path, State.UNKNOWN, f"communities that {bad}: not read", "")
+        elif isinstance(value, int):
+            state = State.FAILS if value else State.HOLDS
+            yield Verdict(path, state, f"{value or 'no'} communit{'y' if value == 1 else 'ies'} that {bad}", basis)
+
+
+def _nobody_asks(plane: Plane) -> bool:
+    """Is it sure that nobody outside comes to an SNMP agent?"""
+    # a list the make does not have says nothing of this
+    if not plane.listening.complete or not len(plane.listening):
+        return False
+    for x in plane.listening:
+        agent = x.transport is None or (x.transport == "udp" and (x.port in (None, 161) or x.program == "snmpd"))
+        if agent and (x.address is None or x.address == "*" or not ip_address(x.address).is_loopback):
+            return False
+    return not any(a.speaks in ("snmp", None) for a in plane.answering)
+
+
+def _nameless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for a in plane.answering:
+        path = ("answering", a.key, "anonymous")
+        if a.speaks is None:
+            yield Verdict(path, State.UNKNOWN, f"what port {a.port} speaks is not known", "")
+        elif a.speaks == "tftp":
+            yield Verdict(path, State.FAILS, f"port {a.port} gives and takes files without any login", "tried")
+        elif a.speaks == "ftp" and a.anonymous is None:
+            yield Verdict(path, State.UNKNOWN, f"whether port {a.port} lets in anonymous was not told", "")
+        elif a.speaks == "ftp":
+            told = "lets in" if a.anonymous is True else "turns away"
+            yield Verdict(
+                path, State.FAILS if a.anonymous is True else State.HOLDS, f"port {a.port} {told} anonymous", "tried"
+            )
+
+
+def _certificates(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for c in plane.certificates:
+        path = ("certificates", c.key)
+        if c.days_left is None or c.self_signed is None:
+            yield Verdict(path, State.UNKNOWN, f"the certificate of port {c.port} could not be read", "")
+        elif c.days_left < 0:
+            yield Verdict(path, State.FAILS, f"port {c.port}: {c.subject} ended {-c.days_left} days ago", "tried")
+        elif c.self_signed:
+            yield Verdict(path, State.FAILS, f"port {c.port}: {c.subject} is its own witness", "tried")
+        else:
+            yield Verdict(path, State.HOLDS, f"port {c.port}: {c.days_left} days left", "tried")
+
+
+def _key_size(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in plane.services:
+        if s.rsa_bits is not ABSENT and s.enabled is not False and s.key == "ssh":
+            path, least = ("services", s.key, "rsa_bits"), params["at least"]
+            yield on_leaf(plane, path, least.__le__, f"at least {least} bits (NIST SP 800-57)")
+
+
+RULES = (
+    Rule(
+        "listening", "what listens is explained", "something listens that nothing explains",
+        "A socket nobody asked for is a way in nobody guards.",
+        Severity.MEDIUM, _listening,
+    ),
+    Rule(
+        "foreign-jobs", "what runs by itself came with a package, or from us", "a job runs by itself that no package brought",
+        "What somebody planted to come back is run by the clock.",
+        Severity.MEDIUM, _jobs,
+    ),
+    Rule(
+        "foreign-files", "files that run by themselves are as packages brought them", "a file that runs by itself is not as a package brought it",
+        "Profiles, units and hooks run as whoever logs in, or as root at the start.",
+        Severity.LOW, _files,
+    ),
+    Rule(
+        "root-powers", "sudo asks everybody for a password", "somebody is root, or becomes it, without a password",
+        "Whoever finds that session open has the whole host.",
+        Severity.MEDIUM, _root_powers,
+    ),
+    Rule(
+        "password-storage", "passwords are kept by a method of today", "a password is kept so that it can be guessed quickly",
+        "Who copies the file tries a thousand million guesses a second against an outdated method.",
+        Severity.MEDIUM, _storage,
+    ),
+    Rule(
+        "dictionary", "users can set passwords", "users can set no password at all",
+        "A word check without its dictionary refuses every password: nobody can change his any more.",
+        Severity.HIGH, _dictionary,
+    ),
+    Rule(
+        "log-destination", "logs go where the job says", "logs do not go where the job says",
+        "A log that stays on the unit is the first thing an intruder edits; one that goes elsewhere tells him what you know.",
+        Severity.MEDIUM, _logs,
+    ),
+    Rule(
+        "time-source", "its clock is kept in step", "its clock is not kept in step",
+        "A clock nobody keeps is wrong by the time its logs are wanted.",
+        Severity.LOW, _time,
+    ),
+    Rule(
+        "snmp-communities", "no SNMP community opens it", "SNMP communities open it",
+        "A community is a password sent readable with every question (RFC 3414 is the answer to it).",
+        Severity.HIGH, _snmp,
+    ),
+    Rule(
+        "nameless-files", "nobody fetches files without a login", "files are given away without a login",
+        "Settings and programs fetched by anybody tell everything; taken from anybody they change everything.",
+        Severity.HIGH, _nameless,
+    ),
+    Rule(
+        "certificates", "certificates are in date, and not their own witness", "a certificate is not in date, or its own witness",
+        "Who is used to clicking warnings away is not warned any more.",
+        Severity.LOW, _certificates,
+    ),
+    Rule(
+        "ssh-key-size", "its RSA host key is long enough", "its RSA host key is too short",
+        "A short key can be computed, and the host then played.",
+        Severity.MEDIUM, _key_size, params={"at least": Param(number, "bits", 2048)},
+    ),
+)  # fmt: skip
