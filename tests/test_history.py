@@ -64,9 +64,13 @@ def test_what_opened_last_and_what_was_sent_are_tried_first() -> None:
     me = history.of("u")
     assert me.logins() == (("b", Ref("safe:u/b")), ("a", Ref("safe:u/a"))) and me.opened["f"] == Ref("factory:1")
     history.add(Entry(at(5, run=1), Sending(step=0, of=9, kind="change", what="w", account="a", secret="safe:u/new")))
-    assert me.logins()[0] == ("a", Ref("safe:u/new")) and "a" not in me.opened and me.opened_last("a", Ref("safe:u/a"))
+    assert (
+        me.logins()[0] == ("a", Ref("safe:u/new"))
+        and "a" not in me.opened
+        and me.opened_last("a", Ref("safe:u/a"), "ssh")
+    )
     history.add(Entry(at(6), spent()))
-    assert not me.opened_last("a", Ref("safe:u/a"))
+    assert not me.opened_last("a", Ref("safe:u/a"), "ssh")
     history.add(Entry(at(7), GateAnswering(gate="change", account="g", secret="safe:u/g")))
     assert me.logins()[0] == ("g", Ref("safe:u/g")) and me.uses_safe() and not history.of("new").uses_safe()
 

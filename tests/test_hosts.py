@@ -96,13 +96,14 @@ def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
 
     def watch() -> None:
         nonlocal shown
-        left = list(answers)
+        left, answered = list(answers), 0
         while True:
             try:
                 shown += os.read(master, 4096)
             except OSError:
                 return
-            if left and shown.rstrip().endswith(b":"):
+            if left and shown[answered:].rstrip().endswith(b":"):
+                answered = len(shown)
                 os.write(master, left.pop(0) + b"\n")
 
     threading.Thread(target=watch, daemon=True).start()

@@ -302,7 +302,7 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         and "256" in seen["tls"].details["key"]
     )
     assert (
-        seen["http"].details == {"server": "yard/1", "www-authenticate": "Basic"}
+        seen["http"].details == {"server": "yard/1", "asks by": "basic"}
         and len(seen["flood"].banner) <= 120
         and "\x1b" not in seen["flood"].banner
     )

@@ -94,7 +94,7 @@ class Host:
             (self.folder / part).chmod(0o755)  # whatever is masked here: daemons that are not root live in it
         script = (
             f"mount -t overlay overlay -o lowerdir={root()},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
-            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount --bind /dev dev\n"
+            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount --bind /dev dev && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
             f"exec chroot {self.folder}/root /bin/sh /yard/start\n"
         )
         (self.folder / "upper" / "yard").mkdir()

@@ -140,9 +140,8 @@ def conclude(
 
 def looked(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], reading: Reading | None) -> Looked:
     """What this look covered."""
-    outside = looked_outside(around, unit.entry.address)
-    read = unit.family.covers() if reading else frozenset()
-    return replace(outside, read=read, tried=frozenset(trial.way.service for trial in tried))
+    outside = looked_outside(around, unit.entry.address, (trial.way.door for trial in tried))
+    return replace(outside, read=unit.family.covers() if reading else frozenset())
 
 
 def file_once(unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"]) -> None:

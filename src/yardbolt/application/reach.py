@@ -6,10 +6,11 @@ Nothing here passes a question or writes.
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date
 
-from yardbolt.core.doors import Way
+from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.judge.looked import Looked
 from yardbolt.core.judge.passwords import Demands, weaknesses
@@ -61,10 +62,12 @@ async def look_at(look: Look, address: str, source: str) -> Surroundings:
     return Surroundings(tuple(seen), state, await look.datagrams(address, source))
 
 
-def looked_outside(around: Surroundings, address: str) -> Looked:
-    """What a look from outside covered."""
+def looked_outside(around: Surroundings, address: str, tried: Iterable[Door]) -> Looked:
+    """What a look from outside covered; `tried` are the doors at which a login was."""
     version = 6 if ":" in address else 4
-    return Looked(frozenset(), around.whole, version, datagrams=around.udp.asked, silent=around.udp.silent)
+    shown = {one.port for one in around.ports if one.details.get("asks by") == "a form"}
+    by = frozenset(door.scheme for door in tried)
+    return Looked(frozenset(), around.whole, version, by, around.udp.asked, around.udp.silent, bool(shown))
 
 
 # ---- a session to work through --------------------------------------------------------------------------------------
@@ -144,7 +147,7 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
         more = outcome.gate if isinstance(outcome, Asked) else said_by(outcome) if isinstance(outcome, Untried) else ""
         why.append(f"{way.account} by {way.service}: {told(outcome)}" + (f" ({more})" if more else ""))
     services = unit.family.services()
-    opened = [trial.way for trial in published if isinstance(trial.outcome, Opened)]
+    opened = [one.way for one in published if isinstance(one.outcome, Opened) and not unit.apart(one.way.service)]
     opened.sort(key=lambda way: (services.index(way.service), not unit.secret(way.secret)))
     for way in opened or published_ways(unit):
         outcome, session = await unit.enter(way)
@@ -160,7 +163,7 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
 
 async def _enter_trusted(unit: UnitInWork, way: Way) -> tuple[Login, Session | None]:
     """One login; refused what opened it before, the unit may still be starting, and is tried once more."""
-    trusted = unit.history().opened_last(way.account, way.secret)
+    trusted = unit.history().opened_last(way.account, way.secret, way.service)
     outcome, session = await unit.enter(way)
     if isinstance(outcome, Refused) and trusted and not unit.ready and unit.family.factory.ready_after:
         unit.report(f"{unit.name}: refused what opened it before; it may still be starting")
@@ -211,12 +214,13 @@ def seen_from_outside(
         if isinstance(trial.outcome, Refused | NoListener):
             draft.put((*path, "doubts"), trial.doubts)
     inside = base is not None and base.accounts.complete
-    gates = {trial.gate for trial in tried}
-    entered = inside or any(isinstance(trial.outcome, Opened) for trial in tried)
+    mine = [trial for trial in tried if not unit.apart(trial.way.service)]
+    gates = {trial.gate for trial in mine}
+    entered = inside or any(isinstance(trial.outcome, Opened) for trial in mine)
     draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if entered else None)
-    forced = {trial.way.account for trial in tried if trial.gate == "change"}
-    known = all(settled(trial) or exists(plane, ("accounts", trial.way.account)) is False for trial in tried)
-    draft.put(("first_run", "forced"), forced if forced or (tried and known) else None)
+    forced = {trial.way.account for trial in mine if trial.gate == "change"}
+    known = all(settled(trial) or exists(plane, ("accounts", trial.way.account)) is False for trial in mine)
+    draft.put(("first_run", "forced"), forced if forced or (mine and known) else None)
     return draft.whole(("trials",)).freeze()
 
 
@@ -258,7 +262,9 @@ def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -
     """Note on each account the published login that opened it, and what is wrong with any password of it that is known
     to us."""
     draft = Draft(plane)
-    good = {trial.way.account: trial for trial in tried if accepted(trial.outcome)}
+    # where the accounts may be others, a login says nothing of these
+    mine = [trial for trial in tried if not unit.apart(trial.way.service)]
+    good = {trial.way.account: trial for trial in mine if accepted(trial.outcome)}
     for account, trial in good.items():
         path = ("accounts", account)
         if account and exists(plane, path) is None:  # a login proves that its account is there

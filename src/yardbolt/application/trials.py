@@ -15,6 +15,7 @@ from yardbolt.core.doors import Door, Way
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Ports, Seen
+from yardbolt.core.talk import logon
 from yardbolt.core.talk.outcomes import (
     Asked,
     Cut,
@@ -34,6 +35,7 @@ from yardbolt.core.talk.outcomes import (
 
 from .unit import TYPED_KEY, UnitInWork
 
+USUAL_PORT = {"ssh": 22, "telnet": 23, "ftp": 21, "http": 80, "https": 443}
 STARTING, LOCKED, EVERYBODY, ELSEWHERE = "starting", "locked", "everybody", "elsewhere"
 
 
@@ -44,6 +46,7 @@ class Trial:
     way: Way
     outcome: Login
     doubts: frozenset[str] = frozenset()
+    early: bool = False  # before any login had opened
 
     @property
     def gate(self) -> str:
@@ -66,8 +69,12 @@ class Trials:
         the end, for the unit may have been starting."""
         if not self.unit.family.factory.logins:
             return ()
-        states = {door: self.ports.at(door.port) for door in self.unit.site.doors}
-        found = {door: await self._door(door, state) for door, state in states.items()}
+        doors = (*self.unit.site.doors, *others(self.unit.site.doors, self.unit.entry.address, self.seen))
+        states = {door: self.ports.at(door.port) for door in doors}
+        found = {door: await self._door(door, states[door]) for door in doors if not self.unit.apart(door.service)}
+        # of these none says anything of another
+        apart = [door for door in doors if door not in found]
+        found |= zip(apart, await asyncio.gather(*(self._door(door, states[door]) for door in apart)), strict=True)
         for door, state in states.items():
             if not isinstance(state, Open | Quiet):
                 knocked = await self.unit.look.knock(door, self.unit.site.laptop)
@@ -107,7 +114,9 @@ class Trials:
     async def _batch(self, door: Door, ways: list[Way]) -> list[Trial]:
         """Every login by a door that is open, between two logins that open: one of ours where there is one, else a
         published one that opened."""
-        known = [replace(way, door=door) for way in self.known if self.unit.may_send(way.secret, door.service)][:1]
+        # a password of ours goes only where we manage the unit
+        known = () if self.unit.apart(door.service) else self.known
+        known = tuple(replace(way, door=door) for way in known if self.unit.may_send(way.secret, door.service))[:1]
         control = [way for way in known if await self._opens(way)]
         out: list[Trial] = []
         for way in ways:
@@ -118,7 +127,7 @@ class Trials:
             if not control and accepted(out[-1].outcome):
                 control = [way]
                 # refused before any login opened: it may have been starting, so once more, now that one has
-                out = [await self._one(t.way) if isinstance(t.outcome, Refused) else t for t in out]
+                out = [await self._one(t.way) if isinstance(t.outcome, Refused) and t.early else t for t in out]
         if not any(isinstance(trial.outcome, Refused) for trial in out):
             return out
         beside = [await self._opens(way) for way in control] == [True]
@@ -128,13 +137,14 @@ class Trials:
         store = self.unit.family.account_key(way.service, way.account)
         if store in self.locked:
             return Trial(way, Locked("the account is locked; left alone"))
+        early = not self.unit.ready
         gone = exists(self.before, ("accounts", way.account)) is False  # nothing there to lock
         outcome = await self.unit.attempt(way, not gone)
         self.locked |= {store} if isinstance(outcome, Locked) else set()
-        if isinstance(outcome, Refused) and not self._settled():
+        if isinstance(outcome, Refused) and self.unit.family.factory.ready_after and not self._settled():
             await self.unit.wait_ready(self.met)
             outcome = await self.unit.attempt(way, not gone)
-        return Trial(way, outcome)
+        return Trial(way, outcome, early=early)
 
     async def _opens(self, way: Way) -> bool:
         """Does a login open that should?"""
@@ -155,9 +165,26 @@ class Trials:
         if self.unit.family.account_key(trial.way.service, trial.way.account) not in self.ours:
             if not beside:
                 doubts |= {EVERYBODY} | (set() if self.unit.ready else {STARTING})
-            if not self.unit.family.tells_lock(trial.way.service):
+            if self.unit.apart(trial.way.service) or not self.unit.family.tells_lock(trial.way.service):
                 doubts.add(LOCKED)
         return replace(trial, doubts=frozenset(doubts))
+
+
+def others(doors: Iterable[Door], address: str, seen: Iterable[Seen]) -> tuple[Door, ...]:
+    """Where else one can log in, by what answers: SSH on further ports, web servers that ask by themselves, terminals, file
+    transfer. Where few tries are left, first what is encrypted, then where a maker's own accounts are likeliest."""
+    known, out = {one.port for one in doors}, list[Door]()
+    for one in seen:
+        by_itself = one.details.get("asks by") in ("basic", "digest")
+        scheme = {"tls": "https" if by_itself else "", "http": "http" if by_itself else ""}.get(one.speaks, one.speaks)
+        if one.port not in known and scheme in logon.SERVICES:
+            named = (
+                scheme
+                if USUAL_PORT[scheme] == one.port and scheme not in {d.service for d in doors}
+                else f"{scheme}-{one.port}"
+            )
+            out.append(Door(scheme, address, one.port, named))
+    return tuple(sorted(out, key=lambda door: list(logon.SERVICES).index(door.scheme)))
 
 
 def settled(trial: Trial) -> bool:

@@ -20,6 +20,8 @@ from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
 from yardbolt.core.run.history import WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import Ref, Secret, Text
+from yardbolt.core.talk import logon
+from yardbolt.core.talk.conversation import Channel, Talk
 from yardbolt.core.talk.outcomes import Login, NoListener, Opened, Silent, Untried, accepted, spends_a_try, told
 from yardbolt.core.talk.replies import reread
 
@@ -108,6 +110,16 @@ class UnitInWork:
             return True
         return all(door.service in self.shut for door in self.site.doors if self.family.sealed(door.service))
 
+    def talks(self, service: str) -> tuple[str, Channel, Talk]:
+        """How one talks by a service: as a channel of the family does, else one can only log in there."""
+        if self.apart(service):
+            return "", logon.Channel(), logon.TALK
+        return self.family.channel_of(service)
+
+    def apart(self, service: str) -> bool:
+        """Is it a service no channel of the family uses, whose accounts may be others?"""
+        return service not in self.family.services()
+
     # -- doors --
 
     def door(self, service: str) -> Door:
@@ -190,7 +202,8 @@ class UnitInWork:
 
         Raises IdentityError when the host key is not the one noted.
         """
-        if budgeted and self.tries_left(way) <= 0 and not self.history().opened_last(way.account, way.secret):
+        opened = self.history().opened_last(way.account, way.secret, way.service)
+        if budgeted and not opened and self.tries_left(way) <= 0:
             return Untried("the try budget of this account is used up; wait an hour, or unlock it by hand"), None
         if not self.may_send(way.secret, way.service):
             return Untried(f"a password of ours does not go by {way.service}, where it is readable"), None
@@ -198,8 +211,8 @@ class UnitInWork:
         pin = self.pin(way.service)
         self.note(Trying(account=way.account, service=way.service, source=way.source, address=way.door.address,
                          key=pin, secret=way.secret.entry))  # fmt: skip
-        name, channel, talk = self.family.channel_of(way.service)
-        wire = self.connect(talk.name, way.service, pin)
+        name, channel, talk = self.talks(way.service)
+        wire = self.connect(talk.name, way.door.scheme, pin)
         outcome: Login = Silent(True, "interrupted")  # what is not known to have ended counts as a try
         session, word = None, ""
         try:
@@ -208,7 +221,7 @@ class UnitInWork:
                     outcome = await self._open(way, wire, consents or {})
             except TimeoutError:
                 outcome = Silent(True, f"the login did not end within {LONGEST_LOGIN:.0f} s")
-            self.ready = self.ready or accepted(outcome)
+            self.ready = self.ready or (accepted(outcome) and not self.apart(way.service))
             (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):
                 # a mistyped one is not worth keeping
@@ -227,7 +240,7 @@ class UnitInWork:
                 Tried(
                     account=way.account, service=way.service, source=way.source, address=way.door.address,
                     key=wire.fingerprint or pin, secret=way.secret.entry, outcome=word or told(outcome), gate=gate,
-                    spent=spends_a_try(outcome), accepted=accepted(outcome),
+                    spent=spends_a_try(outcome), accepted=accepted(outcome), apart=self.apart(way.service),
                 )
             )  # fmt: skip
         return outcome, session
@@ -240,7 +253,7 @@ class UnitInWork:
         return outcome
 
     async def _open(self, way: Way, wire: Wire, consents: Mapping[str, Text]) -> Login:
-        _, channel, talk = self.family.channel_of(way.service)
+        _, channel, talk = self.talks(way.service)
         key_file = self.key_file if way.secret == TYPED_KEY else ""
         name = self.family.login_name(way.account)
         outcome = await wire.open(way.door, way.source, Credential(name, way.secret, key_file))

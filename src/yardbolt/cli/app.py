@@ -120,6 +120,7 @@ def check(
     at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family.")] = "",
     source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use.")] = "",
     login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its password is asked for.")] = None,
+    readable: Annotated[bool, typer.Option("--readable", help="With --try: also by services where a password can be read on its way.")] = False,
     account: As = "", ssh_key: SshKey = None, keep: Keep = False,
     outside: Annotated[bool, typer.Option("--outside", help="Only from outside.")] = False,
     full: All = False, why: Why = False,
@@ -131,7 +132,9 @@ def check(
     if at:
         from . import check_at
 
-        raise typer.Exit(check_at.check(at, source, login or [], span, report_format, output, quiet, no_color))
+        raise typer.Exit(
+            check_at.check(at, source, login or [], readable, span, report_format, output, quiet, no_color)
+        )
     from . import check as body
 
     raise typer.Exit(

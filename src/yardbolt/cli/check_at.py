@@ -17,6 +17,8 @@ from yardbolt.application.reach import (
     looked_outside,
     published_communities,
 )
+from yardbolt.application.session import drive
+from yardbolt.application.trials import others
 from yardbolt.core.addresses import NOBODY, is_address
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, Trouble, UnitError, clean
@@ -27,12 +29,13 @@ from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Credential, Seen
+from yardbolt.core.ports import Credential
 from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.run.history import scopes
 from yardbolt.core.secret import Ref, Secret
-from yardbolt.core.talk.outcomes import Login, Opened, Silent, Untried, accepted, said_by, spends_a_try, told
+from yardbolt.core.talk import logon
+from yardbolt.core.talk.outcomes import Login, Opened, Refused, Silent, Untried, accepted, said_by, spends_a_try, told
 
 from . import show, wiring
 from .screen import Cell, Screen
@@ -51,10 +54,19 @@ MOST_TRIES = 2
 
 
 @dataclass(frozen=True)
+class Typed:
+    """A login that was typed; `readable` says that it may go where it can be read on its way."""
+
+    account: str
+    secret: Secret
+    readable: bool
+
+
+@dataclass(frozen=True)
 class TypedLogin:
     """A login that was typed, by the first door that takes it, and how it ended."""
 
-    port: int
+    door: Door
     account: str
     outcome: Login
     fingerprint: str
@@ -63,7 +75,7 @@ class TypedLogin:
     def row(self) -> Mapping[str, Any]:
         """It as JSON."""
         return {
-            "port": self.port, "account": self.account, "outcome": told(self.outcome),
+            "port": self.door.port, "service": self.door.scheme, "account": self.account, "outcome": told(self.outcome),
             "said": clean(said_by(self.outcome))[:200], "host key": self.fingerprint, "weakness": list(self.weakness),
         }  # fmt: skip
 
@@ -72,6 +84,7 @@ def check(
     at: str,
     source: str,
     logins: list[str],
+    readable: bool,
     ports: tuple[int, int],
     report_format: str,
     output: Path | None,
@@ -86,7 +99,7 @@ def check(
     if len(logins) > MOST_TRIES:
         many = f"{len(logins)} logins to try; {MOST_TRIES} at most"
         raise OperatorError(f"{many}, because the lock-out of this host is not known")
-    typed = [(name, wiring.ask_secret(f"Password of {name} (may be blank): ")) for name in logins]
+    typed = [Typed(name, wiring.ask_secret(f"Password of {name} (may be blank): "), readable) for name in logins]
     progress = wiring.Progress(quiet)
     around, tried = asyncio.run(_look(at, source, typed, ports, progress))
     progress.clear()
@@ -113,49 +126,60 @@ def _judged(around: Surroundings, tried: list[TypedLogin], source: str) -> tuple
 
 
 async def _look(
-    at: str, source: str, typed: list[tuple[str, Secret]], ports: tuple[int, int], progress: wiring.Progress
+    at: str, source: str, typed: list[Typed], ports: tuple[int, int], progress: wiring.Progress
 ) -> tuple[Surroundings, list[TypedLogin]]:
     look = wiring.look_of(lambda done: progress(f"{at}: {done:,} of 65,535 ports looked at"), ports)
     around = await look_at(look, at, source)
+    doors = others((), at, around.ports)
     tried = []
-    for name, secret in typed:
-        seen = next((one for one in around.ports if one.speaks == "ssh"), None)
-        if seen is not None:
-            progress(f"{at}: trying {name} on port {seen.port}")
-            tried.append(await _try(at, source, seen, name, secret))
+    for one in typed:
+        for door in doors:
+            progress(f"{at}: trying {one.account} by {door.scheme} on port {door.port}")
+            sealed = next((d for d in doors if logon.SERVICES[d.scheme] == "sealed"), None)
+            if sealed and logon.SERVICES[door.scheme] == "plain" and not one.readable:
+                why = (
+                    f"it would go readable, and {sealed.scheme} on port {sealed.port} is encrypted; --readable sends it"
+                )
+                tried.append(TypedLogin(door, one.account, Untried(why), "", ()))
+            else:
+                tried.append(
+                    await _try(door, source, one, {word for seen in around.ports for word in seen.banner.split("-")})
+                )
     return around, tried
 
 
-async def _try(at: str, source: str, seen: Seen, name: str, secret: Secret) -> TypedLogin:
+async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLogin:
     """One typed login, counted in the laptop's own book before it is sent: two an hour, for its lock-out is not
     known."""
-    wire, book, now = wiring.trial_wire(lambda ref: secret), wiring.book_of_tries(), wiring.now()
+    wire, book, now = wiring.trial_wire(lambda ref: one.secret, door.scheme), wiring.book_of_tries(), wiring.now()
     said: dict[str, Any] = {
-        "account": name,
-        "service": "ssh",
-        "source": source,
-        "address": at,
-        "secret": "typed:password",
-    }
+        "account": one.account, "service": door.service, "source": source, "address": door.address, "secret": "typed:password",
+    }  # fmt: skip
     outcome: Login = Untried("two wrong tries in an hour are used up; wait")
-    if book is not None and book.history().tries_left(name, 0, now, scopes("", at)) <= 0:
-        return TypedLogin(seen.port, name, outcome, "", ())
+    if book is not None and book.history().tries_left(one.account, 0, now, scopes("", door.address)) <= 0:
+        return TypedLogin(door, one.account, outcome, "", ())
     try:
         if book is not None:
-            book.append(at, 0, Trying(**said))
+            book.append(door.address, 0, Trying(**said))
         outcome = Silent(True, "interrupted")
-        outcome = await wire.open(Door("ssh", at, seen.port, "ssh"), source, Credential(name, Ref("typed:password")))
+        ref = Ref("typed:password")
+        outcome = await wire.open(door, source, Credential(one.account, ref))
+        if isinstance(outcome, Opened):
+            outcome = await drive(wire, logon.login(logon.Channel(), one.account, ref, wire.authenticates, {}))
     finally:
         await wire.close()
         if book is not None:
             spent, good = spends_a_try(outcome), accepted(outcome)
-            book.append(at, 0, Tried(**said, key=wire.fingerprint, outcome=told(outcome), spent=spent, accepted=good))
+            # what one service lets in says nothing of the count of another
+            book.append(
+                door.address, 0, Tried(**said, key=wire.fingerprint, outcome=told(outcome), spent=spent, accepted=good, apart=True),
+            )  # fmt: skip
             book.close()
     weak: tuple[str, ...] = ()
     if isinstance(outcome, Opened):
-        floor, words = Demands(12, 3, 3, 3), {name, *seen.banner.split("-")}
-        weak = weaknesses(secret.reveal(), floor, words, wiring.common_passwords())
-    return TypedLogin(seen.port, name, outcome, wire.fingerprint, weak)
+        floor = Demands(12, 3, 3, 3)
+        weak = weaknesses(one.secret.reveal(), floor, {one.account, *words}, wiring.common_passwords())
+    return TypedLogin(door, one.account, outcome, wire.fingerprint, weak)
 
 
 def _plane(around: Surroundings, tried: list[TypedLogin]) -> Plane:
@@ -181,7 +205,9 @@ def _document(at: str, around: Surroundings, tried: list[TypedLogin], found: tup
         "ports": [asdict(seen) for seen in (*around.ports, *around.udp.seen)],
         "logins": [login.row() for login in tried],
         "findings": [asdict(row) for row in finding_rows(found)],
-        "not looked at": [f"{name}: {why}" for name, why in not_looked_at(looked_outside(around, at))],
+        "not looked at": [
+            f"{name}: {why}" for name, why in not_looked_at(looked_outside(around, at, (login.door for login in tried)))
+        ],
     }
 
 
@@ -208,7 +234,7 @@ def _show(
         screen.head("Logins that were typed")
         screen.rows([_row(login) for login in tried])
     show.findings(screen, found)
-    unseen = not_looked_at(looked_outside(around, at))
+    unseen = not_looked_at(looked_outside(around, at, (login.door for login in tried)))
     screen.say(
         ("NOT LOOKED AT  ", "head"), ", ".join(name for name, why in unseen if why != INSIDE), ", all that is inside"
     )
@@ -216,6 +242,7 @@ def _show(
 
 
 def _row(login: TypedLogin) -> list[Cell]:
-    style = "bad" if isinstance(login.outcome, Opened) else "good"
-    more = ", ".join(login.weakness) or login.fingerprint
-    return [login.account, f"port {login.port}", (told(login.outcome), style), more]
+    style = "bad" if accepted(login.outcome) else "good" if isinstance(login.outcome, Refused) else ""
+    said = "" if accepted(login.outcome) or isinstance(login.outcome, Refused) else clean(said_by(login.outcome))[:120]
+    more = said or ", ".join(login.weakness) or login.fingerprint
+    return [login.account, f"{login.door.scheme}, port {login.door.port}", (told(login.outcome), style), more]

@@ -39,7 +39,7 @@ Secrets = Callable[[Ref], Secret | None]
 def prepare_process() -> None:
     """Foreign libraries say nothing of their own (some would log credentials), and many sockets may be open at once."""
     logging.getLogger().addHandler(logging.NullHandler())
-    for name in ("asyncssh", "telnetlib3", "pykeepass"):
+    for name in ("asyncssh", "telnetlib3", "pykeepass", "httpx", "httpcore"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     # no secret in a core file, and nothing we write is for others to read
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
@@ -75,11 +75,28 @@ def _telnet_console(secrets: Secrets, pin: str) -> Wire:
     return TelnetConsole(secrets)
 
 
+def _ftp_login(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.ftp import FtpLogin
+
+    return FtpLogin(secrets)
+
+
+def _web_login(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.http import WebLogin
+
+    return WebLogin(secrets, pin)
+
+
 # Ways of talking and wires are many to many: which wire carries a way over a service.
 WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
     ("console", "ssh"): _ssh_console,
     ("console", "telnet"): _telnet_console,
     ("commands", "ssh"): _ssh_commands,
+    ("logon", "ssh"): _ssh_commands,
+    ("logon", "telnet"): _telnet_console,
+    ("logon", "ftp"): _ftp_login,
+    ("logon", "http"): _web_login,
+    ("logon", "https"): _web_login,
 }
 
 
@@ -93,9 +110,9 @@ def connect(secrets: Secrets, talk: str, service: str, pin: str) -> Wire:
     return made(secrets, pin)
 
 
-def trial_wire(secrets: Secrets) -> Wire:
+def trial_wire(secrets: Secrets, scheme: str) -> Wire:
     """A wire that tries one typed login on a host of which nothing else is known, and runs nothing there."""
-    return connect(secrets, "commands", "ssh", "")
+    return connect(secrets, "logon", scheme, "")
 
 
 def look_of(told: Callable[[int], None], span: tuple[int, int] = ALL_PORTS, sockets: Sockets | None = None) -> Look:

@@ -10,6 +10,7 @@ import asyncio
 import contextlib
 import errno
 import hashlib
+import re
 import resource
 import select
 import socket
@@ -28,9 +29,12 @@ from yardbolt.core.ports import Datagrams, Ports, Seen
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
 from . import datagrams
+from .words import in_url
 from .words import line as _line
 
 WAIT = 1.0
+MOST_PAGE = 64 * 1024  # bytes
+_PASSWORD_FIELD = re.compile(rb"type\s*=\s*[\"']?password", re.IGNORECASE)
 BATCH = 2_000
 MOST_SOCKETS = 32_000  # in flight for all units of this process together, or what the system allows
 ALL = (1, 65535)
@@ -206,22 +210,14 @@ class TcpLook:
             return Seen(port, "unknown", _line(first))
         if certificate := await self._tls(address, port, source):
             return Seen(port, "tls", certificate.pop("banner", ""), certificate)
-        answer = await self._exchange(
-            address, port, source, f"HEAD / HTTP/1.0\r\nHost: {in_url(address)}\r\n\r\n".encode(), WAIT
-        )
+        answer = await self._exchange(address, port, source, _first_page(address), WAIT, whole=True)
         # some think long before their first words
         if answer.startswith(b"SSH-"):
             return Seen(port, "ssh", _line(answer), await self._ssh(address, port, source))
         if answer[:1] == b"\xff":
             return Seen(port, "telnet", _line(_without_options(answer)))
         if answer.startswith(b"HTTP/"):
-            head = {
-                k.strip().lower(): v.strip()
-                for k, _, v in (x.partition(":") for x in clean(answer.decode("latin-1")).split("\n"))
-            }
-            shown = ("server", "location", "www-authenticate")
-            details: dict[str, Any] = {k: head[k][:200] for k in shown if k in head}
-            return Seen(port, "http", _line(answer), details)
+            return Seen(port, "http", _line(answer), _page(answer))
         return Seen(port, "unknown", _line(answer))
 
     async def _greeted(self, address: str, port: int, source: str, first: bytes) -> Seen:
@@ -248,15 +244,16 @@ class TcpLook:
             return Seen(port, "ftp", _line(first), {"anonymous": anonymous} if told else {})
         return Seen(port, "smtp" if b"smtp" in first.lower() else "unknown", _line(first))
 
-    async def _exchange(self, address: str, port: int, source: str, send: bytes, wait: float) -> bytes:
+    async def _exchange(
+        self, address: str, port: int, source: str, send: bytes, wait: float, whole: bool = False
+    ) -> bytes:
+        """Say something; the first words of the answer or, where `whole`, what comes of it until its end."""
         reader, writer = await asyncio.open_connection(
             address, port, local_addr=(source, 0) if source else None, limit=8192
         )
         try:
             writer.write(send)
-            return await asyncio.wait_for(reader.read(4096), wait)
-        except TimeoutError:
-            return b""
+            return await _heard(reader, wait, whole)
         finally:
             writer.transport.abort()
 
@@ -283,7 +280,7 @@ class TcpLook:
         context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
         try:
             async with asyncio.timeout(WAIT * 3):
-                _, writer = await asyncio.open_connection(
+                reader, writer = await asyncio.open_connection(
                     address, port, ssl=context, local_addr=(source, 0) if source else None
                 )
         except (OSError, TimeoutError, ValueError):
@@ -291,7 +288,10 @@ class TcpLook:
         try:
             tls = writer.get_extra_info("ssl_object")
             der = tls.getpeercert(True)
-            return {"version": tls.version(), **(_certificate(der) if der else {})}
+            writer.write(_first_page(address))
+            answer = await _heard(reader, WAIT, whole=True)
+            web = {"web": _line(answer), **_page(answer)} if answer.startswith(b"HTTP/") else {}
+            return {"version": tls.version(), **(_certificate(der) if der else {}), **web}
         finally:
             writer.transport.abort()
 
@@ -329,6 +329,39 @@ class TcpLook:
             return Quiet()
 
 
+def _first_page(address: str) -> bytes:
+    """The question for the first page of a web server (RFC 1945)."""
+    return f"GET / HTTP/1.0\r\nHost: {in_url(address)}\r\n\r\n".encode()
+
+
+async def _heard(reader: asyncio.StreamReader, wait: float, whole: bool) -> bytes:
+    """What came within so many seconds: the first words, or until the end or the limit."""
+    out = b""
+    try:
+        async with asyncio.timeout(wait):
+            while (chunk := await reader.read(4096)) and len(out) < MOST_PAGE:
+                out += chunk
+                if not whole:
+                    break
+    except (TimeoutError, OSError):
+        pass
+    return out
+
+
+def _page(answer: bytes) -> dict[str, Any]:
+    """What can be told of a web server from its first page: who it says it is, where it sends one, for which login it
+    asks."""
+    head, _, body = answer.partition(b"\r\n\r\n")
+    lines = [line.partition(":") for line in clean(head.decode("latin-1")).split("\n")]
+    named = {name.strip().lower(): value.strip()[:200] for name, _, value in lines}
+    details: dict[str, Any] = {name: named[name] for name in ("server", "location") if name in named}
+    if challenge := named.get("www-authenticate", ""):
+        details["asks by"] = challenge.split()[0].lower()
+    elif _PASSWORD_FIELD.search(body):
+        details["asks by"] = "a form"
+    return details
+
+
 def _without_options(raw: bytes) -> bytes:
     """The words between telnet's options (RFC 854, RFC 855)."""
     out, at = bytearray(), 0
@@ -342,11 +375,6 @@ def _without_options(raw: bytes) -> bytes:
         else:
             at += 3 if raw[at + 1 : at + 2] in (b"\xfb", b"\xfc", b"\xfd", b"\xfe") else 2
     return bytes(out)
-
-
-def in_url(address: str) -> str:
-    """An address as it stands in a URL or a Host header (RFC 3986, section 3.2.2)."""
-    return f"[{address}]" if ":" in address else address
 
 
 def _certificate(der: bytes) -> dict[str, Any]:

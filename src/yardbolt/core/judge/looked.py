@@ -11,8 +11,8 @@ from ..plane.path import Path
 @dataclass(frozen=True)
 class Looked:
     """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the version
-    of the address, the services whose published logins were tried, whether UDP ports were asked, and which of those said
-    nothing."""
+    of the address, the services whose published logins were tried, whether UDP ports were asked, which of those said
+    nothing, and whether a page with a form for a login was met."""
 
     read: frozenset[Path] = frozenset()
     all_ports: bool = False
@@ -20,6 +20,7 @@ class Looked:
     tried: frozenset[str] = frozenset()
     datagrams: bool = False
     silent: tuple[int, ...] = ()
+    forms: bool = False
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,8 @@ COVERABLE: tuple[Row, ...] = (
     Row("UDP ports that said nothing", "open, or not: silence does not tell", lambda looked: not looked.silent),
     Row("SNMP", "no community or user was tried", lambda looked: looked.datagrams),
     Row("SNMP users", "no user of SNMP was tried", lambda looked: not looked.datagrams),
-    Row("web logins", "none was tried", lambda looked: bool(looked.tried & {"http", "https", "web"})),
+    Row("web logins", "none was tried", lambda looked: bool(looked.tried & {"http", "https", "web"}) or looked.forms),
+    Row("web logins by form", "a page asks for one, and forms are not filled in", lambda looked: not looked.forms),
     Row("TFTP", "it was not asked", lambda looked: looked.datagrams),
     Row("accounts", INSIDE, _inside("accounts")),
     Row("password policy", INSIDE, _inside("policy", "lockout")),

@@ -36,9 +36,11 @@ class Trying(OfLogin):
 
 @dataclass(frozen=True, kw_only=True)
 class Tried(OfLogin):
-    """How a login ended. `spent` says whether it used up a try, `accepted` whether the credential was good."""
+    """How a login ended. `spent` says whether it used up a try, `accepted` whether the credential was good; `apart` that
+    the service is none we manage the unit by, whose accounts may be others."""
 
     event: Literal["tried"] = "tried"
+    apart: bool = False
     outcome: str
     gate: str = ""
     spent: bool = False

@@ -40,7 +40,7 @@ class UnitHistory:
 
     entries: list[Entry] = field(default_factory=list)
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
-    last_outcome: dict[tuple[str, str], bool] = field(default_factory=dict)  # (account, secret) -> was it accepted
+    last_outcome: dict[tuple[str, str, str], bool] = field(default_factory=dict)  # account, secret, service: accepted?
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
     ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe opened, and no published one since
     reset_at: str = ""  # when a published login opened again what a secret of ours had opened: it was reset before
@@ -65,10 +65,10 @@ class UnitHistory:
         journaled."""
         return tuple(reversed(self.recent))
 
-    def opened_last(self, account: str, ref: Ref) -> bool:
-        """Did this very credential open the account the last time it was tried? Then trying it again needs no
-        budget."""
-        return self.last_outcome.get((account, ref.entry), False)
+    def opened_last(self, account: str, ref: Ref, service: str) -> bool:
+        """Did this very credential open the account by this service the last time it was tried? Then trying it again
+        needs no budget."""
+        return self.last_outcome.get((account, ref.entry, service), False)
 
     def uses_safe(self) -> bool:
         """Was a secret of the safe ever sent to it?"""
@@ -81,7 +81,7 @@ class History:
     def __init__(self, entries: Iterable[Entry] = ()) -> None:
         self._units: dict[str, UnitHistory] = {}
         self._spent: dict[tuple[Scope, str], list[datetime]] = {}
-        self._open: dict[tuple[str, str, str], tuple[datetime, tuple[Scope, ...]]] = {}
+        self._open: dict[tuple[str, str, str, str], tuple[datetime, tuple[Scope, ...]]] = {}
         for entry in entries:
             self.add(entry)
 
@@ -97,7 +97,8 @@ class History:
         unit.last_run = max(unit.last_run, stamp.run)
         match event:
             case Trying():
-                key, where = (stamp.unit, event.account, event.secret), scopes(stamp.unit, event.address, event.key)
+                key = (stamp.unit, event.account, event.secret, event.service)
+                where = scopes(stamp.unit, event.address, event.key)
                 # one that never ended counts for good
                 if key in self._open:
                     self._spend(event.account, *self._open.pop(key))
@@ -130,16 +131,18 @@ class History:
                 pass
 
     def _tried(self, unit: UnitHistory, stamp: Stamp, event: Tried) -> None:
-        self._open.pop((stamp.unit, event.account, event.secret), None)
-        # a good login clears the unit's own count, so it clears ours
-        if event.accepted:
+        self._open.pop((stamp.unit, event.account, event.secret, event.service), None)
+        # a good login clears the unit's own count, so it clears ours; where the accounts may be others, it says nothing
+        if event.accepted and not event.apart:
             for scope in scopes(stamp.unit, event.address, event.key):
                 self._spent.pop((scope, event.account), None)
         elif event.spent:
             where = scopes(stamp.unit, event.address, event.key)
             self._spend(event.account, datetime.fromisoformat(stamp.time), where)
         if event.accepted or event.spent:
-            unit.last_outcome[(event.account, event.secret)] = event.accepted
+            unit.last_outcome[(event.account, event.secret, event.service)] = event.accepted
+        if event.apart:
+            return
         ref = Ref(event.secret)
         if event.accepted and ref.factory and event.account in unit.ours:
             unit.ours.discard(event.account)
@@ -174,7 +177,7 @@ class History:
             times = self._spent.get((scope, account), [])
             counts.append(len(times) - bisect_right(times, since))
         endless = sum(
-            a == account and at > since and bool({*hit} & {*wanted}) for (_, a, _), (at, hit) in self._open.items()
+            a == account and at > since and bool({*hit} & {*wanted}) for (_, a, _, _), (at, hit) in self._open.items()
         )
         return max(counts, default=0) + endless
 

@@ -1,0 +1,137 @@
+"""Logging in and nothing more, at a service of which only its protocol is known: is this login good there?
+
+Basic and Digest (RFC 7617, RFC 7616), file transfer (RFC 959) and SSH answer that by themselves; at a terminal (RFC 854)
+the words of the unit have to be read, and what they do not surely say is silence.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from ..secret import Ref, Slot, Text
+from .console import GREET, SETTLE, Heard, Turn
+from .conversation import Asking, Fill, Talk, Unprompted
+from .outcomes import Asked, Cut, End, Locked, Login, Lost, Opened, Refused, Silent, Unclear
+from .replies import ReplyRow
+
+SERVICES: Mapping[str, Literal["sealed", "plain"]] = {
+    "ssh": "sealed", "https": "sealed", "http": "plain", "telnet": "plain", "ftp": "plain",
+}  # fmt: skip
+NAME, SECRET, INSIDE = "name", "secret", "inside"
+# What most show, so that most are answered at once; whatever else stands last on the screen is read after a silence.
+USUAL = (
+    "login: ", "{any} login: ", "Login: ", "login:", "Username: ", "Username:", "User: ", "Password: ", "Password:", "password: ",
+)  # fmt: skip
+PROMPT, PATIENCE = 1.5, 6.0  # seconds: until what is no usual prompt is looked at; a refusal is held back on purpose
+NEW = ("new password", "change your password", "password expired", "must change")
+SHUT = ("locked", "too many")
+NO = ("incorrect", "denied", "fail", "invalid", "wrong", "not allowed", "refused", "bad ")
+
+
+@dataclass(frozen=True)
+class Channel(Unprompted):
+    """No block of a family file: nothing is known of the make."""
+
+    services: Mapping[str, Literal["sealed", "plain"]] = field(default_factory=lambda: SERVICES)
+    replies: tuple[ReplyRow, ...] = ()
+    talk: Literal["logon"] = "logon"
+
+
+def login(
+    channel: Channel, account: str, secret: Ref, authenticated: bool, consents: Fill
+) -> Generator[Turn, Heard | Lost, Login]:
+    """Log in where the wire has not done so. Inside is only what shows the same prompt twice."""
+    if authenticated:
+        return Opened()
+    heard = yield Turn(None, USUAL, seconds=GREET / 2)
+    said, sent = "", set[str]()
+    for _ in range(4):
+        text = _whole(heard)
+        said = f"{said}\n{text}"[-4000:]
+        ended = isinstance(heard, Lost) and not _waits(heard)
+        asked = None if ended else _asked(text)
+        if SECRET in sent and (asked in (NAME, SECRET) or ended or _words(text, *NEW, *SHUT, *NO)):
+            return _answered(text, ended)
+        if ended:
+            return Cut(False, said)
+        if asked == INSIDE:
+            return (yield from _inside(text, said, SECRET in sent))
+        if asked is None or asked in sent:
+            break
+        sent.add(asked)
+        typed = account if asked == NAME else Slot(secret)
+        heard = yield Turn((typed,), USUAL, seconds=PROMPT)
+        if _waits(heard) and _asked(_whole(heard)) != INSIDE:
+            more = yield Turn(None, USUAL, seconds=PATIENCE)
+            heard = replace(more, text=f"{heard.text}{more.text}")
+    return Silent(SECRET in sent, said)
+
+
+def _inside(text: str, said: str, asked: bool) -> Generator[Turn, Heard | Lost, Login]:
+    """It looks like a prompt of commands; one that stands there again after an empty line is one."""
+    if not asked:
+        return Silent(False, "it shows a prompt before any login")
+    again = yield Turn((), USUAL, settle=SETTLE * 4, seconds=PROMPT)
+    same = _asked(_whole(again)) == INSIDE and _last(_whole(again)) == _last(text)
+    return Opened(said) if same else Silent(True, said)
+
+
+def _answered(text: str, ended: bool) -> Login:
+    """What came after the password, where it was no way in."""
+    if _words(text, *NEW):
+        return Asked("change", text)
+    if _words(text, *SHUT):
+        return Locked(text)
+    return Cut(True, text) if ended and not _words(text, *NO) else Refused(text)
+
+
+def _waits(heard: Heard | Lost) -> bool:
+    """Did the time end it, and not the unit?"""
+    return isinstance(heard, Lost) and heard.end is End.SILENT
+
+
+def _whole(heard: Heard | Lost) -> str:
+    """All that was heard, its sign included."""
+    return heard.text if isinstance(heard, Lost) else f"{heard.text}\n{heard.sign}"
+
+
+def _last(text: str) -> str:
+    return text.rstrip("\n").rpartition("\n")[2].strip()
+
+
+def _asked(text: str) -> str | None:
+    """What the last line asks for."""
+    last = _last(text).lower()
+    if last.endswith((":", ">", "?")) and _words(last, "password", "passcode", "passwd"):
+        return SECRET
+    if last.endswith((":", ">", "?")) and _words(last, "login", "user", "name", "account"):
+        return NAME
+    return INSIDE if last.endswith(("#", "$", ">", "%", "]")) else None
+
+
+def _words(text: str, *words: str) -> bool:
+    return any(word in text.lower() for word in words)
+
+
+def leave(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
+    """The connection is ended."""
+    yield from ()
+
+
+@dataclass(frozen=True)
+class Nothing(Unprompted):
+    """There is nothing to ask here, and nothing to order."""
+
+
+def _message(how: Nothing, fill: Fill) -> Text:
+    return ()
+
+
+def _only_logins(channel: Channel, what: object, session: object) -> Asking:
+    yield from ()
+    return Unclear("one can only log in here")
+
+
+TALK = Talk("logon", Channel, Nothing, Nothing, _message, login, _only_logins, _only_logins, leave)

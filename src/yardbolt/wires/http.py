@@ -1,0 +1,153 @@
+"""Logging in by HTTP (RFC 9110), Basic (RFC 7617) or Digest (RFC 7616), through httpx: one question without a login, one
+with it. Nothing is followed, nothing is kept; a certificate is compared inside the handshake, before anything is sent."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import ssl
+from collections.abc import AsyncIterator
+from typing import Any
+
+import httpx
+
+from yardbolt.core.doors import Door
+from yardbolt.core.errors import IdentityError, clean
+from yardbolt.core.ports import Credential
+from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
+
+from .hearing import CONNECT, Secrets, revealed
+from .words import in_url
+
+MOST_BYTES = 256 * 1024
+SCHEMES = {"basic": httpx.BasicAuth, "digest": httpx.DigestAuth}
+
+
+class _Changed(ssl.SSLError):
+    """Another certificate than the one noted."""
+
+
+def context(pin: str, met: list[str]) -> ssl.SSLContext:
+    """What a TLS connection to a unit is made with: no authority vouches for a unit, the certificate noted for it does.
+    The one it shows is put into `met`; another than `pin` ends the handshake."""
+
+    class Compared(ssl.SSLObject):
+        def do_handshake(self) -> None:
+            super().do_handshake()
+            shown = "SHA256:" + hashlib.sha256(self.getpeercert(True) or b"").hexdigest()
+            met[:] = [shown]
+            if pin and pin != shown:
+                raise _Changed("another certificate than the one noted")
+
+    made = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    made.check_hostname, made.verify_mode = False, ssl.CERT_NONE
+    made.sslobject_class = Compared
+    return made
+
+
+class _Bounded(httpx.AsyncBaseTransport):
+    """Answers as they came, never unpacked, and only so much of each."""
+
+    def __init__(self, under: httpx.AsyncHTTPTransport) -> None:
+        self._under = under
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        got = await self._under.handle_async_request(request)
+        kept = [(name, value) for name, value in got.headers.raw if name.lower() != b"content-encoding"]
+        return httpx.Response(got.status_code, headers=kept, stream=_Some(got.stream), extensions=got.extensions)
+
+    async def aclose(self) -> None:
+        await self._under.aclose()
+
+
+class _Some(httpx.AsyncByteStream):
+    def __init__(self, whole: Any) -> None:
+        self._whole = whole
+
+    async def __aiter__(self) -> AsyncIterator[bytes]:
+        size = 0
+        async for chunk in self._whole:
+            size += len(chunk)
+            if size > MOST_BYTES:
+                raise httpx.ReadError("more than the limit")
+            yield chunk
+
+    async def aclose(self) -> None:
+        await self._whole.aclose()
+
+
+class WebLogin:
+    """One login by the scheme the server asks for."""
+
+    authenticates = True
+
+    def __init__(self, secrets: Secrets, pin: str) -> None:
+        self._secrets, self._pin = secrets, pin
+        self._met: list[str] = []
+        self.fingerprint = ""
+
+    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+        """Ask for the first page without a login, then with it. Raises IdentityError where the certificate is not the one
+        noted."""
+        try:
+            return await self._open(door, source, credential)
+        finally:
+            self.fingerprint = next(iter(self._met), "")
+
+    async def _open(self, door: Door, source: str, credential: Credential) -> Login:
+        url = f"{door.scheme}://{in_url(door.address)}:{door.port}/"
+        verify: Any = context(self._pin, self._met) if door.scheme == "https" else False
+        transport = _Bounded(httpx.AsyncHTTPTransport(verify=verify, local_address=source or None, retries=0))
+        sent = False
+        try:
+            async with (
+                asyncio.timeout(CONNECT * 2),
+                httpx.AsyncClient(transport=transport, timeout=CONNECT, trust_env=False) as client,
+            ):
+                asked, scheme = await _status(client, url, None)
+                if asked != 401:
+                    return Untried(f"its first page asks for no login ({asked})")
+                if scheme not in SCHEMES:
+                    return Untried(f"it asks for a login by {scheme[:20] or 'no scheme'}, which is not known")
+                sent = True
+                auth = SCHEMES[scheme](credential.account, revealed(credential.secret, self._secrets))
+                return _told((await _status(client, url, auth))[0])
+        except httpx.ConnectError as e:
+            if self._pin and self._met and self._met != [self._pin]:
+                raise IdentityError(
+                    f"{door.address}:{door.port} shows certificate {self._met[0]}, noted was {self._pin}; nothing was sent. "
+                    "If the change is meant, find out who made it, then 'yardbolt records forget-key UNIT'"
+                ) from None
+            return NoListener("connection refused") if "refused" in str(e).lower() else Cut(sent, type(e).__name__)
+        except (httpx.TimeoutException, TimeoutError):
+            return Silent(sent, "no answer in time")
+        except (httpx.HTTPError, ValueError, KeyError, NotImplementedError) as e:  # a challenge nobody can answer, too
+            return Cut(sent, type(e).__name__)
+
+    async def exchange(self, event: Any) -> Lost:
+        """There is nothing to say after a login."""
+        return Lost(End.CLOSED)
+
+    async def close(self) -> None:
+        """Nothing is kept open."""
+
+
+async def _status(client: httpx.AsyncClient, url: str, auth: httpx.Auth | None) -> tuple[int, str]:
+    """The status of the first page, and the scheme of login it asks for; its body is not read."""
+    async with client.stream("GET", url, auth=auth) as answer:
+        named = [clean(one).strip().lower() for one in answer.headers.get_list("www-authenticate")]
+        schemes = [one.split()[0] for one in named if one]
+        known = next((one for one in ("digest", "basic") if one in schemes), "")
+        return answer.status_code, known or next(iter(schemes), "")
+
+
+def _told(status: int) -> Login:
+    """What the answer to a login means (RFC 9110, section 15), where without one the same page is refused by 401."""
+    if status == 401:
+        return Refused("401")
+    if status in (423, 429):
+        return Locked(str(status))
+    # that there is no such page is told to whom it lets in
+    if status < 400 or status in (404, 405, 406):
+        return Opened(str(status))
+    return Silent(True, f"it answers {status}, which does not tell")
