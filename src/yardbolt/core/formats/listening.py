@@ -127,14 +127,14 @@ def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[S
     for line in seen.get("proc", []):
         words = line.split()
         local = words[1].split(":") if len(words) == 3 else []
-        bound = _address(local[0]) if len(local) == 2 else ""
+        bound = address_of_proc(local[0]) if len(local) == 2 else ""
         if not bound or words[0] not in TABLES:
             left.append("a line that is no socket")
             continue
         yield Socket(words[0].rstrip("6"), bound, int(local[1], 16)), pids.get(words[2], "")
 
 
-def _address(written: str) -> str:
+def address_of_proc(written: str) -> str:
     """An address of /proc/net: words of 32 bits in the order of the machine, which is little-endian (proc(5))."""
     try:
         raw = b"".join(bytes.fromhex(written[at : at + 8])[::-1] for at in range(0, len(written), 8))

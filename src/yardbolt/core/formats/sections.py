@@ -196,21 +196,30 @@ cut -d: -f7 /etc/passwd | sort -u | while read -r x; do readlink -f "$x"; done |
 """
 )
 
+# Which process holds which socket, where no program tells; lines of /proc/net with the number of a socket in column `$1`.
+_HOLDERS = r"""
+holders() {
+  m=$(for p in /proc/[0-9]*; do ls -l $p/fd 2>/dev/null | sed -n "s|.*socket:\[\([0-9]*\)\].*|\1 ${p#/proc/}|p"; done)
+  cut -d' ' -f$1 | while read -r i; do echo "$m" | sed -n "/^$i /p"; done | sort -u
+}
+pids_of() { tr ',()' '\n\n\n' | sed -n 's/^pid=\([0-9]*\)$/\1/p' | sort -u; }
+"""
+
 SERVICES = (
     _TAG
+    + _HOLDERS
     + r"""
 if have ss; then
   o=$(ss -H -l -n -t -u -p) || { echo 'ss tells no sockets' >&2; exit 1; }
   echo "$o" | tag ss
-  pids=$(echo "$o" | tr ',()' '\n\n\n' | sed -n 's/^pid=\([0-9]*\)$/\1/p' | sort -u)
+  pids=$(echo "$o" | pids_of)
 else
   have awk || { echo 'neither ss nor awk is there' >&2; exit 127; }
   o=$(for x in tcp tcp6 udp udp6; do
     [ -r /proc/net/$x ] && awk -v f=$x 'NR > 1 && (f ~ /udp/ || $4 == "0A") { print f, $2, $10 }' /proc/net/$x
   done)
   echo "$o" | tag proc
-  m=$(for p in /proc/[0-9]*; do ls -l $p/fd 2>/dev/null | sed -n "s|.*socket:\[\([0-9]*\)\].*|\1 ${p#/proc/}|p"; done)
-  h=$(echo "$o" | while read -r f l i; do echo "$m" | sed -n "/^$i /p"; done | sort -u)
+  h=$(echo "$o" | holders 3)
   echo "$h" | tag inode
   pids=$(echo "$h" | cut -d' ' -f2 | sort -u)
 fi
@@ -229,6 +238,43 @@ case "$(readlink /proc/1/exe)" in *systemd*) ;; *)
   sed '/^[[:space:]]*#/d' /etc/inittab 2>/dev/null | tag init
   [ -d /etc/rc2.d ] || cat /etc/init.d/rcS /etc/init.d/S* 2>/dev/null | sed '/^[[:space:]]*#/d' | tag rcs;;
 esac
+:
+"""
+)
+
+# Connections that came in, and who is behind them: the account of the last process below the one that holds the socket.
+INSIDE = (
+    _TAG
+    + _HOLDERS
+    + r"""
+if have ss; then
+  o=$(ss -H -n -t -p state established) || { echo 'ss tells no connections' >&2; exit 1; }
+  ss -H -l -n -t | tag listen
+  echo "$o" | tag ss
+  pids=$(echo "$o" | pids_of)
+else
+  have awk || { echo 'neither ss nor awk is there' >&2; exit 127; }
+  o=$(for x in tcp tcp6; do
+    [ -r /proc/net/$x ] && awk -v f=$x 'NR > 1 && ($4 == "0A" || $4 == "01") { print f, $4, $2, $3, $10 }' /proc/net/$x
+  done)
+  echo "$o" | tag proc
+  h=$(echo "$o" | sed -n '/^[^ ]* 01 /p' | holders 5)
+  echo "$h" | tag inode
+  pids=$(echo "$h" | cut -d' ' -f2 | sort -u)
+fi
+t=$(cat /proc/[0-9]*/stat 2>/dev/null | sed -n 's/^\([0-9]*\) (.*) [A-Za-z] \([0-9]*\) [0-9]* \([0-9]*\) \([0-9]*\) .*/\1 \2 \3 \4/p')
+name() { u=$(sed -n 's/^Uid:[^0-9]*\([0-9]*\).*/\1/p' /proc/$1/status 2>/dev/null); sed -n "s/^\([^:]*\):[^:]*:${u:-x}:.*/\1/p" /etc/passwd | sed -n 1p; }
+for p in $pids; do
+  d=$p; n=0; w=$(name $p)
+  while c=$(echo "$t" | sed -n "s/^\([0-9]*\) $d .*/\1/p" | sed -n 1p); [ -n "$c" ] && [ $n -lt 20 ]; do d=$c; n=$((n + 1)); x=$(name $d); w=${x:-$w}; done
+  echo "$p $(cat /proc/$p/comm) $n ${w:--} $(tr '\0' ' ' </proc/$p/cmdline)"
+done 2>/dev/null | tag holder
+cat /proc/[0-9]*/cmdline 2>/dev/null | tr '\0' '\n' | sed 's|.*/||; s/:$//' | sort -u | sed -n '/^\(nginx\|apache2\|httpd\|lighttpd\|uhttpd\)$/p' | tag web
+# at a console of its own: leaders of a session at a terminal of the kernel or a serial line (proc(5), tty_nr)
+echo "$t" | while read -r p x s y; do
+  [ "$p" = "$s" ] || continue
+  case $((y / 256)) in 4|204) c=$(cat /proc/$p/comm); case $c in *getty|login) ;; *) echo "$y $(name $p) $c";; esac;; esac
+done 2>/dev/null | tag console
 :
 """
 )
@@ -357,6 +403,7 @@ LIBRARY: Mapping[str, Section] = {
             SERVICES,
             "linux-services",
         ),
+        Section("inside", "who is logged in, from where, by which service", INSIDE, "linux-inside"),
         Section("passwords", "what is demanded of passwords, and what follows wrong ones, as PAM does it", PAM, "pam"),
         Section(
             "files", "jobs, and files that run by themselves, and which package brought them", FILES, "linux-files"

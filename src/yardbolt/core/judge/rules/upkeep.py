@@ -93,7 +93,7 @@ def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
                 f"{s.account or 'somebody'} is inside from {s.source or 'where was not read'} by {s.service or '?'}",
             )
     if not plane.sessions.complete:
-        yield Verdict(("sessions",), State.UNKNOWN, "who is inside was not read", "")
+        yield Verdict(("sessions",), State.UNKNOWN, "who is inside was not all read", "")
     elif all(s.source in ours for s in plane.sessions):
         count = len(plane.sessions)
         yield Verdict(("sessions",), State.HOLDS, f"{count} session{'' if count == 1 else 's'}, all from this laptop")
