@@ -419,6 +419,13 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
          ("listening", "tcp :: 23", "program"): "telnetd", ("services", "telnet", "enabled"): True, ("services", "http", "encrypted"): False,
          ("services", "ftp", "enabled"): False, ("services", "ftp", "boot"): True, ("services", "tftp", "boot"): True, ("services", "tftp", "idle"): ABSENT, ("services", "ssh"): True},
     ),
+    "linux-inside": (
+        'listen LISTEN 0 9 0.0.0.0:4444 0.0.0.0:*\nss 0 0 [::ffff:192.0.2.1]:22 [::ffff:192.0.2.7]:5 users:(("sshd",pid=7,fd=4))\nss 0 0 192.0.2.1:22 192.0.2.8:6 users:(("sshd",pid=8,fd=4))\n'
+        'ss 0 0 192.0.2.1:80 192.0.2.9:7 users:(("nginx",pid=9,fd=4))\nss 0 0 192.0.2.1:4444 192.0.2.9:8\nss 0 0 192.0.2.1:50000 192.0.2.9:25\n'
+        "proc tcp 01 010200C0:0017 070200C0:0009 77\ninode 77 5\nholder 5 telnetd 2 al telnetd -F\nholder 7 sshd 1 root sshd: bo@pts/0 \nholder 8 sshd 1 sshd sshd: unknown [preauth] \nconsole 1025 root sh\n",
+        {("sessions", "tcp 192.0.2.7 5", "account"): "bo", ("sessions", "tcp 192.0.2.7 9", "account"): "al", ("sessions", "tcp 192.0.2.7 9", "service"): "telnet",
+         ("sessions", "tcp 192.0.2.9 8", "service"): "port 4444", ("sessions", "console 1025", "source"): "the console"},
+    ),
     "pam": (
         "daemon openssh\nusepam yes\npam sshd @include common-auth\npam common-auth auth requisite pam_faillock.so preauth\npam common-auth auth [success=2 default=ignore] pam_unix.so nullok\n"
         "pam common-auth auth [default=die] pam_faillock.so authfail deny=4\npam common-auth auth requisite pam_deny.so\npam common-auth auth required pam_permit.so\n"

@@ -6,7 +6,7 @@ from __future__ import annotations
 import json
 import socket
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -16,16 +16,17 @@ from tests.conftest import Tool
 from tests.test_hosts import typed
 from tests.yard.hosts import OFFICE, STATION, STRANGER, TECHNICIAN, Host, missing
 from tests.yard.truth import FILTER, KINDS
+from yardbolt.adapters.files import shipped
 
 pytestmark = [pytest.mark.skipif(bool(missing()), reason=missing()), pytest.mark.xdist_group("yard")]
 YARD = """
 job: mill and cabin
 owner: Larkmoor Tramway
 technician: Ros Tamblin
-segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11], monitoring: [{net}.20], laptop: {net}.10, stranger: {net}.66}}}}
+segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11], monitoring: [{net}.20], laptop: {net}.10, laptop also: "{net6}:a", stranger: {net}.66}}}}
 needs: {{all: [ssh]}}
 safe: {{copy: copy/safe.kdbx}}
-units: {{{name}: {{family: linux-server, segment: depot, at: {net}.1}}}}
+units: {{{name}: {{family: {name}, segment: depot, at: {net}.1, also at: "{net6}:1"}}}}
 """
 
 
@@ -44,11 +45,27 @@ def host(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Host]:
 def read(tool: Tool, host: Host) -> dict[str, Any]:
     """One check as the technician makes it, as JSON."""
     tool.env["YARDBOLT_PORTS"] = "1-1024"
-    (tool.folder / "yard.yaml").write_text(YARD.format(net=host.network, name=host.name))
+    (tool.folder / "yard.yaml").write_text(YARD.format(net=host.network, net6=host.network6, name=host.name))
+    family = shipped("families")["linux-server"].read_text().replace("family: linux-server", f"family: {host.name}")
+    factory = f"factory:\n  logins: [{KINDS[host.name].published}]\n  lockout: {{tries: 20, release: 60 s}}\n"
+    (tool.folder / "families").mkdir(exist_ok=True)
+    (tool.folder / "families" / f"{host.name}.yaml").write_text(family.replace("factory:\n", factory))
     account, _, password = KINDS[host.name].login.partition(":")
     out, _ = typed(tool, [password.encode()], "check", "--as", account, "--format", "json")
     told: dict[str, Any] = json.loads(out)[host.name]
     return told
+
+
+@contextmanager
+def somebody_inside(host: Host) -> Iterator[None]:
+    """A guest by file transfer, where there is any."""
+    with socket.socket() as guest:
+        guest.bind((host.at(STATION), 0))
+        if not guest.connect_ex((host.address, 21)):
+            for said in (b"", b"USER guest\r\n", b"PASS guest\r\n"):
+                guest.sendall(said)
+                guest.recv(500)
+        yield
 
 
 def leaf(plane: object, written: str) -> object:
@@ -67,7 +84,8 @@ def leaf(plane: object, written: str) -> object:
 def test_what_is_planted_on_a_real_host_is_told(tool: Tool, host: Host) -> None:
     """Every planted fact is on the plane, what is wrong fails in words that name it, and nothing secret is said."""
     kind = KINDS[host.name]
-    told = read(tool, host)
+    with somebody_inside(host):
+        told = read(tool, host)
     seen = [(one["port"], one["transport"], one["details"]) for one in told["outside"]["ports"]]
     for path, value in kind.leaves.items():
         assert leaf(told["plane"], path) == value, (path, seen)

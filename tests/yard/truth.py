@@ -15,12 +15,13 @@ FILTER = """table inet gate {
 
 @dataclass(frozen=True)
 class Kind:
-    """One kind of host: how it is set up and started (shell), how one logs in, and what must be told: leaves of the
-    plane, and causes that fail."""
+    """One kind of host: how it is set up and started (shell), how one logs in, the logins its maker published, and what
+    must be told: leaves of the plane, and causes that fail."""
 
     setup: str
     start: str
     login: str
+    published: str
     leaves: dict[str, object]
     fails: dict[str, str]
 
@@ -36,15 +37,17 @@ mkdir -p /home/guest/.ssh; ssh-keygen -q -t ed25519 -N '' -f /root/k; cp /root/k
 printf 'PermitRootLogin no\nMaxAuthTries 3\nBanner /etc/issue.net\nMatch Address NET.0/24\n PermitRootLogin yes\n' > /etc/ssh/sshd_config.d/00-vendor.conf
 sed -i 's/agentaddress.*/agentaddress udp:161,udp6:161/; s/^rocommunity .*/rocommunity public/' /etc/snmp/snmpd.conf
 echo 'rwcommunity Bogie-77-x 10.0.0.0/8' >> /etc/snmp/snmpd.conf
-sed -i 's/anonymous_enable=NO/anonymous_enable=YES/' /etc/vsftpd.conf
+sed -i 's/anonymous_enable=NO/anonymous_enable=YES/; s/#*local_enable=.*/local_enable=YES/' /etc/vsftpd.conf
+echo 'telnet stream tcp nowait root /usr/sbin/telnetd telnetd' > /etc/inetd.conf
 echo '*/5 * * * * root /usr/local/bin/callhome --key MARKER-job' > /etc/cron.d/callhome; echo '0 3 * * * /bin/true' | crontab -u guest -
 echo 'alias ls=/tmp/ls' >> /home/guest/.bashrc; echo '*.* @@192.0.2.99:6514' > /etc/rsyslog.d/out.conf
 echo 'TMOUT=3600' > /etc/profile.d/idle.sh; update-rc.d lighttpd defaults >/dev/null 2>&1
 printf '%s' "$FILTER" > /yard/filter
 sleep 2.2
 """,
-    start="/usr/sbin/sshd; service cron start; service snmpd start; service vsftpd start; service tftpd-hpa start; rsyslogd; nft -f /yard/filter; until ss -Hlnu | grep -q :161 && ss -Hlnu | grep -q :69 && ss -Hlnt | grep -q :21; do sleep 0.1; done",
+    start="/usr/sbin/sshd; service cron start; service snmpd start; service vsftpd start; service tftpd-hpa start; inetd; rsyslogd; nft -f /yard/filter; until ss -Hlnu | grep -q :161 && ss -Hlnu | grep -q :69 && ss -Hlnt | grep -q :21; do sleep 0.1; done",
     login="root:Millstone-1",
+    published="{account: guest, secret: guest}, {account: works, secret: works}",
     leaves={
         "host/init": "sysv", "name": "mill", "accounts/works/role": "full", "accounts/works/becomes_root": "with its password",
         "accounts/guest/becomes_root": "freely", "accounts/backup2/becomes_root": "is root", "accounts/guest/storage": "outdated",
@@ -53,10 +56,11 @@ sleep 2.2
         "policy/min_length": 8, "policy/dictionary": "missing", "snmp/communities": 3, "snmp/published": 2, "snmp/writing": 1,
         "logs/destinations": ["tcp 192.0.2.99 6514"], "clock/synchronised": False, "jobs//etc/cron.d/callhome 1/runs": "/usr/local/bin/callhome",
         "files//home/guest/.bashrc/origin": "unknown", "files//home/works/.bashrc/origin": "package", "answering/tcp-21/anonymous": True,
-        "answering/udp-69/speaks": "tftp", "answering/udp-161/speaks": "snmp",
+        "trials/telnet guest factory:1/outcome": "opened", "trials/telnet works factory:2/outcome": "refused", "trials/ftp guest factory:1/outcome": "opened",
+        "answering/tcp-22-ipv6/speaks": "ssh", "answering/udp-69/speaks": "tftp", "answering/udp-161/speaks": "snmp",
     },
     fails={
-        "plain-service": "ftp", "snmp-communities": "write", "nameless-files": "anonymous", "root-powers": "backup2 is root", "login-keys": "guest",
+        "plain-service": "ftp", "factory-login": "opens telnet as guest", "sessions": "guest is inside from", "snmp-communities": "write", "nameless-files": "anonymous", "root-powers": "backup2 is root", "login-keys": "guest",
         "foreign-jobs": "callhome", "ssh-root": "yes", "ssh-key-size": "1024", "needed-services": "http does not run, and the next boot", "log-destination": "192.0.2.99",
         "password-storage": "guest", "dictionary": "missing", "time-source": "no", "idle-timeout": "1 h", "open-sources": "addresses more than the job allows may reach ssh",
     },
@@ -64,16 +68,17 @@ sleep 2.2
 CABIN = Kind(
     setup=r"""
 useradd -m -s /bin/sh tech; printf 'root:Cabin-77-a\ntech:tech\n' | chpasswd 2>/dev/null
-rm -rf /etc/rc2.d /etc/pam.d /usr/bin/ss /usr/bin/getent /usr/sbin/nft /usr/bin/sudo /usr/bin/cvtsudoers; mkdir -p /etc/dropbear /srv/www; echo hi >/srv/www/index.html
+rm -rf /etc/rc2.d /etc/pam.d /usr/bin/ss /usr/bin/getent /usr/sbin/nft /usr/bin/sudo /usr/bin/cvtsudoers; mkdir -p /etc/dropbear /srv/www; echo hi >/srv/www/index.html; echo '/:admin:admin' >/etc/httpd.conf
 printf '::sysinit:/etc/init.d/rcS\n::respawn:/usr/sbin/dropbear -F -R -p 22\n::respawn:/bin/busybox telnetd -F -l /bin/login\n' > /etc/inittab
 """,
     start="dropbear -R -p 22 -T 4 -I 900; busybox httpd -h /srv/www; busybox syslogd -R 192.0.2.98:514",
     login="root:Cabin-77-a",
+    published="{account: admin, secret: admin}",
     leaves={
         "name": "cabin", "services/ssh/tries": 4, "services/ssh/idle": 900.0, "services/ssh/root_login": "yes", "services/http/enabled": True,
         "services/telnet/boot": True, "services/telnet/enabled": False, "accounts/tech/role": "change", "logs/destinations": ["udp 192.0.2.98 514"],
-        "listening/tcp :: 80/program": "httpd",
+        "listening/tcp :: 80/program": "httpd", "answering/tcp-80/asks_by": "basic", "trials/http admin factory:1/outcome": "opened",
     },
-    fails={"plain-service": "http", "needed-services": "telnet does not run, and the next boot", "ssh-root": "yes", "idle-timeout": "15 min"},
+    fails={"plain-service": "http", "factory-login": "opens http as admin", "needed-services": "telnet does not run, and the next boot", "ssh-root": "yes", "idle-timeout": "15 min"},
 )  # fmt: skip
 KINDS = {"mill": MILL, "cabin": CABIN}

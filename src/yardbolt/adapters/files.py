@@ -145,6 +145,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
                 f"units.{name}.segment",
                 f"found '{unit.segment}'; segments are {', '.join(shape.segments)}",
             )
+    _families(doc, shape)
     _unique(doc, shape)
     _known_rules(doc, shape)
     _classes(doc, shape)
@@ -159,6 +160,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
             s.laptop,
             s.stranger or "",
             s.gateway or "",
+            s.laptop_also or "",
         )
         for k, s in shape.segments.items()
     }
@@ -174,7 +176,17 @@ def load_job(path: Path, edited: bool = True) -> Job:
     for k, u in shape.units.items():
         needed = frozenset(shape.needs.get(u.class_ or "", shape.needs.get("all", [])))
         units[k] = UnitEntry(
-            k, u.family, u.at, u.segment, u.serial, u.hardware, needed, dict(u.ports), u.login or "", u.note
+            k,
+            u.family,
+            u.at,
+            u.segment,
+            u.serial,
+            u.hardware,
+            needed,
+            dict(u.ports),
+            u.login or "",
+            u.note,
+            u.also_at or "",
         )
     return Job(
         shape.job, shape.owner, shape.technician, shape.baseline, segments,
@@ -184,6 +196,23 @@ def load_job(path: Path, edited: bool = True) -> Job:
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
         shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by),
     )  # fmt: skip
+
+
+def _families(doc: Document, shape: JobShape) -> None:
+    """A second address is one of the other family, and what is sent to it leaves from one of the laptop's."""
+    for name, unit in shape.units.items():
+        keys = ("units", name, "also at")
+        if unit.also_at and (":" in unit.also_at) == (":" in unit.at):
+            raise fail(
+                doc, keys, f"found '{unit.also_at}', of the same family as 'at'; an address of the other is wanted"
+            )
+        if unit.also_at and not shape.segments[unit.segment].laptop_also:
+            raise fail(doc, keys, f"needs 'laptop also' in segment {unit.segment}: from where it is looked at")
+    for name, segment in shape.segments.items():
+        if segment.laptop_also and (":" in segment.laptop_also) == (":" in segment.laptop):
+            raise fail(
+                doc, ("segments", name, "laptop also"), "is of the same family as 'laptop'; one of the other is wanted"
+            )
 
 
 def _classes(doc: Document, shape: JobShape) -> None:

@@ -18,16 +18,14 @@ from yardbolt.core.talk.outcomes import Opened
 
 from .identity import box_of, not_another, same_box, same_unit
 from .reach import (
-    Surroundings,
     candidates,
-    look_at,
-    looked_outside,
     outside_rows,
     seen_from_outside,
     way_in,
     with_credentials,
     with_known_secrets,
 )
+from .surroundings import Surroundings, look_at, looked_outside
 from .trials import Trial, Trials
 from .unit import UnitInWork
 
@@ -56,12 +54,12 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
     Raises UnitError when nothing answers, IdentityError on the wrong unit or a changed host key.
     """
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
-    around = await look_at(unit.look, unit.entry.address, unit.site.laptop)
+    around = await look_at(unit.look, *unit.addresses())
     # nothing answers: no login is tried, so no account can be locked
     if not around.ports:
         raise UnitError(Trouble.UNREACHABLE, _nothing_answers(unit, around))
     unit.report(f"{unit.name}: trying the published logins")
-    tried = await Trials(unit, around.state, around.ports, candidates(unit)).run()
+    tried = await Trials(unit, around, candidates(unit)).run()
     if not inside:
         return conclude(unit, around, tried, None, "not asked for", None)
     unit.report(f"{unit.name}: reading inside")
@@ -140,7 +138,7 @@ def conclude(
 
 def looked(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], reading: Reading | None) -> Looked:
     """What this look covered."""
-    outside = looked_outside(around, unit.entry.address, (trial.way.door for trial in tried))
+    outside = looked_outside(around, (trial.way.door for trial in tried))
     return replace(outside, read=unit.family.covers() if reading else frozenset())
 
 

@@ -24,9 +24,10 @@ from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused
 
 from .check import conclude
 from .identity import box_of, same_unit
-from .reach import candidates, look_at, shut_out, way_in, with_known_secrets
+from .reach import candidates, shut_out, way_in, with_known_secrets
 from .session import Session
 from .steps import target_from
+from .surroundings import look_at
 from .trials import Trial
 from .unit import UnitInWork
 
@@ -193,7 +194,7 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
     """
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
-    around = await look_at(unit.look, unit.entry.address, unit.site.laptop)
+    around = await look_at(unit.look, *unit.addresses())
     session, why = await way_in(unit)
     if session is None:
         raise shut_out(unit, why, "check")

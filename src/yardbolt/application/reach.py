@@ -5,18 +5,12 @@ Nothing here passes a question or writes.
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import Iterable
-from dataclasses import dataclass
-from datetime import date
-
-from yardbolt.core.doors import Door, Way
+from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
-from yardbolt.core.judge.looked import Looked
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.plane.edit import Draft, exists, get
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Datagrams, Look, Ports, Seen
 from yardbolt.core.run.documents import Outside, PortRow, TrialRow
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import (
@@ -35,39 +29,11 @@ from yardbolt.core.talk.outcomes import (
 )
 
 from .session import Session
-from .trials import Trial, settled
+from .surroundings import Surroundings, answers, certificates, published_communities
+from .trials import LOCKED, Trial, settled
 from .unit import TYPED, TYPED_KEY, UnitInWork
 
 LONGEST_SAID = 600
-
-
-@dataclass(frozen=True)
-class Surroundings:
-    """What a unit shows from outside: what its ports did, and what those say that answer."""
-
-    ports: tuple[Seen, ...]
-    state: Ports
-    udp: Datagrams = Datagrams()
-
-    @property
-    def whole(self) -> bool:
-        """Did every port answer one way or the other?"""
-        return self.state.whole
-
-
-async def look_at(look: Look, address: str, source: str) -> Surroundings:
-    """Every TCP port of one address that answers, with what can be told of it."""
-    state = await look.ports(address, source)
-    seen = await asyncio.gather(*(look.look(address, port, source) for port in state.open))
-    return Surroundings(tuple(seen), state, await look.datagrams(address, source))
-
-
-def looked_outside(around: Surroundings, address: str, tried: Iterable[Door]) -> Looked:
-    """What a look from outside covered; `tried` are the doors at which a login was."""
-    version = 6 if ":" in address else 4
-    shown = {one.port for one in around.ports if one.details.get("asks by") == "a form"}
-    by = frozenset(door.scheme for door in tried)
-    return Looked(frozenset(), around.whole, version, by, around.udp.asked, around.udp.silent, bool(shown))
 
 
 # ---- a session to work through --------------------------------------------------------------------------------------
@@ -209,10 +175,13 @@ def seen_from_outside(
         path = ("trials", f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
         draft.make(path).put((*path, "service"), trial.way.service).put((*path, "account"), trial.way.account)
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
+        if isinstance(trial.outcome, Untried):
+            draft.put((*path, "why"), trial.outcome.why)
         value = unit.secret(trial.way.secret)
         draft.put((*path, "blank"), value is not None and not value)
         if isinstance(trial.outcome, Refused | NoListener):
-            draft.put((*path, "doubts"), trial.doubts)
+            surely_open = not unit.apart(trial.way.service) and never_locks(plane, trial.way.account)
+            draft.put((*path, "doubts"), trial.doubts - ({LOCKED} if surely_open else set()))
     inside = base is not None and base.accounts.complete
     mine = [trial for trial in tried if not unit.apart(trial.way.service)]
     gates = {trial.gate for trial in mine}
@@ -224,38 +193,10 @@ def seen_from_outside(
     return draft.whole(("trials",)).freeze()
 
 
-def published_communities(around: Surroundings) -> int | None:
-    """How many communities that anybody knows were answered; None where SNMP said nothing at all."""
-    snmp = next((seen for seen in around.udp.seen if seen.speaks == "snmp"), None)
-    return None if snmp is None else len({one.split()[0] for one in snmp.details["communities"]})
-
-
-def certificates(around: Surroundings, today: str) -> list[tuple[tuple[str, ...], object]]:
-    """The certificates that were shown. `today` is YYYY-MM-DD."""
-    out: list[tuple[tuple[str, ...], object]] = []
-    for seen in around.ports:
-        if seen.speaks == "tls":
-            path = ("certificates", f"tcp-{seen.port}")
-            out += [
-                ((*path, "port"), seen.port),
-                ((*path, "subject"), seen.banner),
-                ((*path, "self_signed"), seen.details.get("self-signed")),
-            ]
-            if until := seen.details.get("until"):
-                out.append(((*path, "days_left"), (date.fromisoformat(until) - date.fromisoformat(today)).days))
-    return out
-
-
-def answers(around: Surroundings) -> list[tuple[tuple[str, ...], object]]:
-    """The rows of what answers."""
-    out: list[tuple[tuple[str, ...], object]] = []
-    for seen in (*around.ports, *around.udp.seen):
-        path = ("answering", f"{seen.transport}-{seen.port}")
-        out += [((*path, "port"), seen.port), ((*path, "transport"), seen.transport)]
-        out += [((*path, "speaks"), seen.speaks), ((*path, "banner"), seen.banner)]
-        if "anonymous" in seen.details:
-            out.append(((*path, "anonymous"), seen.details["anonymous"]))
-    return out
+def never_locks(plane: Plane, account: str) -> bool:
+    """Was it read inside that wrong tries lock nothing, and that this account is not locked otherwise?"""
+    storage = get(plane, ("accounts", account, "storage"))
+    return plane.lockout.tries is ABSENT and storage not in (None, ABSENT, "locked")
 
 
 def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -> Plane:
@@ -311,8 +252,11 @@ def outside_rows(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...
     """The outside look for the record."""
     return Outside(
         ports=tuple(
-            PortRow(port=seen.port, speaks=seen.speaks, banner=seen.banner, details=dict(seen.details), transport=seen.transport)
-            for seen in (*around.ports, *around.udp.seen)
+            PortRow(
+                port=seen.port, speaks=seen.speaks, banner=seen.banner, details=dict(seen.details), transport=seen.transport,
+                address=one.address,
+            )
+            for one in around.both() for seen in (*one.ports, *one.udp.seen)
         ),
         tried=tuple(
             TrialRow(
@@ -321,5 +265,5 @@ def outside_rows(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...
             )
             for trial in tried
         ),
-        silent_ports=len(around.state.silent),
+        silent_ports=sum(len(one.state.silent) for one in around.both()),
     )  # fmt: skip

@@ -14,7 +14,7 @@ from typing import assert_never
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Ports, Seen
+from yardbolt.core.ports import Seen
 from yardbolt.core.talk import logon
 from yardbolt.core.talk.outcomes import (
     Asked,
@@ -33,6 +33,7 @@ from yardbolt.core.talk.outcomes import (
     accepted,
 )
 
+from .surroundings import Surroundings
 from .unit import TYPED_KEY, UnitInWork
 
 USUAL_PORT = {"ssh": 22, "telnet": 23, "ftp": 21, "http": 80, "https": 443}
@@ -57,8 +58,8 @@ class Trial:
 class Trials:
     """The trials of one unit in one run."""
 
-    def __init__(self, unit: UnitInWork, ports: Ports, seen: Iterable[Seen], known: tuple[Way, ...]) -> None:
-        self.unit, self.ports, self.seen, self.known = unit, ports, tuple(seen), known
+    def __init__(self, unit: UnitInWork, around: Surroundings, known: tuple[Way, ...]) -> None:
+        self.unit, self.around, self.known = unit, around, known
         self.met = asyncio.get_running_loop().time()
         self.before = unit.last_plane() or Plane()
         self.ours: set[str] = set()  # accounts that a password of ours opened in this run, each in its store
@@ -69,21 +70,27 @@ class Trials:
         the end, for the unit may have been starting."""
         if not self.unit.family.factory.logins:
             return ()
-        doors = (*self.unit.site.doors, *others(self.unit.site.doors, self.unit.entry.address, self.seen))
-        states = {door: self.ports.at(door.port) for door in doors}
+        doors = self.unit.site.doors
+        for one in self.around.both():
+            doors = (*doors, *others(doors, one.address, one.ports))
+        states = {door: self._state(door) for door in doors}
         found = {door: await self._door(door, states[door]) for door in doors if not self.unit.apart(door.service)}
         # of these none says anything of another
         apart = [door for door in doors if door not in found]
         found |= zip(apart, await asyncio.gather(*(self._door(door, states[door]) for door in apart)), strict=True)
         for door, state in states.items():
             if not isinstance(state, Open | Quiet):
-                knocked = await self.unit.look.knock(door, self.unit.site.laptop)
+                knocked = await self.unit.look.knock(door, self.unit.source(door))
                 if knocked != state:
                     found[door] = await self._door(door, knocked)
         return tuple(trial for trials in found.values() for trial in trials)
 
+    def _state(self, door: Door) -> Port:
+        """What its port did."""
+        return next(one for one in self.around.both() if one.address == door.address).state.at(door.port)
+
     async def _door(self, door: Door, state: Port) -> list[Trial]:
-        ways = [Way(self.unit.site.laptop, door, one.account, one.ref) for one in self.unit.family.factory.logins]
+        ways = [Way(self.unit.source(door), door, one.account, one.ref) for one in self.unit.family.factory.logins]
         match state:
             case Open():
                 return await self._batch(door, ways)
@@ -100,7 +107,7 @@ class Trials:
     def _elsewhere(self, door: Door) -> frozenset[str]:
         """Does another port speak what this door should, so that this may be the wrong one?"""
         known = {one.port for one in self.unit.site.doors}
-        speaks = {one.speaks for one in self.seen if one.port not in known}
+        speaks = {one.speaks for one in self.around.ports if one.port not in known}
         alike = bool({door.scheme, door.service, "unknown"} & speaks)
         return frozenset({ELSEWHERE} if alike else ()) | frozenset(() if self._settled() else {STARTING})
 

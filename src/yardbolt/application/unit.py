@@ -122,6 +122,14 @@ class UnitInWork:
 
     # -- doors --
 
+    def addresses(self) -> tuple[str, str, str, str]:
+        """Where it is met and from which address of the laptop; the same in the other family, or empty."""
+        return self.entry.address, self.site.laptop, self.entry.also, self.site.laptop_also
+
+    def source(self, door: Door) -> str:
+        """From which address of the laptop a door is met."""
+        return self.site.laptop_also if door.address == self.entry.also else self.site.laptop
+
     def door(self, service: str) -> Door:
         """Where a service is met. Raises KeyError on a service no channel uses."""
         found = self.site.door(service)

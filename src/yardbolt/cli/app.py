@@ -117,8 +117,8 @@ def new(
 @app.command()
 def check(
     units: Units = None, job: JobFile = DEFAULT_JOB,
-    at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family.")] = "",
-    source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use.")] = "",
+    at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family. A name, an address, or one of each family: 192.0.2.1,2001:db8::1.")] = "",
+    source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use, or one of each family.")] = "",
     login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its password is asked for.")] = None,
     readable: Annotated[bool, typer.Option("--readable", help="With --try: also by services where a password can be read on its way.")] = False,
     account: As = "", ssh_key: SshKey = None, keep: Keep = False,

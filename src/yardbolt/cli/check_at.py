@@ -9,7 +9,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from yardbolt.application.reach import (
+from yardbolt.application.session import drive
+from yardbolt.application.surroundings import (
     Surroundings,
     answers,
     certificates,
@@ -17,9 +18,8 @@ from yardbolt.application.reach import (
     looked_outside,
     published_communities,
 )
-from yardbolt.application.session import drive
 from yardbolt.application.trials import others
-from yardbolt.core.addresses import NOBODY, is_address
+from yardbolt.core.addresses import NOBODY, by_family, is_address
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, Trouble, UnitError, clean
 from yardbolt.core.job import Site
@@ -29,7 +29,7 @@ from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Credential
+from yardbolt.core.ports import Credential, Seen
 from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.run.history import scopes
@@ -92,27 +92,26 @@ def check(
     no_color: bool,
 ) -> int:
     """Look, try what was typed, show. Raises OperatorError on a wrong address, UnitError when nothing answers."""
-    if source and not is_address(source):
-        raise OperatorError(f"found '{source}'; an IPv4 or IPv6 address is wanted, such as 192.0.2.1")
-    named, at = at, at if is_address(at) else wiring.address_of(at)
+    met = _addresses(at, source)
     output_format(report_format)
     if len(logins) > MOST_TRIES:
         many = f"{len(logins)} logins to try; {MOST_TRIES} at most"
         raise OperatorError(f"{many}, because the lock-out of this host is not known")
     typed = [Typed(name, wiring.ask_secret(f"Password of {name} (may be blank): "), readable) for name in logins]
     progress = wiring.Progress(quiet)
-    around, tried = asyncio.run(_look(at, source, typed, ports, progress))
+    around, tried = asyncio.run(_look(met, typed, ports, progress))
     progress.clear()
-    if not around.ports:
+    if not any(one.ports for one in around.both()):
         raise UnitError(
             Trouble.UNREACHABLE, f"{at}: no port answers; check the address, the cable and your own address"
         )
-    found = _judged(around, tried, source)
+    found = _judged(around, tried, met[0][1])
     screen = Screen(no_color, output)
     if report_format == "json":
         screen.raw(json.dumps(_document(at, around, tried, found), indent=2, sort_keys=True))
     else:
-        _show(screen, f"{named} {at}" if named != at else at, at, source, around, tried, found)
+        shown = " ".join(address for address, _ in met)
+        _show(screen, shown if is_address(at.split(",")[0]) else f"{at} {shown}", met, around, tried, found)
     screen.close()
     return 3 if any(one.state is State.FAILS for one in found) else 4
 
@@ -125,12 +124,37 @@ def _judged(around: Surroundings, tried: list[TypedLogin], source: str) -> tuple
     return tuple(one for one in findings if one.state is not State.NOT_APPLICABLE)
 
 
+def _addresses(at: str, source: str) -> list[tuple[str, str]]:
+    """Where to look, and from where: an address, one of each family with a comma between, or a name that has them. Raises
+    OperatorError."""
+    sources = [one for one in source.split(",") if one]
+    for one in sources:
+        if not is_address(one):
+            raise OperatorError(f"found '{one}'; an IPv4 or IPv6 address is wanted, such as 192.0.2.1")
+    from_ = {by_family(one): one for one in sources}
+    met: dict[str, str] = {}
+    for one in at.split(","):
+        for address in [one] if is_address(one) else wiring.addresses_of(one):
+            if met.setdefault(by_family(address), address) != address and is_address(one):
+                raise OperatorError(
+                    f"found '{at}': two of {by_family(address)}; one address of each family can be looked at"
+                )
+    # by a family from which nothing was named, nothing is sent where one was
+    out = [(address, from_.get(family, "")) for family, address in met.items() if family in from_ or not from_]
+    if not out:
+        raise OperatorError(f"'{at}' has no address of the family of {source}")
+    return out
+
+
 async def _look(
-    at: str, source: str, typed: list[Typed], ports: tuple[int, int], progress: wiring.Progress
+    met: list[tuple[str, str]], typed: list[Typed], ports: tuple[int, int], progress: wiring.Progress
 ) -> tuple[Surroundings, list[TypedLogin]]:
+    (at, source), (also, also_source) = met[0], met[1] if len(met) > 1 else ("", "")
     look = wiring.look_of(lambda done: progress(f"{at}: {done:,} of 65,535 ports looked at"), ports)
-    around = await look_at(look, at, source)
+    around = await look_at(look, at, source, also, also_source)
     doors = others((), at, around.ports)
+    doors = (*doors, *(others(doors, also, around.also.ports) if around.also else ()))
+    words = {word for seen in around.ports for word in seen.banner.split("-")}
     tried = []
     for one in typed:
         for door in doors:
@@ -142,9 +166,7 @@ async def _look(
                 )
                 tried.append(TypedLogin(door, one.account, Untried(why), "", ()))
             else:
-                tried.append(
-                    await _try(door, source, one, {word for seen in around.ports for word in seen.banner.split("-")})
-                )
+                tried.append(await _try(door, source if door.address == at else also_source, one, words))
     return around, tried
 
 
@@ -202,11 +224,13 @@ def _plane(around: Surroundings, tried: list[TypedLogin]) -> Plane:
 def _document(at: str, around: Surroundings, tried: list[TypedLogin], found: tuple[Finding, ...]) -> dict[str, Any]:
     return {
         "at": at,
-        "ports": [asdict(seen) for seen in (*around.ports, *around.udp.seen)],
+        "ports": [
+            {"address": one.address, **asdict(seen)} for one in around.both() for seen in (*one.ports, *one.udp.seen)
+        ],
         "logins": [login.row() for login in tried],
         "findings": [asdict(row) for row in finding_rows(found)],
         "not looked at": [
-            f"{name}: {why}" for name, why in not_looked_at(looked_outside(around, at, (login.door for login in tried)))
+            f"{name}: {why}" for name, why in not_looked_at(looked_outside(around, (login.door for login in tried)))
         ],
     }
 
@@ -214,31 +238,51 @@ def _document(at: str, around: Surroundings, tried: list[TypedLogin], found: tup
 def _show(
     screen: Screen,
     called: str,
-    at: str,
-    source: str,
+    met: list[tuple[str, str]],
     around: Surroundings,
     tried: list[TypedLogin],
     found: tuple[Finding, ...],
 ) -> None:
-    where = f"  from outside only{f', from {source}' if source else ''}"
-    screen.say((called, "head"), f"{where}; no family, so the settings inside stay unknown")
-    screen.head("Doors", f"{len(around.ports)} of {'65,535 ports' if around.whole else 'the ports looked at'} answer")
-    for seen in (*around.ports, *around.udp.seen):
-        plain = ("  PLAIN TEXT", "bad") if seen.speaks in ("telnet", "http", "ftp", "tftp") else ""
-        number = f"{seen.port}{'/udp' if seen.transport == 'udp' else ''}"
-        screen.say((f"{number:<9}", "head"), f"{seen.speaks:<8} {seen.banner}", plain, indent=2)
-        for name, value in seen.details.items():
-            shown = ", ".join(value) if isinstance(value, tuple | list) else str(value)
-            screen.say((f"{name.replace('_', ' ')}: ", "faint"), shown, indent=20)
+    sources = " and ".join(source for _, source in met if source)
+    screen.say(
+        (called, "head"),
+        f"  from outside only{f', from {sources}' if sources else ''}; no family, so the settings inside stay unknown",
+    )
+    first: set[tuple[str, int, str]] = set()
+    for one in around.both():
+        at = f" at {one.address}" if around.also else ""
+        looked = "65,535 ports" if one.state.whole else "the ports looked at"
+        screen.head("Doors", f"{len(one.ports)} of {looked} answer{at}")
+        here = {(seen.transport, seen.port, seen.speaks) for seen in (*one.ports, *one.udp.seen)}
+        if first and first & here:
+            screen.say((f"{len(first & here)} as at {around.address}", "faint"), indent=2)
+        for seen in (*one.ports, *one.udp.seen):
+            if (seen.transport, seen.port, seen.speaks) not in first:
+                _door(screen, seen)
+        for transport, port, speaks in sorted(first - here):
+            screen.say((_number(port, transport), "head"), f"{speaks:<8} does not answer", indent=2)
+        first = here
     if tried:
         screen.head("Logins that were typed")
         screen.rows([_row(login) for login in tried])
     show.findings(screen, found)
-    unseen = not_looked_at(looked_outside(around, at, (login.door for login in tried)))
+    unseen = not_looked_at(looked_outside(around, (login.door for login in tried)))
     screen.say(
         ("NOT LOOKED AT  ", "head"), ", ".join(name for name, why in unseen if why != INSIDE), ", all that is inside"
     )
     show.next_line(screen, "yardbolt new FOLDER, with this unit in yard.yaml, to read it inside")
+
+
+def _number(port: int, transport: str) -> str:
+    return f"{port}{'/udp' if transport == 'udp' else ''}".ljust(9)
+
+
+def _door(screen: Screen, seen: Seen) -> None:
+    plain = ("  PLAIN TEXT", "bad") if seen.speaks in ("telnet", "http", "ftp", "tftp") else ""
+    screen.say((_number(seen.port, seen.transport), "head"), f"{seen.speaks:<8} {seen.banner}", plain, indent=2)
+    for name, value in seen.details.items():
+        shown = ", ".join(value) if isinstance(value, tuple | list) else str(value)
+        screen.say((f"{name.replace('_', ' ')}: ", "faint"), shown, indent=20)
 
 
 def _row(login: TypedLogin) -> list[Cell]:

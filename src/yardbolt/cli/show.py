@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from yardbolt.application.causes import Cause, briefly, causes, sentence
 from yardbolt.application.check import Checked
 from yardbolt.application.unit import UnitInWork
-from yardbolt.core.addresses import ANYONE
+from yardbolt.core.addresses import ANYONE, by_family
 from yardbolt.core.doors import Door
 from yardbolt.core.judge.access import who
 from yardbolt.core.judge.baseline import Baseline, Finding
@@ -46,9 +46,16 @@ def doors(screen: Screen, plane: Plane, met: tuple[Door, ...], address: str) -> 
             name = trial.account or "(no name)"
             opened.setdefault(str(trial.service), []).append(f"{name} (blank)" if trial.blank else name)
     by_port = {door.port: opened.get(door.service, []) for door in met}
-    rows = [_service_row(plane, service, opened.get(service.key, []), address) for service in plane.services]
+    for name, accounts in opened.items():  # a service no channel uses may bear its port
+        if (port := name.rpartition("-")[2]).isdigit():
+            by_port[int(port)] = accounts
+    rows = []
+    for service in plane.services:
+        by = dict.fromkeys([*opened.get(service.key, []), *by_port.get(_port(service), [])])
+        rows.append(_service_row(plane, service, list(by), address))
     explained = {service.port for service in plane.services}
-    rows += [_answer_row(one, by_port.get(one.port or 0, [])) for one in plane.answering if one.port not in explained]
+    unexplained = {(one.port, one.transport, one.speaks): one for one in plane.answering if one.port not in explained}
+    rows += [_answer_row(plane, one, by_port.get(one.port or 0, [])) for one in unexplained.values()]
     if rows:
         screen.rows(
             rows, indent=0, heads=["DOORS", "PORT", "SET", "ANSWERS", "ENCRYPTED", "LETS IN", "PUBLISHED LOGIN"]
@@ -59,15 +66,19 @@ def doors(screen: Screen, plane: Plane, met: tuple[Door, ...], address: str) -> 
 
 def _service_row(plane: Plane, service: Service, opened: list[str], address: str) -> list[Cell]:
     by_udp = service.transport == "udp"
-    answers = any(one.port == service.port and (one.transport == "udp") == by_udp for one in plane.answering)
     looked = plane.answering.complete and not by_udp
     reach = _reach(plane, service, address)
     sealed: Cell = ("NO", "bad") if service.encrypted is False else "yes" if service.encrypted else "?"
     state = "on" if service.enabled is True else "off" if service.enabled is False else "not read"
     return [
-        service.key, str(service.port or "?"), state, _answers(answers, looked), sealed,
+        service.key, str(service.port or "?"), state, _answers(plane, _port(service), by_udp, looked), sealed,
         (reach, "bad" if reach == "anyone" else ""), (", ".join(opened), "bad"),
     ]  # fmt: skip
+
+
+def _port(service: Service) -> int:
+    """Where it listens; 0 where that was not read."""
+    return service.port if isinstance(service.port, int) else 0
 
 
 def _reach(plane: Plane, service: Service, address: str) -> str:
@@ -82,18 +93,24 @@ def _reach(plane: Plane, service: Service, address: str) -> str:
     return f"{blocks} blocks" if blocks > FEW else brief(possible, address)
 
 
-def _answer_row(one: Answering, opened: list[str]) -> list[Cell]:
+def _answer_row(plane: Plane, one: Answering, opened: list[str]) -> list[Cell]:
     sealed: Cell = "?"
     if one.speaks in ("telnet", "http", "ftp"):
         sealed = ("NO", "bad")
     elif one.speaks in ("ssh", "tls"):
         sealed = "yes"
     name = "unknown?" if one.speaks == "unknown" else str(one.speaks)
-    return [name, str(one.port), "not read", "yes", sealed, "not read", (", ".join(opened), "bad")]
+    answers = _answers(plane, one.port, one.transport == "udp", True)
+    return [name, str(one.port), "not read", answers, sealed, "not read", (", ".join(opened), "bad")]
 
 
-def _answers(answers: bool, looked: bool) -> str:
-    return "yes" if answers else "no" if looked else "not looked"
+def _answers(plane: Plane, port: int | None, by_udp: bool, looked: bool) -> str:
+    """Does a port answer? Where both families were met, and only one does: by which."""
+    here = {one.address for one in plane.answering if one.port == port and (one.transport == "udp") == by_udp}
+    everywhere = {one.address for one in plane.answering}
+    if not here:
+        return "no" if looked else "not looked"
+    return "yes" if here == everywhere else f"{by_family(next(iter(here)) or '')} only"
 
 
 # ---- findings -------------------------------------------------------------------------------------------------------

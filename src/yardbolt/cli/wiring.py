@@ -146,14 +146,15 @@ def write_whole(path: Path, content: bytes) -> None:
     write_atomically(path, content)
 
 
-def address_of(name: str) -> str:
-    """The address of a name. Raises OperatorError where there is none."""
+def addresses_of(name: str) -> tuple[str, ...]:
+    """The addresses of a name, at most one of each family. Raises OperatorError where there is none."""
     import socket
 
     try:
         if not any(sign.isalpha() for sign in name):
             raise OSError  # 192.0.2 is an address cut short, and the system would complete it in its own way
-        return str(socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)[0][4][0])
+        found = [str(row[4][0]) for row in socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)]
+        return tuple({":" in one: one for one in reversed(found)}.values())
     except OSError:
         raise OperatorError(
             f"found '{name}'; an address, or a name that has one, is wanted, such as 192.0.2.1"

@@ -26,6 +26,11 @@ ALL_FOUR: Runs = ((0, 2**32 - 1),)
 ALL_SIX: Runs = ((0, 2**128 - 1),)
 
 
+def by_family(address: str) -> str:
+    """The family of an address, in words."""
+    return "IPv6" if ":" in address else "IPv4"
+
+
 def is_address(text: str) -> bool:
     """Is it one whole address, IPv4 or IPv6?"""
     try:

@@ -35,6 +35,7 @@ class Segment:
     laptop: str
     stranger: str = ""
     gateway: str = ""
+    laptop_also: str = ""  # the laptop's address of the other family
 
 
 @dataclass(frozen=True)
@@ -71,6 +72,7 @@ class UnitEntry:
     ports: Mapping[str, int] = field(default_factory=dict)
     account: str = ""
     note: str = ""
+    also: str = ""  # its address of the other family, which is looked at too
 
 
 @dataclass(frozen=True)
@@ -125,6 +127,7 @@ class Site:
     today: str = ""  # YYYY-MM-DD; accounts that were to end before it have no business here any more
     log_servers: frozenset[str] = frozenset()  # where the job says that logs go
     manual: frozenset[tuple[str, ...]] = frozenset()  # rows of the plane known from the maker's manual, not read
+    laptop_also: str = ""
 
     def meant_for(self, service: str) -> AddressSet:
         """Who has business with a service when the work is done: whoever administers, and who monitors by it."""
@@ -165,5 +168,5 @@ def site_of(
     return Site(
         unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
         job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
-        frozenset(one.address for one in job.servers if one.kind == "logs"), manual,
+        frozenset(one.address for one in job.servers if one.kind == "logs"), manual, seg.laptop_also,
     )  # fmt: skip

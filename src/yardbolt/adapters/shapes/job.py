@@ -15,6 +15,7 @@ class SegmentShape(Shape):
     administrators: SourceList
     monitoring: SourceList = []
     laptop: Address
+    laptop_also: Address | None = Field(None, alias="laptop also", description="its address of the other family")
     stranger: Address | None = None
 
 
@@ -29,6 +30,9 @@ class UnitShape(Shape):
     family: Name
     segment: Name
     at: Address
+    also_at: Address | None = Field(
+        None, alias="also at", description="its address of the other family, IPv6 beside IPv4"
+    )
     class_: Name | None = Field(None, alias="class")
     serial: Text = ""
     hardware: Text = ""

@@ -10,13 +10,13 @@ from ..plane.path import Path
 
 @dataclass(frozen=True)
 class Looked:
-    """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the version
-    of the address, the services whose published logins were tried, whether UDP ports were asked, which of those said
+    """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the versions
+    of the addresses, the services whose published logins were tried, whether UDP ports were asked, which of those said
     nothing, and whether a page with a form for a login was met."""
 
     read: frozenset[Path] = frozenset()
     all_ports: bool = False
-    version: int = 4
+    versions: frozenset[int] = frozenset({4})
     tried: frozenset[str] = frozenset()
     datagrams: bool = False
     silent: tuple[int, ...] = ()
@@ -41,8 +41,8 @@ COVERABLE: tuple[Row, ...] = (
     Row("some TCP ports", "not looked at, or silent", lambda looked: looked.all_ports),
     Row("UDP", "no UDP port was looked at", lambda looked: looked.datagrams),
     Row("most UDP ports", "only those the trade manages by were asked", lambda looked: not looked.datagrams),
-    Row("IPv6", "the unit was met by IPv4 only", lambda looked: looked.version == 6),
-    Row("IPv4", "the unit was met by IPv6 only", lambda looked: looked.version == 4),
+    Row("IPv6", "the unit was met by IPv4 only", lambda looked: 6 in looked.versions),
+    Row("IPv4", "the unit was met by IPv6 only", lambda looked: 4 in looked.versions),
     Row("UDP ports that said nothing", "open, or not: silence does not tell", lambda looked: not looked.silent),
     Row("SNMP", "no community or user was tried", lambda looked: looked.datagrams),
     Row("SNMP users", "no user of SNMP was tried", lambda looked: not looked.datagrams),

@@ -261,6 +261,9 @@ class Answering:
     )
     anonymous: bool | Absent | None = leaf(flag, "does it let in somebody without a name", steady=False)
     banner: str | None = leaf(text, "its first words", steady=False)
+    asks_by: str | Absent | None = leaf(
+        text, "how its first page asks for a login: basic, digest, a form", steady=False
+    )
 
 
 @dataclass(frozen=True)
@@ -296,6 +299,7 @@ class Trial:
         steady=False,
     )
 
+    why: str | Absent | None = leaf(text, "why it was not tried", steady=False)
     blank: bool | Absent | None = leaf(flag, "is that credential a blank password", steady=False)
     doubts: tuple[str, ...] | Absent | None = leaf(
         doubt_set,

@@ -58,7 +58,9 @@ def spoken(path: Path) -> str:
     if len(path) == 2 and path[0] in ("accounts", "services", "files", "jobs", "listening"):
         return path[1]
     if path[:1] == ("answering",) and len(path) == 2:
-        return f"port {path[1].rpartition('-')[2]}"
+        # transport, port and, by the second address, its family
+        key, _, second = path[1].partition("-ip")
+        return f"port {key.rpartition('-')[2]}" + (f" by IP{second}" if second else "")
     return " ".join(path)
 
 

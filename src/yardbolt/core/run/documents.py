@@ -49,6 +49,7 @@ class PortRow:
     banner: str = ""
     details: Mapping[str, Any] = field(default_factory=dict)
     transport: str = "tcp"
+    address: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -94,7 +94,7 @@ def _waits(heard: Heard | Lost) -> bool:
 
 def _whole(heard: Heard | Lost) -> str:
     """All that was heard, its sign included."""
-    return heard.text if isinstance(heard, Lost) else f"{heard.text}\n{heard.sign}"
+    return heard.text if isinstance(heard, Lost) else f"{heard.text}\n{heard.sign.removeprefix('{any} ')}"
 
 
 def _last(text: str) -> str:

@@ -9,6 +9,7 @@ from ...job import Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT, number
 from ...plane.table import Plane
+from ...plane.words import spoken
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives it its address (RFC 2131, RFC 8415)
@@ -176,15 +177,18 @@ def _nameless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.answering:
         path = ("answering", a.key, "anonymous")
         if a.speaks is None:
-            yield Verdict(path, State.UNKNOWN, f"what port {a.port} speaks is not known", "")
+            yield Verdict(path, State.UNKNOWN, f"what {spoken(path[:2])} speaks is not known", "")
         elif a.speaks == "tftp":
-            yield Verdict(path, State.FAILS, f"port {a.port} gives and takes files without any login", "tried")
+            yield Verdict(path, State.FAILS, f"{spoken(path[:2])} gives and takes files without any login", "tried")
         elif a.speaks == "ftp" and a.anonymous is None:
-            yield Verdict(path, State.UNKNOWN, f"whether port {a.port} lets in anonymous was not told", "")
+            yield Verdict(path, State.UNKNOWN, f"whether {spoken(path[:2])} lets in anonymous was not told", "")
         elif a.speaks == "ftp":
             told = "lets in" if a.anonymous is True else "turns away"
             yield Verdict(
-                path, State.FAILS if a.anonymous is True else State.HOLDS, f"port {a.port} {told} anonymous", "tried"
+                path,
+                State.FAILS if a.anonymous is True else State.HOLDS,
+                f"{spoken(path[:2])} {told} anonymous",
+                "tried",
             )
 
 

@@ -52,7 +52,8 @@ def _factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Verdict
             else:
                 yield Verdict(subject, State.UNKNOWN, f"{how}: {t.outcome}, but {_could_be(t)}", "tried")
         else:
-            yield Verdict(subject, State.UNKNOWN, f"{how}: {t.outcome or 'not known how it ended'}", "tried")
+            why = f", {t.why}" if isinstance(t.why, str) else ""
+            yield Verdict(subject, State.UNKNOWN, f"{how}: {t.outcome or 'not known how it ended'}{why}", "tried")
     if site.factory and not (plane.trials and plane.trials.complete):
         yield Verdict(("accounts",), State.UNKNOWN, "not every published login was tried", "")
     for a in plane.accounts:

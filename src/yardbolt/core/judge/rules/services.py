@@ -10,6 +10,7 @@ from ...plane.edit import get
 from ...plane.kinds import ABSENT, number
 from ...plane.path import Path
 from ...plane.table import Answering, Plane, Service
+from ...plane.words import spoken
 from ..access import who
 from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
@@ -28,6 +29,10 @@ def _same(service: Service, a: Answering) -> bool:
     """Is it this service's port, by the same transport, that answers?"""
     by_udp = service.transport == "udp"
     return service.port is not None and service.port == a.port and (a.transport == "udp") == by_udp
+
+
+def _port(a: Answering) -> str:
+    return spoken(("answering", a.key))
 
 
 def _running(plane: Plane) -> tuple[Service, ...]:
@@ -61,9 +66,9 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if any(_same(s, a) for s in plane.services):
             continue
         if a.speaks in PLAIN:
-            yield Verdict(("answering", a.key), State.FAILS, f"port {a.port} speaks {a.speaks}", "tried", READABLE)
+            yield Verdict(("answering", a.key), State.FAILS, f"{_port(a)} speaks {a.speaks}", "tried", READABLE)
         elif a.speaks in (None, "unknown"):
-            saw = f"port {a.port} answers; what it speaks is not known"
+            saw = f"{_port(a)} answers; what it speaks is not known"
             yield Verdict(("answering", a.key), State.UNKNOWN, saw, "tried")
     yield from _whole(plane, "a plain one may be missing here")
 
@@ -142,20 +147,20 @@ def _unexplained(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         socket = next((x for x in plane.listening if x.port == a.port and x.transport == (a.transport or "tcp")), None)
         path = ("answering", a.key)
         if service and a.speaks in SPEAKS.get(service.key, (a.speaks,)) and a.speaks is not None:
-            yield Verdict(path, State.HOLDS, f"port {a.port} is {service.key}", "tried")
+            yield Verdict(path, State.HOLDS, f"{_port(a)} is {service.key}", "tried")
         elif service:
-            yield Verdict(path, State.UNKNOWN, f"port {a.port} should be {service.key} and speaks {a.speaks}", "tried")
+            yield Verdict(path, State.UNKNOWN, f"{_port(a)} should be {service.key} and speaks {a.speaks}", "tried")
         elif not readable:
             yield Verdict(
                 path,
                 State.UNKNOWN,
-                f"port {a.port} answers ({a.speaks}); the settings that would explain it were not read",
+                f"{_port(a)} answers ({a.speaks}); the settings that would explain it were not read",
                 "tried",
             )
         else:
             by = f", opened by {socket.program}" if socket and socket.program else ""
             yield Verdict(
-                path, State.FAILS, f"port {a.port} answers ({a.speaks}){by}; nothing in the job explains it", "tried"
+                path, State.FAILS, f"{_port(a)} answers ({a.speaks}){by}; nothing in the job explains it", "tried"
             )
 
 
@@ -169,7 +174,7 @@ def _ssh_unread(plane: Plane) -> Iterator[Verdict]:
     read = {s.port for s in _ssh(plane) if s.port is not None}
     for a in plane.answering:
         if a.speaks in ("ssh", None) and a.transport != "udp" and a.port not in read:
-            yield Verdict(("answering", a.key), State.UNKNOWN, f"SSH on port {a.port} was not read", "")
+            yield Verdict(("answering", a.key), State.UNKNOWN, f"SSH on {_port(a)} was not read", "")
     if not _ssh(plane) and not plane.services.complete:
         yield Verdict(("services",), State.UNKNOWN, "whether SSH runs was not read", "")
 
