@@ -1,7 +1,4 @@
-"""Random packet filters, loaded into a real host, against real packets: python sweeps/filters.py [LISTS] [SEED]
-
-Sets, maps, jumps, returns, negations, two base chains, both families; every answer that is sure must be what a connection meets.
-"""
+"""Random packet filters in a real host: what is sure must be what real packets meet: python sweeps/filters.py [LISTS] [SEED]"""
 
 import json
 import random
@@ -19,88 +16,45 @@ from yardbolt.core.judge.filter import At, through
 from yardbolt.core.talk.commands import AskHow
 from yardbolt.core.talk.conversation import Replies
 
-many = int(sys.argv[1]) if len(sys.argv) > 1 else 50
-chance = random.Random(int(sys.argv[2]) if len(sys.argv) > 2 else 1)
-FAMILY = Family("x", "x", {}, token_signs="_-.", token_longest=64)
-ASK = Ask(
-    "filter",
-    "shell",
-    AskHow("nft"),
-    frozenset(),
-    decode="nftables",
-    whole=(("input_rules",), ("input_chains",), ("address_lists",)),
-)
-SECOND = Ask("families", "shell", AskHow("nft"), frozenset(), decode="filter-families")
+# fmt: off
+many, seed = (int(word) for word in (*sys.argv[1:], *("50", "1")[len(sys.argv) - 1 :]))
+chance, FAMILY = random.Random(seed), Family("x", "x", {}, token_signs="_-.", token_longest=64)
+ASKS = [Ask(name, "shell", AskHow("nft"), frozenset(), decode=name, whole=whole) for name, whole in (("nftables", (("input_rules",), ("input_chains",), ("address_lists",))), ("filter-families", ()), ("other-filters", ()))]
+BASES = {"one": "type filter hook input priority -5; policy accept;", "two": "type filter hook input priority 0; policy "}
+WHAT, PORTS = ["accept", "drop", "reject with tcp reset", "return", "counter"], ["", "tcp dport 22", "tcp dport { 20-22, 80 }", "tcp dport 80", "th dport 22"]
+WHOM = [
+    "", "", "ip saddr N.10", "ip saddr N.66", "ip saddr != N.0/27", "ip6 saddr S:a", "ip saddr @some", "ip saddr != @some", "ip6 saddr S:/64",
+    "meta nfproto ipv6", "ct state new", "ct state established,related", "iif lo", "iifname eth0", "ip daddr N.1", "ip saddr { N.11, N.64/26 }", "meta l4proto tcp",
+]
 
 
-def rule(host: Host, targets: list[str]) -> str:
+def rule(targets: list[str]) -> str:
     """One rule; jumps go only to the chains given."""
-    four, six = host.network, host.network6
-    whom = chance.choice([
-        "", "", f"ip saddr {four}.{chance.choice((10, 11, 66))}", f"ip saddr != {four}.0/27", f"ip6 saddr {six}:a", "ip saddr @some", "ip saddr != @some",
-        f"ip6 saddr {six}:/64", "meta nfproto ipv6", "ct state new", "ct state established,related", "iif lo", "iifname eth0", f"ip daddr {four}.1",
-        f"ip saddr {{ {four}.11, {four}.64/26 }}", "meta l4proto tcp",
-    ])  # fmt: skip
-    what = chance.choice(
-        [
-            "accept",
-            "drop",
-            "reject with tcp reset",
-            "return",
-            "counter",
-            *(f"jump {t}" for t in targets),
-            *(f"goto {t}" for t in targets),
-        ]
-    )
-    port = chance.choice(
-        [
-            "",
-            "tcp dport 22",
-            "tcp dport { 20-22, 80 }",
-            "tcp dport 80",
-            "th dport 22",
-            "tcp dport != 80" if not whom else "",
-        ]
-    )
-    if chance.random() < 0.1 and targets:
-        return f"tcp dport vmap {{ 22 : jump {targets[0]}, 80 : drop }}"
-    return " ".join(part for part in (whom, port, what) if part)
+    ways = WHAT + [f"{how} {target}{', 80 : drop }' * ('vmap' in how)}" for how in ("jump", "goto", "tcp dport vmap { 22 : jump") for target in targets]
+    return f"{chance.choice(WHOM)} {chance.choice(PORTS)} {chance.choice(ways)}".strip()
 
 
 with tempfile.TemporaryDirectory() as folder:
     host = Host("plain", 9, "ssh-keygen -A >/dev/null", "/usr/sbin/sshd; busybox httpd -p 80 -h /srv", Path(folder))
     host.up()
-    places = [host.at(who) for who in (TECHNICIAN, OFFICE, STATION, STRANGER)] + [
-        f"{host.network6}:{who:x}" for who in (TECHNICIAN, STRANGER)
-    ]
-    wrong = sure = asked = 0
-    for count in range(1, many + 1):
-        chains = {"deep": [], "side": ["deep"], "one": ["side", "deep"], "two": ["side"]}
-        lines = [
-            f"set some {{ type ipv4_addr; flags interval; elements = {{ {host.network}.{chance.choice((0, 8, 64))}/29 }}; }}"
-        ]
-        for name, targets in chains.items():
-            base = {
-                "one": "type filter hook input priority -5; policy accept;",
-                "two": f"type filter hook input priority 0; policy {chance.choice(('accept', 'drop'))};",
-            }
-            body = "\n".join(rule(host, targets) for _ in range(chance.randint(0, 5)))
-            lines.append(f"chain {name} {{ {base.get(name, '')}\n{body}\n}}")
-        text = "table inet sweep {\n" + "\n".join(lines) + "\n}\n"
-        (Path(folder) / "upper" / "yard" / "f").write_text("flush ruleset\n" + text)
-        host.shell("nft -f /yard/f")
-        replies = Replies(tree=json.loads(host.shell("nft --json list ruleset")))
-        families = Replies(host.shell(LIBRARY["filter-families"].text))
-        plane = merge(FAMILY, (*extract(FAMILY, ASK, replies), *extract(FAMILY, SECOND, families))).plane
-        for source in places:
+    places = [host.at(who) for who in (TECHNICIAN, OFFICE, STATION, STRANGER)] + [f"{host.network6}:{who:x}" for who in (TECHNICIAN, STRANGER)]
+    asked = sure = wrong = 0
+    for _ in range(many):
+        lines = [f"set some {{ type ipv4_addr; flags interval; elements = {{ N.{chance.choice((0, 8, 64))}/29 }}; }}"]
+        for name, targets in {"deep": [], "side": ["deep"], "one": ["side", "deep"], "two": ["side"]}.items():
+            base = BASES.get(name, "") + (f"{chance.choice(('accept', 'drop'))};" if name == "two" else "")
+            lines.append("\n".join([f"chain {name} {{ {base}", *(rule(targets) for _ in range(chance.randint(0, 5))), "}"]))
+        text = "\n".join(["table inet sweep {", *lines, "}\n"]).replace("N.", f"{host.network}.").replace("S:", f"{host.network6}:")
+        host.shell(f"nft -f - <<'END'\nflush ruleset\n{text}END\n")
+        told = [Replies(tree=json.loads(host.shell("nft --json list ruleset")))] + [Replies(host.shell(LIBRARY[ask.name].text)) for ask in ASKS[1:]]
+        plane = merge(FAMILY, [part for ask, replies in zip(ASKS, told, strict=True) for part in extract(FAMILY, ask, replies)]).plane
+        for source, port in [(source, port) for source in places for port in (22, 80)]:
             target = f"{host.network6}:1" if ":" in source else host.address
-            for port in (22, 80):
-                found = through(plane, At("tcp", port, target, "eth0"))
-                said = True if source in found.surely_in else False if source not in found.let_in else None
-                asked, sure = asked + 1, sure + (said is not None)
-                if said is not None and said != connects(source, target, port):
-                    wrong += 1
-                    print(f"WRONG: {source} to {port}: said {said}\n{text}")
-        print(f"{count} lists: {asked} asked, {sure} sure, {wrong} wrong", flush=True)
+            found = through(plane, At("tcp", port, target, "eth0"))
+            said = source in found.surely_in or (None if source in found.let_in else False)
+            asked, sure = asked + 1, sure + (said is not None)
+            if said is not None and said != connects(source, target, port):
+                wrong += print(f"WRONG: {source} to {port}: said {said}\n{text}") is None
+    print(f"{many} lists: {asked} asked, {sure} sure, {wrong} wrong")
     host.down()
     sys.exit(bool(wrong))

@@ -82,10 +82,14 @@ def _common(one: Runs, other: Runs) -> Runs:
 
 
 def _less(one: Runs, cut: Runs) -> Iterator[Run]:
+    at = 0
     for first, last in one:
-        for low, high in cut:
-            if high < first or low > last:
-                continue
+        while at < len(cut) and cut[at][1] < first:
+            at += 1
+        for place in range(at, len(cut)):
+            low, high = cut[place]
+            if low > last:
+                break
             if low > first:
                 yield first, low - 1
             first = high + 1

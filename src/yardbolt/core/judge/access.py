@@ -20,7 +20,7 @@ from ..plane.kinds import ABSENT
 from ..plane.path import Path, show, touches
 from ..plane.table import InputRule, Plane, Service
 from ..secret import Ref
-from .filter import UNREAD, At, Passing, matched, through
+from .filter import UNREAD, Asks, At, Passing, in_order, through
 
 
 @dataclass(frozen=True)
@@ -201,10 +201,10 @@ def passage(plane: Plane, way: Way) -> Condition:
         rests |= {_RULES, ("address_lists",), ("interface_groups",)}
         return Condition(frozenset(rests), None, "the rules were not read whole")
     possible: set[str | None] = set()
-    # two rules in one place: by key, so that the answer is the same each time
-    for rule in sorted(plane.input_rules, key=lambda r: (r.position or 0, r.key)):
+    asks = Asks(plane, at)
+    for rule in in_order(plane):
         rests |= _rested_on(rule)
-        surely, possibly = matched(plane, rule, at)
+        surely, possibly = asks.matched(rule)
         if way.source not in possibly:
             continue
         possible.add(rule.action if rule.action in ("accept", "drop") else None)

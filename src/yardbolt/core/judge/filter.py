@@ -8,8 +8,9 @@ what is possibly turned away, and only what is in one of them alone is sure.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
+from operator import attrgetter
 from typing import Any
 
 from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
@@ -19,6 +20,7 @@ from .pieces import Pieces
 
 DEEPEST = 16  # jumps; the kernel allows as many (nft(8))
 LOOPBACK = "lo"
+FEW = 8  # rules: so many are walked one by one
 
 
 @dataclass(frozen=True)
@@ -49,26 +51,34 @@ class Decision:
         return self.pieces.set_of(self.bits)
 
 
+Row = tuple[str, str, int | list[int], bool]  # rule, action, whom as bits or as places of pieces, surely
+
+
 @dataclass(frozen=True)
 class Passing:
-    """The answer: possibly let through, possibly turned away, and every rule that decides about somebody, in order."""
+    """The answer: possibly let through; let through, whatever is not known; and what every rule that decides does, in
+    order."""
 
     let_in: AddressSet
-    turned_away: AddressSet
-    decisions: tuple[Decision, ...] = ()
+    surely_in: AddressSet
+    rows: tuple[Row, ...] = field(default=(), repr=False, compare=False)
+    pieces: Pieces = field(default_factory=lambda: Pieces(()), repr=False, compare=False)
 
-    @property
-    def surely_in(self) -> AddressSet:
-        """Let through, whatever is not known."""
-        return self.let_in - self.turned_away
+    @cached_property
+    def decisions(self) -> tuple[Decision, ...]:
+        """Every rule that decides about somebody, in order."""
+        made = (
+            (*row[:2], row[3], row[2] if isinstance(row[2], int) else self.pieces.bits_of(row[2])) for row in self.rows
+        )
+        return tuple(Decision(rule, action, surely, bits, self.pieces) for rule, action, surely, bits in made)
 
     def deciding(self, source: str) -> tuple[Decision, ...]:
         """What may decide about one source, in order."""
         return tuple(one for one in self.decisions if one.bits & one.pieces.piece(source))
 
 
-UNREAD = Passing(ANYONE, ANYONE)
-NO_FILTER = Passing(ANYONE, NOBODY)
+UNREAD = Passing(ANYONE, NOBODY)
+NO_FILTER = Passing(ANYONE, ANYONE)
 
 
 def through(plane: Plane, at: At) -> Passing:
@@ -76,12 +86,15 @@ def through(plane: Plane, at: At) -> Passing:
     chains, unseen = plane.input_chains, plane.input_filter.unseen
     if not chains.complete and plane.input_filter.default is ABSENT:
         return NO_FILTER
-    if not plane.input_rules.complete or any(not isinstance(rule.position, int) for rule in plane.input_rules):
+    if not plane.input_rules.complete or {type(rule.position) for rule in plane.input_rules} - {int}:
         return UNREAD
     found = _Walk(plane, at).all_chains()
     # rules of another kind, where there are any or that was not read, may turn anybody away
     sure = unseen is ABSENT or not chains.complete
-    return found if sure else Passing(found.let_in, ANYONE, found.decisions)
+    return found if sure else replace(found, surely_in=NOBODY)
+
+
+Entry = tuple[InputRule, AddressSet, AddressSet]  # a rule, whom it surely matches, and whom it possibly does
 
 
 class _Walk:
@@ -89,15 +102,20 @@ class _Walk:
 
     def __init__(self, plane: Plane, at: At) -> None:
         self.accepted = self.dropped = 0
-        self.decisions: list[Decision] = []
-        self.chains: dict[str, list[tuple[InputRule, AddressSet, AddressSet]]] = {}
+        self.rows: list[Row] = []
+        # rules that surely do one thing with whom they name stand together, and can be walked so
+        self.chains: dict[str, list[tuple[bool, list[Entry]]]] = {}
         sets: list[AddressSet] = []
-        for rule in sorted(plane.input_rules, key=lambda rule: (rule.position or 0, rule.key)):
-            surely, possibly = matched(plane, rule, at)
-            if possibly:
-                sets += [surely, possibly]
-                chain = rule.chain if isinstance(rule.chain, str) else ""
-                self.chains.setdefault(chain, []).append((rule, surely, possibly))
+        asks = Asks(plane, at)
+        for rule in in_order(plane):
+            surely, possibly = asks.matched(rule)
+            if possibly is not NOBODY:
+                plain = surely is possibly and rule.action in ("accept", "drop")
+                sets += [possibly] if plain else [surely, possibly]
+                chain = self.chains.setdefault(rule.chain if isinstance(rule.chain, str) else "", [])
+                if not chain or chain[-1][0] is not plain:
+                    chain.append((plain, []))
+                chain[-1][1].append((rule, surely, possibly))
         self.pieces = Pieces(sets)
         base = [(c.position, c.key, c.default) for c in plane.input_chains if isinstance(c.position, int)]
         self.base = sorted(base) if plane.input_chains.complete else [(0, "", plane.input_filter.default)]
@@ -109,10 +127,12 @@ class _Walk:
             self._end(key, policy, self.chain(key, here, 0))
             turned_away |= self.dropped
             here = self.accepted
-        return Passing(self.pieces.set_of(here), self.pieces.set_of(turned_away), tuple(self.decisions))
+        let_in = self.pieces.set_of(here)
+        surely_in = self.pieces.set_of(here & ~turned_away) if here & turned_away else let_in
+        return Passing(let_in, surely_in, tuple(self.rows), self.pieces)
 
     def _decides(self, rule: str, action: str, bits: int, surely: bool) -> None:
-        self.decisions.append(Decision(rule, action, surely, bits, self.pieces))
+        self.rows.append((rule, action, bits, surely))
         if action != "drop":
             self.accepted |= bits
         if action != "accept":
@@ -129,48 +149,101 @@ class _Walk:
         if depth > DEEPEST:
             self.accepted, self.dropped = self.accepted | here, self.dropped | here
             return here
-        for rule, surely_set, possibly_set in self.chains.get(key, []):
-            if not here:
-                break
-            hit = here & self.pieces.bits(possibly_set)
-            if not hit:
+        for plain, rules in self.chains.get(key, []):
+            if plain and len(rules) > FEW:
+                here = self._together(rules, here)
                 continue
-            surely = self.pieces.bits(surely_set)
-            stays = here & ~surely
-            if rule.action in ("accept", "drop"):
-                self._decides(rule.key, rule.action, hit, not hit & ~surely)
-            elif rule.action == "jump" and isinstance(rule.target, str):
-                stays |= self.chain(rule.target, hit, depth + 1)
-            elif rule.action == "goto" and isinstance(rule.target, str):
-                out |= self.chain(rule.target, hit, depth + 1)
-            elif rule.action == "return":
-                out |= hit
-            else:
-                stays = here
-                # what it does is not known: it may do anything, or nothing
-                if rule.action != "continue":
-                    self._decides(rule.key, "unknown", hit, False)
-            here = stays
+            for rule, surely, possibly in rules:
+                if hit := here & self.pieces.bits(possibly):
+                    here, left = self._one(rule, hit, here, hit & self.pieces.bits(surely), depth)
+                    out |= left
         return out | here
+
+    def _together(self, rules: list[Entry], here: int) -> int:
+        """Rules that surely accept or drop whom they name: the first that names somebody decides."""
+        ends: dict[str, list[int]] = {"accept": [], "drop": []}
+        found = self.pieces.first_of([one for _, one, _ in rules], here)
+        for (rule, _, _), places in zip(rules, found, strict=True):
+            if places:
+                action: str = rule.action  # type: ignore[assignment]  # read, and one of the two
+                self.rows.append((rule.key, action, places, True))
+                ends[action] += places
+        accepted, dropped = self.pieces.bits_of(ends["accept"]), self.pieces.bits_of(ends["drop"])
+        self.accepted, self.dropped = self.accepted | accepted, self.dropped | dropped
+        return here & ~accepted & ~dropped
+
+    def _one(self, rule: InputRule, hit: int, here: int, surely: int, depth: int) -> tuple[int, int]:
+        """One rule, possibly met by `hit` and `surely` by some of those: who goes on to the next, and who leaves the
+        chain."""
+        stays = here & ~surely
+        if rule.action in ("accept", "drop"):
+            self._decides(rule.key, rule.action, hit, hit == surely)
+        elif rule.action == "jump" and isinstance(rule.target, str):
+            stays |= self.chain(rule.target, hit, depth + 1)
+        elif rule.action == "goto" and isinstance(rule.target, str):
+            return stays, self.chain(rule.target, hit, depth + 1)
+        elif rule.action == "return":
+            return stays, hit
+        else:
+            # what it does is not known: it may do anything, or nothing
+            if rule.action != "continue":
+                self._decides(rule.key, "unknown", hit, False)
+            return here, 0
+        return stays, 0
+
+
+def in_order(plane: Plane) -> list[InputRule]:
+    """The rules as they are asked; of two in one place by key, so that the answer is the same each time."""
+    rules = [*plane.input_rules]
+    one_place = len({rule.position for rule in rules}) < len(rules)
+    return sorted(rules, key=attrgetter("position", "key") if one_place else attrgetter("position"))
 
 
 # ---- what one rule matches ------------------------------------------------------------------------------------------
 
 
-def matched(plane: Plane, rule: InputRule, at: At) -> tuple[AddressSet, AddressSet]:
-    """The sources a rule surely matches at a port, and those it possibly does."""
-    if rule.enabled is False:
-        return NOBODY, NOBODY
-    asked = (
-        _transport(rule.transport, at), _ports(rule.ports, at), _group(plane, rule, at), _destinations(rule.destinations, at),
-    )  # fmt: skip
-    if False in asked:
-        return NOBODY, NOBODY
-    low, high = _sources(plane, rule)
-    # what else it asks was not understood, so it may ask anything
-    sure = None not in asked and rule.opaque in (False, ABSENT) and rule.enabled in (True, ABSENT)
-    family = _families(rule.families)
-    return (low & family if sure and rule.families is not None else NOBODY), high & family
+class Asks:
+    """What rules ask of one port, each kind of question answered once."""
+
+    def __init__(self, plane: Plane, at: At) -> None:
+        self.plane, self.at = plane, at
+        self.answers: dict[tuple[Any, ...], tuple[bool | None, AddressSet]] = {}
+
+    def matched(self, rule: InputRule) -> tuple[AddressSet, AddressSet]:
+        """The sources a rule surely matches, and those it possibly does."""
+        about = (
+            rule.enabled, rule.transport, rule.ports, rule.opaque, id(rule.families), id(rule.group), id(rule.destinations),
+        )  # fmt: skip
+        answer = self.answers.get(about)
+        if answer is None:
+            answer = self.answers[about] = self._asked(rule)
+        fits, family = answer
+        if fits is False:
+            return NOBODY, NOBODY
+        # the most usual kind: sources and nothing else
+        if rule.list is ABSENT and isinstance(rule.sources, AddressSet):
+            low = high = rule.sources
+        else:
+            low, high = _sources(self.plane, rule)
+        if family is not ANYONE:
+            low, high = (both := low & family, both) if low is high else (low & family, high & family)
+        return low if fits else NOBODY, high
+
+    def _asked(self, rule: InputRule) -> tuple[bool | None, AddressSet]:
+        """Does it fit, but for where somebody comes from; and for which address families it is. What it asks that was not
+        understood may ask anything."""
+        asked = (
+            _transport(rule.transport, self.at), _ports(rule.ports, self.at), _group(self.plane, rule, self.at), _destinations(rule.destinations, self.at),
+        )  # fmt: skip
+        if rule.enabled is False or False in asked:
+            return False, NOBODY
+        sure = (
+            None not in asked
+            and rule.opaque in (False, ABSENT)
+            and rule.enabled in (True, ABSENT)
+            and rule.families is not None
+        )
+        return True if sure else None, _families(rule.families)
 
 
 def _families(families: object) -> AddressSet:
@@ -274,11 +347,10 @@ def odd(plane: Plane, points: Iterable[At]) -> tuple[str, ...]:
                 probes.setdefault((transport, int(first)), At(transport, int(first), some.address, some.interface))
     if len(probes) > MOST_POINTS:
         return (*told, f"the rules are about {len(probes)} ports: dead ones were not looked for")
-    met = {one.rule for at in probes.values() for one in through(plane, at).decisions}
+    met = {row[0] for at in probes.values() for row in through(plane, at).rows}
+    asked = [Asks(plane, at) for at in probes.values()]
     about = [
-        rule
-        for rule in rules
-        if rule.action in ("accept", "drop") and any(matched(plane, rule, at)[1] for at in probes.values())
+        rule for rule in rules if rule.action in ("accept", "drop") and any(asks.matched(rule)[1] for asks in asked)
     ]
     told += [
         f"rule {rule.key} is dead: what stands before it decides about everybody it names"
