@@ -17,7 +17,10 @@ from yardbolt.core.plane.kinds import ABSENT
 
 MANY = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
 AT = At("tcp", 22, "10.0.0.1", "eth0")
-NOTHING = dict.fromkeys(["sources", "destinations", "list", "list_negated", "ports", "transport", "group", "target", "families"], ABSENT)
+NOTHING = dict.fromkeys(
+    ["sources", "destinations", "list", "list_negated", "ports", "transport", "group", "target", "families", "state"],
+    ABSENT,
+)
 chance, plan, bare_rules = random.Random(5), Draft(), []
 for place in range(MANY):
     length = chance.choice((16, 20, 24, 28, 32))

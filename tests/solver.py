@@ -22,8 +22,10 @@ def member(address: Any, among: object) -> Any:
     return z3.Or([z3.And(z3.UGE(address, first), z3.ULE(address, last)) for first, last in runs])
 
 
-def fits(plane: Plane, rule: InputRule, address: Any) -> Any:
+def fits(plane: Plane, rule: InputRule, address: Any, state: str) -> Any:
     """When a rule matches; one that was not understood may or may not."""
+    if rule.state not in (ABSENT, state):
+        return z3.BoolVal(False)
     if not fits_but_sources(rule) or (
         rule.families is not ABSENT and str(4 + 2 * (address.size() == 128)) not in (rule.families or ())
     ):  # type: ignore[operator]
@@ -32,23 +34,23 @@ def fits(plane: Plane, rule: InputRule, address: Any) -> Any:
     if isinstance(rule.list, str):
         named = member(address, plane.address_lists.by_key[rule.list].members)
         asked.append(z3.Not(named) if rule.list_negated else named)
-    return z3.And(*asked, *([z3.Bool(f"understood {rule.key}")] if rule.opaque else []))
+    return z3.And(*asked, *([z3.Bool(f"understood {rule.key} {state}")] if rule.opaque else []))
 
 
-def verdict(plane: Plane, address: Any) -> Any:
-    """What becomes of an address, as the kernel walks the chains; what is not known is a free variable."""
+def verdict(plane: Plane, address: Any, state: str) -> Any:
+    """What becomes of a packet from an address, as the kernel walks the chains; what is not known is a free variable."""
 
     def chain(name: str) -> Any:
         out: Any = FELL
         ordered = sorted((r for r in plane.input_rules if r.chain == name), key=lambda r: r.position or 0)
         for rule in reversed(ordered):
             deeper = chain(str(rule.target)) if rule.action in ("jump", "goto") else FELL
-            luck = z3.BitVec(f"luck {rule.key}", 2)
+            luck = z3.BitVec(f"luck {rule.key} {state}", 2)
             does = {
                 "accept": ACCEPT, "drop": DROP, "return": FELL, "goto": deeper, "jump": z3.If(deeper == FELL, out, deeper),
                 "continue": out, "other": z3.If(luck == ACCEPT, ACCEPT, z3.If(luck == DROP, DROP, out)),
             }[str(rule.action)]  # fmt: skip
-            out = z3.If(fits(plane, rule, address), does, out)
+            out = z3.If(fits(plane, rule, address, state), does, out)
         return out
 
     whole: Any = ACCEPT
@@ -63,10 +65,10 @@ def disagrees(plane: Plane, found: Passing) -> str:
     for bits in (32, 128):
         address = z3.BitVec("address", bits)
         let_in, sure = member(address, found.let_in), member(address, found.surely_in)
-        told = verdict(plane, address)
-        wrong = [z3.And(sure, told == DROP), z3.And(z3.Not(let_in), told == ACCEPT)]
+        passes = z3.And(*(verdict(plane, address, state) == ACCEPT for state in ("new", "established")))
+        wrong = [z3.And(sure, z3.Not(passes)), z3.And(z3.Not(let_in), passes)]
         if not any(r.opaque or r.action == "other" for r in plane.input_rules):
-            wrong += [z3.And(z3.Not(sure), told == ACCEPT), z3.And(let_in, told == DROP)]
+            wrong += [z3.And(z3.Not(sure), passes), z3.And(let_in, z3.Not(passes))]
         solver = z3.Solver()
         solver.add(z3.Or(wrong))
         if solver.check() != z3.unsat:

@@ -118,7 +118,7 @@ def rules(draw: Any, place: int) -> dict[str, Any]:
         "position": place, "action": draw(st.sampled_from(["accept", "drop"])), "enabled": some(True, False),
         "sources": some(*(AddressSet.of(net) for net in NETS)), "list": some(*LISTS), "list_negated": some(True, False),
         "group": some("lan", "wan", *GROUPS), "transport": some("tcp", "udp"), "ports": some(("22",), ("80", "443"), ("1-1024",)),
-        "comment": some("x"), "destinations": ABSENT, "opaque": False, "families": ABSENT,
+        "comment": some("x"), "destinations": ABSENT, "opaque": False, "families": ABSENT, "state": ABSENT,
     }  # fmt: skip
 
 

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from tests.bare import BOARD, FAMILY, Bare, Watch, run_on, way_by
 from yardbolt.bench.lineswitch import Hand, LineSwitch
-from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
+from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import UnitError, clean
 from yardbolt.core.family.reading import Fact, Whole, extract, merge
 from yardbolt.core.family.spelling import spelled
@@ -413,9 +413,9 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     ),
     "linux-services": (
         'ss tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=1,fd=3))\nss udp UNCONN 0 0 [::1]:161 [::]:*\nss tcp LISTEN 0 9 [fe80::1]%eth0:80 [::]:*\n'
-        "proc tcp6 00000000000000000000000000000000:0017 77\nproc udp 0100007F:0045 78\ninode 77 5\nholder 5 /bin/busybox - busybox /bin/busybox telnetd -F\nholder 1 /usr/sbin/sshd ssh.service openssh-server sshd -D\n"
+        "proc tcp6 00000000000000000000000000000000:0017 77\nproc udp 0100007F:0045 78\ninode 77 5\nholder 5 /bin/busybox - /bin/busybox telnetd -F\nholder 1 /usr/sbin/sshd ssh.service sshd -D\nowner openssh-server: /usr/sbin/sshd\n"
         "init ::respawn:/usr/sbin/vsftpd\ninit ::off:/usr/sbin/in.tftpd\nrcs /usr/sbin/inetd\ninetd tftp dgram udp wait root /x tftpd\n",
-        {("listening", "tcp 0.0.0.0 22", "program"): "sshd", ("listening", "tcp 0.0.0.0 22", "unit"): "ssh.service", ("listening", "udp ::1 161", "port"): 161,
+        {("listening", "tcp 0.0.0.0 22", "program"): "sshd", ("listening", "tcp 0.0.0.0 22", "unit"): "ssh.service", ("listening", "tcp 0.0.0.0 22", "package"): "openssh-server", ("listening", "udp ::1 161", "port"): 161,
          ("listening", "tcp :: 23", "program"): "telnetd", ("services", "telnet", "enabled"): True, ("services", "http", "encrypted"): False,
          ("services", "ftp", "enabled"): False, ("services", "ftp", "boot"): True, ("services", "tftp", "boot"): True, ("services", "tftp", "idle"): ABSENT, ("services", "ssh"): True},
     ),
@@ -435,8 +435,9 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
          ("lockout", "tries"): 4, ("lockout", "release"): NEVER},
     ),
     "linux-files": (
-        "job 644 root 11111111111111111111111111111111 aa /etc/cron.d/x\nline /etc/cron.d/x */5 * * * * root /bin/spy --key s3cret\nline /var/spool/cron/crontabs/al @reboot /bin/me\n"
-        "script 755 root 22222222222222222222222222222222 bb /etc/cron.daily/tidy\nhome 644 al 33333333333333333333333333333333 cc /home/al/.bashrc\n"
+        "job /etc/cron.d/x\nstat 644 root /etc/cron.d/x\nmd5 11111111111111111111111111111111  /etc/cron.d/x\nsha aa  /etc/cron.d/x\nline /etc/cron.d/x */5 * * * * root /bin/spy --key s3cret\nline /var/spool/cron/crontabs/al @reboot /bin/me\n"
+        "script /etc/cron.daily/tidy\nstat 755 root /etc/cron.daily/tidy\nmd5 22222222222222222222222222222222  /etc/cron.daily/tidy\nsha bb  /etc/cron.daily/tidy\n"
+        "home /home/al/.bashrc\nstat 644 al /home/al/.bashrc\nmd5 33333333333333333333333333333333  /home/al/.bashrc\nsha cc  /home/al/.bashrc\n"
         "known 22222222222222222222222222222222 /etc/cron.daily/tidy\nmodel 33333333333333333333333333333333  /etc/skel/.bashrc\n",
         {("jobs", "/etc/cron.d/x 1", "owner"): "root", ("jobs", "/etc/cron.d/x 1", "origin"): "unknown", ("jobs", "/etc/cron.d/x 1", "runs"): "/bin/spy",
          ("jobs", "/var/spool/cron/crontabs/al 1", "owner"): "al", ("jobs", "/etc/cron.daily/tidy", "origin"): "package", ("files", "/home/al/.bashrc", "origin"): "package"},
@@ -471,7 +472,7 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         NFT,
         {("input_chains", "inet f in", "default"): "drop", ("input_rules", "inet f 4", "sources"): AddressSet.of("192.0.2.10", "198.51.100.0/24"),
          ("input_rules", "inet f 4", "ports"): ("22",), ("input_rules", "inet f 4", "action"): "accept", ("input_rules", "inet f 4", "chain"): "inet f in",
-         ("input_rules", "inet f 3", "sources"): NOBODY, ("input_rules", "inet f 5", "list"): "inet f admins", ("input_rules", "inet f 5", "action"): "drop",
+         ("input_rules", "inet f 3", "state"): "established", ("input_rules", "inet f 5", "list"): "inet f admins", ("input_rules", "inet f 5", "action"): "drop",
          ("input_rules", "inet f 6", "opaque"): True, ("input_rules", "inet f 6", "target"): "inet f x",
          ("input_rules", "inet f 5", "list_negated"): True, ("address_lists", "inet f admins", "members"): AddressSet.of("192.0.2.0/28")},
     ),

@@ -123,13 +123,14 @@ def asked_of(tool: Tool, host: Host, *args: str) -> dict[str, Any]:
 
 
 def connects(source: str, target: str, port: int) -> bool:
-    """Does a real connection come about from this address?"""
+    """Does a real connection come about from this address, and does anything come back by it?"""
     family = socket.AF_INET6 if ":" in source else socket.AF_INET
     with closing(socket.socket(family)) as client:
-        client.settimeout(0.5)
+        client.settimeout(1)
         client.bind((source, 0))
         try:
             client.connect((target, port))
+            client.sendall(b"GET / HTTP/1.0\r\n\r\n")
+            return bool(client.recv(1))
         except OSError:
             return False
-        return True

@@ -39,9 +39,13 @@ async def look_at(look: Look, address: str, source: str, also: str = "", also_so
     if also:
         first, second = await asyncio.gather(look_at(look, address, source), look_at(look, also, also_source))
         return replace(first, also=second)
+    (state, seen), udp = await asyncio.gather(_by_tcp(look, address, source), look.datagrams(address, source))
+    return Surroundings(seen, state, udp, address)
+
+
+async def _by_tcp(look: Look, address: str, source: str) -> tuple[Ports, tuple[Seen, ...]]:
     state = await look.ports(address, source)
-    seen = await asyncio.gather(*(look.look(address, port, source) for port in state.open))
-    return Surroundings(tuple(seen), state, await look.datagrams(address, source), address)
+    return state, tuple(await asyncio.gather(*(look.look(address, port, source) for port in state.open)))
 
 
 def looked_outside(around: Surroundings, tried: Iterable[Door]) -> Looked:

@@ -54,7 +54,7 @@ async def _get(engine: Any, who: Any, address: str, source: str) -> tuple[Any, s
     from pysnmp.proto.rfc1902 import Null, ObjectName
 
     kind = Udp6TransportTarget if ":" in address else UdpTransportTarget
-    target = await kind.create((address, PORT), timeout=WAIT, retries=2)
+    target = await kind.create((address, PORT), timeout=WAIT, retries=1)
     if source:
         target.set_local_address((source, 0))
     # without its tables of names: loading them would take longer than the answer may

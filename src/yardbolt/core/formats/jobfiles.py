@@ -14,7 +14,7 @@ _SYSTEM_TABLES = ("/etc/crontab", "/etc/cron.d/", "/etc/anacrontab")
 
 def decode_files(reply: str, key: str = "") -> Decoded:
     """The section `files`: each file with owner, mode, digest and origin; each job with whom it runs as and when."""
-    seen, strange = tagged(reply, "job line script at unread file home known model")
+    seen, strange = tagged(reply, "job line script at unread file home stat md5 sha known model")
     known: set[tuple[str, str]] = set()
     for line in seen.get("known", []):
         if match := _MD5.match(line):
@@ -26,13 +26,14 @@ def decode_files(reply: str, key: str = "") -> Decoded:
         *(f"{line} are not judged" if " of " in line else f"{line} was not read" for line in seen.get("unread", [])),
     ]
     origins: dict[str, str] = {}
+    modes = {words[2]: words[:2] for line in seen.get("stat", []) if len(words := line.split(" ", 2)) == 3}
+    sums, digests = _sums(seen.get("md5", [])), _sums(seen.get("sha", []))
     for tag in ("job", "script", "file", "home"):
-        for line in seen.get(tag, []):
-            words = line.split(" ", 4)
-            if len(words) != 5:
-                left.append("a line that is no file")
+        for path in seen.get(tag, []):
+            if not (path in modes and path in sums and path in digests):
+                left.append(f"{path[:80]} could not be read")
                 continue
-            mode, owner, md5, sha, path = words
+            (mode, owner), md5, sha = modes[path], sums[path], digests[path]
             told = (md5, path) in known or (tag in ("home", "file") and md5 in models)
             origins[path] = "package" if told else "unknown"
             base = ("files", path)
@@ -49,6 +50,12 @@ def decode_files(reply: str, key: str = "") -> Decoded:
         if told_at := line.split():
             facts += _job(f"at {told_at[0]}", told_at[-1], " ".join(told_at[1:-2]), "unknown")
     return Decoded(tuple(facts), tuple(dict.fromkeys(left))[:20])
+
+
+def _sums(lines: list[str]) -> dict[str, str]:
+    """The sum of each file, as md5sum(1) and sha256sum(1) list them; a name they had to escape is left out."""
+    rows = (line.split("  ", 1) for line in lines if not line.startswith("\\"))
+    return {row[1]: row[0] for row in rows if len(row) == 2}
 
 
 def _cron(path: str, place: int, line: str, origin: str) -> Pairs:

@@ -3,6 +3,7 @@ what starts at the next boot (systemctl(1), inittab(5), inetd.conf(5), LSB scrip
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv6Address, ip_address
@@ -60,7 +61,7 @@ class Socket:
 def decode_services(reply: str, key: str = "") -> Decoded:
     """The section `services`: every listening socket with its program, unit and package; the services they are; and
     which of those that do not run the next boot starts."""
-    seen, strange = tagged(reply, "ss proc inode holder inetd unit script init rcs")
+    seen, strange = tagged(reply, "ss proc inode holder owner inetd unit script init rcs")
     left = [*strange]
     sockets = [_held(one, pid, _holders(seen)) for one, pid in _sockets(seen, left)]
     running = {one.service: (one.transport, one.port) for one in reversed(sockets) if one.service}
@@ -97,8 +98,17 @@ Holders = Mapping[str, list[str]]  # process -> file, unit, package, command lin
 
 
 def _holders(seen: Mapping[str, list[str]]) -> Holders:
-    rows = (line.split(" ", 4) for line in seen.get("holder", []))
-    return {row[0]: ["" if word == "-" else word for word in row[1:]] for row in rows if len(row) == 5}
+    owners: dict[str, str] = {}
+    for line in seen.get("owner", []):
+        names, _, path = line.rpartition(": ")
+        owners[path] = re.split(r"[:,]", names)[0]
+    out: dict[str, list[str]] = {}
+    for words in (line.split(" ", 3) for line in seen.get("holder", [])):
+        if len(words) == 4:
+            exe, unit = ("" if word == "-" else word for word in words[1:3])
+            package = next((owners[x] for x in (exe, f"/usr{exe}", exe.removeprefix("/usr")) if x in owners), "")
+            out[words[0]] = [exe, unit, package, words[3]]
+    return out
 
 
 def _held(one: Socket, pid: str, holders: Holders) -> Socket:

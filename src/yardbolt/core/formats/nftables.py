@@ -120,7 +120,7 @@ def _rule(
         yield (*path, "families"), None if hidden else ABSENT
         yield (*path, "enabled"), True
         yield (*path, "sources"), each.sources if each.sources != ANYONE else ABSENT
-        for leaf in ("list", "list_negated", "ports", "transport", "group", "destinations"):
+        for leaf in ("list", "list_negated", "ports", "transport", "group", "destinations", "state"):
             yield (*path, leaf), each.found.get(leaf, ABSENT)
         if comment:
             yield (*path, "comment"), comment
@@ -212,10 +212,11 @@ def _meta(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
     if word in ("l4proto", "protocol", "nfproto") and not negated:
         return _protocol(read, right)
     if one(left, "ct/key") == "state":
-        states = set(_flat(right))
-        # who logs in anew is new; the connections that stand already decide nothing about him
-        hit = ("new" in states) != negated
-        read.sources = read.sources if hit else NOBODY
+        # a login begins as a new connection, and all that follows is of an established one
+        states = {state for state in ("new", "established") if (state in _flat(right)) != negated}
+        if len(states) == 1:
+            return _take(read, {"state": states.pop()})
+        read.sources = read.sources if states else NOBODY
         return True
     return False
 

@@ -96,9 +96,10 @@ else
   s=$(sshd_ -T 2>/dev/null) || { sshd_ -T >/dev/null; exit 3; }
   all=$(files "$f")
   echo "$all" | while read -r x; do stat -c '%Z %n' "$x" || echo "none $x"; done 2>/dev/null | tag changed
-  echo "$all" | while read -r x; do
+  m=$(echo "$all" | while read -r x; do
     [ -f "$x" ] && sed -n '/^[[:space:]]*[Mm][Aa][Tt][Cc][Hh][[:space:]=]/,$p' "$x"
-  done | tag block
+  done)
+  echo "$m" | tag block
   i=$(echo "$s" | sed -n 's/^pidfile //p')
   date -u +%s | tag now
   stat -c %Z /run/* 2>/dev/null | sort -n | sed -n 1p | tag oldest
@@ -184,7 +185,8 @@ else
   b=$(echo "$s" | sed -n 's/^banner //p')
   if [ -n "$b" ] && [ "$b" != none ]; then cat "$b" 2>/dev/null | tag notice; [ -r "$b" ] || echo yes | tag lost; fi
   have ssh-keygen && echo "$s" | sed -n 's/^hostkey //p' | while read -r k; do ssh-keygen -lf "$k" 2>/dev/null; done | tag hostkey
-  for u in $accounts; do for from in $sources; do
+  # where nothing stands under Match, it is the same for everybody
+  [ -n "$m" ] && for u in $accounts; do for from in $sources; do
     sshd_ -T -C "user=$u,host=$from,addr=$from,laddr=${here:-127.0.0.1},lport=${port:-22}" 2>/dev/null | tag "for $u $from"
   done; done
 fi
@@ -225,10 +227,10 @@ else
 fi
 for p in $pids; do
   x=$(readlink /proc/$p/exe); u=$(sed -n 's|.*/\([^/]*\.\(service\|socket\)\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
-  k=
-  if have dpkg; then for y in "$x" "/usr$x" "${x#/usr}"; do [ -n "$k" ] || k=$(dpkg -S "$y" 2>/dev/null | sed -n '1s/:.*//p'); done; fi
-  echo "$p ${x:--} ${u:--} ${k:--} $(tr '\0' ' ' </proc/$p/cmdline)"
+  echo "$p ${x:--} ${u:--} $(tr '\0' ' ' </proc/$p/cmdline)"
 done | tag holder
+# a file may lie where /bin is a link to /usr/bin
+have dpkg && dpkg -S $(for p in $pids; do x=$(readlink /proc/$p/exe) && echo "$x /usr$x ${x#/usr}"; done | sort -u) 2>/dev/null | tag owner
 cat /etc/inetd.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag inetd
 [ -d /run/systemd/system ] &&
   systemctl list-unit-files --no-legend --no-pager --type=service,socket --state=enabled,enabled-runtime | tag unit
@@ -303,26 +305,36 @@ done
 FILES = (
     _TAG
     + r"""
-one() { [ -s "$1" ] && [ -f "$1" ] && echo "$(stat -c '%a %U' "$1") $(md5sum <"$1" | cut -d' ' -f1) $(sha256sum <"$1" | cut -d' ' -f1) $1"; }
+nl='
+'
+some() {
+  c=$1; shift
+  for x in "$@"; do case $x in *"$nl"*) echo 'unread a file with a line break in its name';; *) [ -s "$x" ] && [ -f "$x" ] && echo "$c $x";; esac; done
+}
 have md5sum && have sha256sum && have stat || { echo 'the tools for sums are not there' >&2; exit 127; }
 for x in /etc/crontab /etc/cron.d/* /etc/anacrontab /var/spool/cron/crontabs/* /var/spool/cron/root /etc/crontabs/*; do
   [ -f "$x" ] || continue
-  one "$x" | tag job
   sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d; /^[[:space:]]*[A-Za-z_][A-Za-z_0-9]*[[:space:]]*=/d' "$x" | tag "line $x"
 done
-for x in /etc/cron.hourly/* /etc/cron.daily/* /etc/cron.weekly/* /etc/cron.monthly/*; do [ -f "$x" ] && one "$x"; done | tag script
 if have atq; then atq 2>/dev/null | tag at
 else for x in /var/spool/cron/atjobs/* /var/spool/at/*; do [ -f "$x" ] && echo "$x"; done | tag unread
 fi
 [ -d /run/systemd/system ] && echo 'timers of systemd' | tag unread
+all=$(
+some job /etc/crontab /etc/cron.d/* /etc/anacrontab /var/spool/cron/crontabs/* /var/spool/cron/root /etc/crontabs/*
+some script /etc/cron.hourly/* /etc/cron.daily/* /etc/cron.weekly/* /etc/cron.monthly/*
 for x in /etc/systemd/system/*.timer /etc/systemd/system/*.service /etc/systemd/system/*.socket /etc/systemd/system/*.d/*.conf \
   /etc/rc.local /etc/inittab /etc/init.d/* /etc/profile /etc/profile.d/* /etc/bash.bashrc /etc/ssh/sshrc /etc/ld.so.preload \
   /etc/sudoers /etc/sudoers.d/* /etc/pam.d/* /etc/udev/rules.d/* /etc/network/if-up.d/* /etc/network/if-pre-up.d/* /etc/environment; do
-  [ -h "$x" ] || one "$x"
-done | tag file
+  [ -h "$x" ] || some file "$x"
+done
 awk -F: '$7 !~ /(nologin|false|sync|halt|shutdown)$/ { print $6 }' /etc/passwd | sort -u | while read -r h; do
-  for x in .bashrc .profile .bash_profile .bash_login .bash_logout .ssh/rc .ssh/environment .forward; do one "$h/$x"; done
-done | tag home
+  some home "$h/.bashrc" "$h/.profile" "$h/.bash_profile" "$h/.bash_login" "$h/.bash_logout" "$h/.ssh/rc" "$h/.ssh/environment" "$h/.forward"
+done)
+echo "$all"
+# one call of each tool for all of them
+set -f; IFS=$nl; set -- $(echo "$all" | sed -n 's/^\(job\|script\|file\|home\) //p' | sort -u); unset IFS; set +f
+[ $# -gt 0 ] && { stat -c '%a %U %n' "$@" | tag stat; md5sum "$@" | tag md5; sha256sum "$@" | tag sha; }
 if [ -e /var/lib/dpkg/status ]; then
   awk '/^Conffiles:/ { c = 1; next } /^ / { if (c) print $2, $1; next } { c = 0 }' /var/lib/dpkg/status | tag known
   cat /var/lib/ucf/hashfile 2>/dev/null | tag known

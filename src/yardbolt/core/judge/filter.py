@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from operator import attrgetter
-from typing import Any
+from typing import Any, Literal
 
 from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ..plane.kinds import ABSENT
@@ -26,12 +26,13 @@ FEW = 8  # rules: so many are walked one by one
 @dataclass(frozen=True)
 class At:
     """Where something knocks: transport, port, and the address and socket of the host it knocks at (empty where not
-    known)."""
+    known). `state` is that of its connection."""
 
     transport: str
     port: int
     address: str = ""
     interface: str = ""
+    state: Literal["new", "established"] = "new"
 
 
 @dataclass(frozen=True)
@@ -63,10 +64,15 @@ class Passing:
     surely_in: AddressSet
     rows: tuple[Row, ...] = field(default=(), repr=False, compare=False)
     pieces: Pieces = field(default_factory=lambda: Pieces(()), repr=False, compare=False)
+    later: Passing | None = field(default=None, repr=False, compare=False)  # what packets of a standing connection meet
 
     @cached_property
     def decisions(self) -> tuple[Decision, ...]:
-        """Every rule that decides about somebody, in order."""
+        """Every rule that decides about somebody, in order: at the beginning, and what turns somebody away later."""
+        later = self.later.decisions if self.later else ()
+        return (*self._first(), *(one for one in later if one.action != "accept"))
+
+    def _first(self) -> tuple[Decision, ...]:
         made = (
             (*row[:2], row[3], row[2] if isinstance(row[2], int) else self.pieces.bits_of(row[2])) for row in self.rows
         )
@@ -89,6 +95,12 @@ def through(plane: Plane, at: At) -> Passing:
     if not plane.input_rules.complete or {type(rule.position) for rule in plane.input_rules} - {int}:
         return UNREAD
     found = _Walk(plane, at).all_chains()
+    # who may begin and not go on is not let in
+    if any(rule.state is not ABSENT for rule in plane.input_rules):
+        later = _Walk(plane, replace(at, state="established")).all_chains()
+        found = replace(
+            found, let_in=found.let_in & later.let_in, surely_in=found.surely_in & later.surely_in, later=later
+        )
     # rules of another kind, where there are any or that was not read, may turn anybody away
     sure = unseen is ABSENT or not chains.complete
     return found if sure else replace(found, surely_in=NOBODY)
@@ -150,6 +162,8 @@ class _Walk:
             self.accepted, self.dropped = self.accepted | here, self.dropped | here
             return here
         for plain, rules in self.chains.get(key, []):
+            if not here:
+                break
             if plain and len(rules) > FEW:
                 here = self._together(rules, here)
                 continue
@@ -212,7 +226,7 @@ class Asks:
     def matched(self, rule: InputRule) -> tuple[AddressSet, AddressSet]:
         """The sources a rule surely matches, and those it possibly does."""
         about = (
-            rule.enabled, rule.transport, rule.ports, rule.opaque, id(rule.families), id(rule.group), id(rule.destinations),
+            rule.enabled, rule.transport, rule.ports, rule.opaque, rule.state, id(rule.families), id(rule.group), id(rule.destinations),
         )  # fmt: skip
         answer = self.answers.get(about)
         if answer is None:
@@ -233,7 +247,7 @@ class Asks:
         """Does it fit, but for where somebody comes from; and for which address families it is. What it asks that was not
         understood may ask anything."""
         asked = (
-            _transport(rule.transport, self.at), _ports(rule.ports, self.at), _group(self.plane, rule, self.at), _destinations(rule.destinations, self.at),
+            _transport(rule.transport, self.at), _ports(rule.ports, self.at), _group(self.plane, rule, self.at), _destinations(rule.destinations, self.at), _state(rule.state, self.at),
         )  # fmt: skip
         if rule.enabled is False or False in asked:
             return False, NOBODY
@@ -278,6 +292,10 @@ def _sources(plane: Plane, rule: InputRule) -> tuple[AddressSet, AddressSet]:
 
 def _transport(transport: object, at: At) -> bool | None:
     return True if transport is ABSENT else transport == at.transport if isinstance(transport, str) else None
+
+
+def _state(state: object, at: At) -> bool | None:
+    return True if state is ABSENT else state == at.state if isinstance(state, str) else None
 
 
 def _ports(ports: object, at: At) -> bool | None:

@@ -190,6 +190,7 @@ class InputRule:
     opaque: bool | Absent | None = leaf(flag, "does it ask something that is not understood; not set is no")
     families: tuple[str, ...] | Absent | None = leaf(wordset, "the address families it is for: 4, 6; not set is both")
     destinations: AddressSet | Absent | None = leaf(sources, "the host's own addresses it matches; not set is any")
+    state: str | Absent | None = leaf(text, "the connections it is for: new, established; not set is both")
     enabled: bool | Absent | None = leaf(flag, "is it in force; not set is yes")
     sources: AddressSet | Absent | None = leaf(sources, "the addresses it matches; not set is any")
     list: str | Absent | None = leaf(text, "the named address list it matches")
