@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from yardbolt.core.errors import FileError
 from yardbolt.core.run.documents import Document, Filed, filed_as
@@ -50,6 +50,7 @@ class SqliteRecords:
         self._clock = LaptopClock()
         self._history = History()
         self._folded = 0
+        self._latest: dict[tuple[str, str], Filed[Any]] = {}
         try:
             if not path.exists():
                 path.parent.mkdir(parents=True, exist_ok=True)
@@ -110,13 +111,17 @@ class SqliteRecords:
     def latest(self, unit: str, kind: str, of: type[D]) -> Filed[D] | None:
         """The newest document of a kind."""
         with self._translated("read"):
-            query = "select id, time, body from documents where unit = ? and kind = ? order by id desc limit 1"
-            row = self._db.execute(query, (unit, kind)).fetchone()
-        if row is None:
-            return None
-        found = filed(row[2], str(self.path))
-        assert isinstance(found, of)
-        return Filed(row[0], row[1], found)
+            query = "select max(id) from documents where unit = ? and kind = ?"
+            number = self._db.execute(query, (unit, kind)).fetchone()[0]
+            if number is None:
+                return None
+            known = self._latest.get((unit, kind))
+            if known is None or known.number != number:
+                row = self._db.execute("select time, body from documents where id = ?", (number,)).fetchone()
+                # what is filed is never changed, so it is understood once
+                known = self._latest[(unit, kind)] = Filed(number, row[0], filed(row[1], str(self.path)))
+        assert isinstance(known.document, of)
+        return known
 
     def listing(self) -> tuple[Listed, ...]:
         """What is filed, oldest first."""

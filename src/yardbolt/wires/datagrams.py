@@ -77,7 +77,7 @@ async def _port(address: str, port: int, source: str) -> Seen | str | None:
     if answer is None:
         return None
     if port == SNMP:
-        return await communities(address, source) or "silent"
+        return await communities(lambda send: _ask(address, SNMP, source, send, connected=True)) or "silent"
     if port == TFTP and not answer:
         answer = await _ask(address, port, source, send, connected=False)
     if not answer:

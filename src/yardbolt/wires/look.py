@@ -199,9 +199,9 @@ class TcpLook:
             return Seen(port, "unknown", "")
 
     async def _look(self, address: str, port: int, source: str) -> Seen:
-        first = await self._exchange(address, port, source, b"", WAIT)
+        first, offers = await self._greeting(address, port, source)
         if first.startswith(b"SSH-"):
-            return Seen(port, "ssh", _line(first), await self._ssh(address, port, source))
+            return Seen(port, "ssh", _line(first), offers)
         if first[:1] == b"\xff":
             return Seen(port, "telnet", _line(_without_options(first)))
         if first[:4] in (b"220 ", b"220-"):
@@ -213,7 +213,7 @@ class TcpLook:
         answer = await self._exchange(address, port, source, _first_page(address), WAIT, whole=True)
         # some think long before their first words
         if answer.startswith(b"SSH-"):
-            return Seen(port, "ssh", _line(answer), await self._ssh(address, port, source))
+            return Seen(port, "ssh", _line(answer), (await self._greeting(address, port, source, WAIT * 2))[1])
         if answer[:1] == b"\xff":
             return Seen(port, "telnet", _line(_without_options(answer)))
         if answer.startswith(b"HTTP/"):
@@ -257,21 +257,14 @@ class TcpLook:
         finally:
             writer.transport.abort()
 
-    async def _ssh(self, address: str, port: int, source: str) -> dict[str, Any]:
+    async def _greeting(self, address: str, port: int, source: str, wait: float = WAIT) -> tuple[bytes, dict[str, Any]]:
+        """What it says before it is spoken to; where that is SSH, what it offers, over the same connection."""
         reader, writer = await asyncio.open_connection(
             address, port, local_addr=(source, 0) if source else None, limit=65536
         )
         try:
-            async with asyncio.timeout(WAIT * 2):
-                writer.write(b"SSH-2.0-YardBolt\r\n")
-                for _ in range(20):
-                    if (await reader.readline()).startswith(b"SSH-"):
-                        break
-                head = await reader.readexactly(4)
-                body = await reader.readexactly(min(int.from_bytes(head, "big"), 35000))
-                return dict(decode_kexinit(head + body) or {})
-        except (TimeoutError, OSError, asyncio.IncompleteReadError, ValueError):
-            return {}
+            first = await _heard(reader, wait, whole=False)
+            return first, await _offers(first, reader, writer) if first.startswith(b"SSH-") else {}
         finally:
             writer.transport.abort()
 
@@ -346,6 +339,25 @@ async def _heard(reader: asyncio.StreamReader, wait: float, whole: bool) -> byte
     except (TimeoutError, OSError):
         pass
     return out
+
+
+async def _offers(first: bytes, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> dict[str, Any]:
+    """What an SSH server offers in its first packet (RFC 4253, sections 6 and 7.1); empty where that does not come."""
+    got = first
+    try:
+        async with asyncio.timeout(WAIT * 2):
+            writer.write(b"SSH-2.0-YardBolt\r\n")
+            while len(got) < MOST_PAGE:
+                begin = got.find(b"\n") + 1
+                size = 4 + min(int.from_bytes(got[begin : begin + 4], "big"), 35000)
+                if begin and len(got) >= begin + 4 and len(got) >= begin + size:
+                    return dict(decode_kexinit(got[begin : begin + size]) or {})
+                if not (chunk := await reader.read(4096)):
+                    break
+                got += chunk
+    except (TimeoutError, OSError, ValueError):
+        pass
+    return {}
 
 
 def _page(answer: bytes) -> dict[str, Any]:

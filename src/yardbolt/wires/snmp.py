@@ -1,64 +1,75 @@
-"""SNMP from outside (RFC 1157, RFC 1901, RFC 3414), through pysnmp: which communities everybody knows are answered, by which
-version, and whether a user-based engine is there. A wrong community is only ever silence."""
+"""SNMP from outside (RFC 1157, RFC 1901, RFC 3414): which communities everybody knows are answered, by which version, and
+whether a user-based engine is there. A wrong community is only ever silence.
+
+The messages are pysnmp's; its engine is not used, for each one reads all its tables of names.
+"""
 
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Awaitable, Callable
 from typing import Any
 
 from yardbolt.core.errors import clean
 from yardbolt.core.ports import Seen
 
-PORT, WAIT = 161, 1.0
+PORT = 161
 KNOWN = ("public", "private")
-DESCRIPTION = "1.3.6.1.2.1.1.1.0"  # sysDescr (RFC 3418)
+DESCRIPTION = (1, 3, 6, 1, 2, 1, 1, 1, 0)  # sysDescr (RFC 3418)
 VERSIONS = {0: "1", 1: "2c"}
+# the question by which an engine is found: reportable, without a user, about nothing (RFC 3414, section 4)
+DISCOVERY = bytes.fromhex(
+    "303e020103301102041b7b0001020300ffe30401040201030410300e0400020100020100040004000400"
+    "301404000400a00e02041b7b00020201000201003000"
+)
+Ask = Callable[[bytes], Awaitable[bytes | None]]
 
 
-async def communities(address: str, source: str) -> Seen | None:
-    """What answers; None where nothing does. Never raises."""
-    from pysnmp.error import PySnmpError
-    from pysnmp.hlapi.v3arch.asyncio import CommunityData, SnmpEngine, UsmUserData
-
-    engine = SnmpEngine()
-    asked = [(community, version) for community in KNOWN for version in VERSIONS]
-    who = [CommunityData(community, mpModel=version) for community, version in asked]
-    try:
-        *answers, (problem, _) = await asyncio.gather(
-            *(_get(engine, one, address, source) for one in who),
-            _get(engine, UsmUserData("yard-bolt-asks"), address, source),  # noqa: S509  # only the engine is wanted
-        )
-    except (PySnmpError, OSError):
-        return None
-    finally:
-        engine.close_dispatcher()
-    open_by = [
-        f"{name} by version {VERSIONS[v]}" for (name, v), (no, _) in zip(asked, answers, strict=True) if no is None
+async def communities(ask: Ask) -> Seen | None:
+    """What answers; None where nothing does. `ask` sends a datagram to the port and gives the answer, empty or None where
+    there is none."""
+    asked = [(name, version) for name in KNOWN for version in VERSIONS]
+    *answers, engine = await asyncio.gather(*(ask(_question(*one)) for one in asked), ask(DISCOVERY))
+    told = [
+        None if not answer else _description(answer, version)
+        for answer, (_, version) in zip(answers, asked, strict=True)
     ]
-    said = next((words for no, words in answers if no is None), "")
+    open_by = [
+        f"{name} by version {VERSIONS[v]}" for (name, v), words in zip(asked, told, strict=True) if words is not None
+    ]
     # an engine that knows no such user says so; only silence says nothing
-    users = problem is not None and "timeout" not in str(problem).lower()
+    users = bool(engine) and b"\x02\x01\x03" in (engine or b"")[:8]
     if not open_by and not users:
         return None
+    said = next((words for words in told if words), "")
     return Seen(PORT, "snmp", said, {"communities": open_by, "user-based": users}, "udp")
 
 
-async def _get(engine: Any, who: Any, address: str, source: str) -> tuple[Any, str]:
-    """One question; the problem, or None and the description."""
-    from pysnmp.hlapi.v3arch.asyncio import (
-        ContextData,
-        Udp6TransportTarget,
-        UdpTransportTarget,
-        get_cmd,
-    )
-    from pysnmp.proto.rfc1902 import Null, ObjectName
+def _question(community: str, version: int) -> bytes:
+    from pyasn1.codec.ber import encoder
+    from pysnmp.proto import api
 
-    kind = Udp6TransportTarget if ":" in address else UdpTransportTarget
-    target = await kind.create((address, PORT), timeout=WAIT, retries=1)
-    if source:
-        target.set_local_address((source, 0))
-    # without its tables of names: loading them would take longer than the answer may
-    asked = (ObjectName(DESCRIPTION), Null(""))
-    problem, status, _, rows = await get_cmd(engine, who, target, ContextData(), asked, lookupMib=False)
-    words = clean(str(rows[0][1]))[:120] if rows and not problem and not status else ""
-    return problem, words
+    kind: Any = api.PROTOCOL_MODULES[version]
+    asked, message = kind.GetRequestPDU(), kind.Message()
+    kind.apiPDU.set_defaults(asked)
+    kind.apiPDU.set_varbinds(asked, [(DESCRIPTION, kind.Null(""))])
+    kind.apiMessage.set_defaults(message)
+    kind.apiMessage.set_community(message, community)
+    kind.apiMessage.set_pdu(message, asked)
+    whole: bytes = encoder.encode(message)
+    return whole
+
+
+def _description(answer: bytes, version: int) -> str | None:
+    """What it says of itself; None where that is no answer of SNMP."""
+    from pyasn1.codec.ber import decoder
+    from pyasn1.error import PyAsn1Error
+    from pysnmp.proto import api
+
+    kind: Any = api.PROTOCOL_MODULES[version]
+    try:
+        message, _ = decoder.decode(answer, asn1Spec=kind.Message())
+        rows = kind.apiPDU.get_varbinds(kind.apiMessage.get_pdu(message))
+        return clean(str(rows[0][1]))[:120] if rows else ""
+    except (PyAsn1Error, ValueError, IndexError, RecursionError):
+        return None

@@ -156,10 +156,11 @@ if [ "$kind" = openssh ]; then
 fi
 while IFS=: read -r n x u g c h y; do
   case $n in ''|[!A-Za-z0-9_]*|*[!A-Za-z0-9_.-]*) continue;; esac
-  echo "$n" | tag looked
+  echo "looked $n"
   for x in $where; do
     [ "$x" = none ] && continue
-    k=$(echo "$x" | sed "s|%h|$h|g; s|%u|$n|g; s|%U|$u|g; s|%%|%|g")
+    k=$x
+    case $x in *%*) k=$(echo "$x" | sed "s|%h|$h|g; s|%u|$n|g; s|%U|$u|g; s|%%|%|g");; esac
     case $k in /*) ;; *) k=$h/$k;; esac
     [ -e "$k" ] && { cat "$k" | tag "key $n" || echo "$k" | tag "unread $n"; }
   done
@@ -290,7 +291,10 @@ echo "$kind" | tag daemon
 [ "$kind" = openssh ] && sshd_ -T 2>/dev/null | sed -n 's/^usepam //p' | tag usepam
 : ) 2>/dev/null
 if [ -d /etc/pam.d ]; then
-  for x in /etc/pam.d/*; do [ -f "$x" ] && sed 's/^[[:space:]]*//; /^#/d; /^$/d' "$x" | tag "pam ${x##*/}"; done
+  set --; for x in /etc/pam.d/*; do [ -f "$x" ] && set -- "$@" "$x"; done
+  if have awk; then awk '{ sub(/^[ \t]+/, "") } /^[^#]/ { n = FILENAME; sub(/.*\//, "", n); print "pam", n, $0 }' "$@"
+  else for x in "$@"; do sed 's/^[[:space:]]*//; /^#/d; /^$/d' "$x" | tag "pam ${x##*/}"; done
+  fi
 elif [ ! -e /etc/pam.conf ]; then echo none | tag nopam
 fi
 for x in /etc/security/pwquality.conf.d/*.conf /etc/security/pwquality.conf; do [ -r "$x" ] && sed 's/#.*//; /^[[:space:]]*$/d' "$x" | tag quality; done
