@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import pty
@@ -113,11 +114,25 @@ def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
 
 
 def test_any_host_can_be_looked_at_from_outside_with_logins_typed_at_a_prompt(tool: Tool, sshd: Sshd) -> None:
-    """No job, no family: ports, banner, what SSH offers, a typed login refused; the password shows up nowhere."""
-    tool.env["YARDBOLT_PORTS"] = f"{sshd.port - 1}-{sshd.port}"
-    out, code = typed(
-        tool, [b"MARKER-typed-4417"], "check", "--at", sshd.address, "--source", LAPTOP, "--try", sshd.user
-    )
+    """No job, no family: ports, banner, what SSH offers, a typed login refused; the password shows up nowhere, and goes by
+    no service that can be read while an encrypted one is there."""
+    heard = bytearray()
+
+    def transfer(files: socket.socket) -> None:
+        for _ in range(20):
+            with contextlib.suppress(OSError), files.accept()[0] as client:
+                client.sendall(b"220 FTP here\r\n")
+                while line := client.recv(500):
+                    heard.extend(line)
+                    client.sendall(b"331 and?\r\n" if line.startswith(b"USER") else b"530 no\r\n")
+
+    with socket.create_server((sshd.address, 0)) as files:
+        low, high = sorted((files.getsockname()[1], sshd.port))
+        tool.env["YARDBOLT_PORTS"] = f"{low}-{high}"
+        threading.Thread(target=transfer, args=(files,), daemon=True).start()
+        args = ("check", "--at", sshd.address, "--source", LAPTOP, "--try", sshd.user)
+        out, code = typed(tool, [b"MARKER-typed-4417"], *args)
+    assert "it would go readable" in out and b"MARKER" not in heard and b"guest@" in heard
     assert code == 3 and f"{sshd.port:<9}ssh" in out and "SSH-2.0-OpenSSH" in out
     assert "aes128-cbc" in out and "SSH offers outdated algorithms" in out
     assert f"{sshd.user}" in out and "refused" in out

@@ -33,7 +33,7 @@ from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref, Slot
-from yardbolt.core.talk import commands, console
+from yardbolt.core.talk import commands, console, logon
 from yardbolt.core.talk.console import SETTLE, Channel, Heard, Listener, Turn
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
 from yardbolt.core.talk.outcomes import (
@@ -149,6 +149,34 @@ def test_a_login_ends_as_what_it_was(heard: list[Any], end: Any) -> None:
     been sent."""
     got, _ = replay(console.login(CONSOLE, "a", Ref("x"), False, {}), heard)
     assert got == end
+
+
+@pytest.mark.parametrize(
+    ("heard", "end"),
+    [
+        (["login: ", "Password: ", "Welcome\nbox# ", "box# "], Opened),
+        (["Username:", "Password:", "% denied\nUsername:"], Refused),
+        (["Name: ", "", "Password: ", "Login incorrect\n", ""], Refused),
+        (["login: ", "Password: ", "Your account is locked\nlogin: "], Locked),
+        (["login: ", "Password: ", "You must choose a New password: ", ""], Asked),
+        (["login: ", "Password: ", Lost(End.CLOSED, "bye")], Cut),
+        (["box# "], Silent),
+        (["login: ", "Password: ", "1) Status\n2) Set\nChoose", ""], Silent),
+        (["login: ", "Password: ", "progress 50 %", "progress 90 %", ""], Silent),
+        ([Lost(End.CLOSED)], Cut),
+    ],
+)
+def test_a_terminal_nobody_described_is_believed_only_where_it_is_clear(heard: list[Any], end: Any) -> None:
+    """Inside is a prompt that stands there twice; asked again, or told no, is refused; the rest is silence."""
+
+    def as_heard(said: Any) -> Any:
+        if isinstance(said, Lost):
+            return said
+        text, _, last = said.rpartition("\n")
+        return Heard(last, text) if last in logon.USUAL else Lost(End.SILENT, said)
+
+    talk = logon.login(logon.Channel(), "works", Ref("factory:1"), False, {})
+    assert isinstance(replay(talk, [as_heard(one) for one in heard])[0], end)
 
 
 def test_an_order_that_is_not_answered_finishes_the_session() -> None:

@@ -4,8 +4,11 @@ errors, the page."""
 from __future__ import annotations
 
 import asyncio
+import base64
+import contextlib
 import dataclasses
 import datetime
+import hashlib
 import json
 import socket
 import sqlite3
@@ -26,14 +29,27 @@ from yardbolt.adapters.documents import record_schema, written
 from yardbolt.adapters.records import SqliteRecords
 from yardbolt.adapters.safe import KdbxSafe, apart, copy_again, create
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import FileError, SafeError
+from yardbolt.core.errors import FileError, IdentityError, SafeError
 from yardbolt.core.plane.evidence import Evidence, Leftover
+from yardbolt.core.ports import Credential
 from yardbolt.core.run import documents, events, handover
 from yardbolt.core.run.documents import CheckDocument, KeyDocument, TargetDocument, WantRow
 from yardbolt.core.run.events import RunBegun, Tried, Trying
 from yardbolt.core.secret import Ref, Secret
-from yardbolt.core.talk.outcomes import Cut, NoListener, Open, Quiet, Refused, Refusing, Silent, Untried, spends_a_try
+from yardbolt.core.talk.outcomes import (
+    Cut,
+    NoListener,
+    Open,
+    Opened,
+    Quiet,
+    Refused,
+    Refusing,
+    Silent,
+    Untried,
+    spends_a_try,
+)
 from yardbolt.reports import FORMATS
+from yardbolt.wires.http import WebLogin
 from yardbolt.wires.look import TcpLook
 from yardbolt.wires.ssh import outcome_of
 
@@ -311,6 +327,59 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
         and isinstance(nowhere, Untried)
         and closed == Refusing()
     )
+
+
+def md5(text: str) -> str:
+    return hashlib.md5(text.encode()).hexdigest()
+
+
+def authorised(scheme: str, asked: str) -> bool:
+    """Is admin's password Bogie-77 in the request, by Basic (RFC 7617) or Digest (RFC 7616)?"""
+    given = next(
+        (line.partition(": ")[2] for line in asked.split("\r\n") if line.lower().startswith("authorization")), ""
+    )
+    if scheme == "basic":
+        return given == "Basic " + base64.b64encode(b"admin:Bogie-77").decode()
+    told = {name: value.strip('"') for name, _, value in (part.partition("=") for part in given[7:].split(", "))}
+    if told.get("username") != "admin":
+        return False
+    proof = ":".join((md5("admin:yard:Bogie-77"), told["nonce"], told["nc"], told["cnonce"], "auth", md5("GET:/")))
+    return told["response"] == md5(proof)
+
+
+@pytest.mark.parametrize("scheme", ["basic", "digest", "none"])
+def test_a_web_login_is_what_the_server_answers_and_a_changed_certificate_is_told_nothing(
+    tmp_path: Path, scheme: str
+) -> None:
+    """Over TLS: opened, refused, not asked for; the certificate is compared in the handshake, before anything is sent."""
+    context, heard = certificate(tmp_path), list[str]()
+    asks = {"basic": 'Basic realm="yard"', "digest": 'Digest realm="yard", nonce="n1", qop="auth", algorithm=MD5'}.get(
+        scheme, ""
+    )
+
+    def answer(c: socket.socket) -> None:
+        with contextlib.suppress(OSError), context.wrap_socket(c, server_side=True) as s:
+            while asked := s.recv(8000).decode():
+                heard.append(asked)
+                status = "200 Yes" if not asks or authorised(scheme, asked) else f"401 No\r\nWWW-Authenticate: {asks}"
+                s.sendall(f"HTTP/1.1 {status}\r\nContent-Encoding: gzip\r\nContent-Length: 4\r\n\r\nword".encode())
+
+    server = Answering(answer)
+    door, password = Door("https", HOST, server.port, "https"), Ref("typed:password")
+
+    def login(value: str, pin: str = "") -> tuple[Any, str]:
+        wire = WebLogin(lambda ref: Secret(value), pin)
+        return asyncio.run(wire.open(door, LOOKER, Credential("admin", password))), wire.fingerprint
+
+    opened, seen = login("Bogie-77")
+    assert isinstance(opened, Untried if scheme == "none" else Opened) and seen.startswith("SHA256:")
+    if scheme != "none":
+        assert isinstance(login("Bogie-78", seen)[0], Refused)
+    so_far = len(heard)
+    with pytest.raises(IdentityError, match="nothing was sent"):
+        login("Bogie-77", "SHA256:other")
+    server.close()
+    assert len(heard) == so_far and not any("Bogie" in text for text in heard)
 
 
 HOSTILE = "<script>alert(1)</script>"

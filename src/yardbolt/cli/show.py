@@ -208,7 +208,7 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, depth: Depth = PLA
     if depth:
         screen.rows([[name, (reason, "faint")] for name, _, reason in unseen])
         _more(screen, found, unit)
-    _blind(screen, found)
+    _blind(screen, found, unit)
 
 
 def found(screen: Screen, seen: Checked, unit: UnitInWork) -> None:
@@ -231,7 +231,7 @@ def _more(screen: Screen, found: Checked, unit: UnitInWork) -> None:
             screen.say((f"{door.service} host key noted at the first login: {pin}", "faint"))
 
 
-def _blind(screen: Screen, found: Checked) -> None:
+def _blind(screen: Screen, found: Checked, unit: UnitInWork) -> None:
     reading = found.reading
     if not reading or not (reading.blind or reading.leftovers or reading.conflicts):
         return
@@ -243,6 +243,9 @@ def _blind(screen: Screen, found: Checked) -> None:
     rows: list[list[Cell]] = [
         [area + (f" of {len(keys)} accounts" if len(keys) > 1 else ""), reason] for (area, reason), keys in why.items()
     ]
-    rows += [[one.ask, f"a line was not understood: {one.line[:60]}"] for one in reading.leftovers[:10]]
+    # a decoder says in words what it makes nothing of; elsewhere it is the line itself
+    in_words = {ask.name for ask in unit.family.asks if ask.decode}
+    for one in reading.leftovers[:10]:
+        rows.append([one.ask, one.line if one.ask in in_words else f"a line was not understood: {one.line[:60]}"])
     rows += [[show(path), "two answers disagree, so it counts as unknown"] for path in reading.conflicts]
     screen.rows(rows, indent=0)
