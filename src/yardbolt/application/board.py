@@ -57,7 +57,9 @@ def _stage(
         clean = not fails and sound(left.document)
         return "proven" if clean else "owing", "sheet"
     if not checked.document.complete:
-        return "checked", "enter" if family().factory.logins else "check --as NAME"
+        # a published login that is good leads in; where none is, somebody has to give one
+        good = any(row.outcome in ("opened", "asked") for row in checked.document.outside.tried)
+        return "checked", "enter" if good else "check --as NAME"
     if records.latest(name, "target", TargetDocument):
         return "tightened", "steps" if fails else "prove"
     if records.history().of(name).shown:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -39,7 +38,7 @@ def check(
             found = await run(unit, not outside)
             yard.progress.clear()
             if report_format == "json":
-                documents[name] = asdict(found.document)
+                documents[name] = found.document
             else:
                 if shown:
                     screen.say("")
@@ -51,6 +50,6 @@ def check(
         code = wiring.each(yard, names, jobs, work)
         if report_format == "json":
             documents |= {name: {"error": told} for name, told in yard.troubles.items()}
-            screen.raw(json.dumps(documents, indent=2, sort_keys=True))
+            screen.raw(json.dumps(documents, indent=2, sort_keys=True, default=vars))
         screen.close()
         return code

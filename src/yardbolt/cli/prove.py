@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -35,7 +34,7 @@ def prove(
             found = await run(unit)
             yard.progress.clear()
             if report_format == "json":
-                documents[name] = asdict(found.document)
+                documents[name] = found.document
             else:
                 show_proofs.proved(screen, found, unit, depth)
                 show.next_line(screen, show_proofs.after(found, unit))
@@ -44,6 +43,6 @@ def prove(
         code = wiring.each(yard, names, jobs, work)
         if report_format == "json":
             documents |= {name: {"error": told} for name, told in yard.troubles.items()}
-            screen.raw(json.dumps(documents, indent=2, sort_keys=True))
+            screen.raw(json.dumps(documents, indent=2, sort_keys=True, default=vars))
         screen.close()
         return code
