@@ -53,9 +53,10 @@ def looked_outside(around: Surroundings, tried: Iterable[Door]) -> Looked:
     both = around.both()
     versions = frozenset(6 if ":" in one.address else 4 for one in both)
     forms = any(seen.details.get("asks by") == "a form" for one in both for seen in one.ports)
+    web = any(seen.speaks == "http" or "web" in seen.details for one in both for seen in one.ports)
     silent = tuple(sorted({port for one in both for port in one.udp.silent}))
     by = frozenset(door.scheme for door in tried)
-    return Looked(frozenset(), around.whole, versions, by, around.udp.asked, silent, forms)
+    return Looked(frozenset(), around.whole, versions, by, around.udp.asked, silent, forms, web)
 
 
 def published_communities(around: Surroundings) -> int | None:

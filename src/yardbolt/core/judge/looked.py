@@ -12,7 +12,8 @@ from ..plane.path import Path
 class Looked:
     """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the versions
     of the addresses, the services whose published logins were tried, whether UDP ports were asked, which of those said
-    nothing, and whether a page with a form for a login was met."""
+    nothing, whether a page with a form for a login was met,
+    and whether any web server was."""
 
     read: frozenset[Path] = frozenset()
     all_ports: bool = False
@@ -21,6 +22,7 @@ class Looked:
     datagrams: bool = False
     silent: tuple[int, ...] = ()
     forms: bool = False
+    web: bool = False
 
 
 @dataclass(frozen=True)
@@ -48,11 +50,17 @@ COVERABLE: tuple[Row, ...] = (
     Row("SNMP users", "no user of SNMP was tried", lambda looked: not looked.datagrams),
     Row("web logins", "none was tried", lambda looked: bool(looked.tried & {"http", "https", "web"}) or looked.forms),
     Row("web logins by form", "a page asks for one, and forms are not filled in", lambda looked: not looked.forms),
+    Row("web settings", "what a web server gives away, and to whom, is not read", lambda looked: not looked.web),
     Row("TFTP", "it was not asked", lambda looked: looked.datagrams),
     Row("accounts", INSIDE, _inside("accounts")),
     Row("password policy", INSIDE, _inside("policy", "lockout")),
     Row("services", INSIDE, _inside("services")),
     Row("packet filter", INSIDE, _inside("input_filter", "input_rules")),
+    Row(
+        "packet filter at the next boot",
+        "what is loaded was read, not what a start would load",
+        lambda looked: not _inside("input_chains")(looked),
+    ),
     Row("console socket", INSIDE, _inside("console_lines")),
     Row("scheduled jobs", INSIDE, _inside("jobs")),
     Row("files", INSIDE, _inside("files")),
