@@ -465,10 +465,14 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     "linux-files": (
         "job /etc/cron.d/x\nstat 644 root /etc/cron.d/x\nmd5 11111111111111111111111111111111  /etc/cron.d/x\nsha aa  /etc/cron.d/x\nline /etc/cron.d/x */5 * * * * root /bin/spy --key s3cret\nline /var/spool/cron/crontabs/al @reboot /bin/me\n"
         "script /etc/cron.daily/tidy\nstat 755 root /etc/cron.daily/tidy\nmd5 22222222222222222222222222222222  /etc/cron.daily/tidy\nsha bb  /etc/cron.daily/tidy\n"
+        "timers /etc/x.timer\nstat 644 root /etc/x.timer\nmd5 22222222222222222222222222222222  /etc/x.timer\nsha dd  /etc/x.timer\nknown 22222222222222222222222222222222 /etc/x.timer\n"
+        "timer Id=x.timer\ntimer FragmentPath=/etc/x.timer\ntimer DropInPaths=\ntimer Unit=x.service\ntimer TimersCalendar={ OnCalendar=*-*-* 6:00:00 ; next_elapse=n/a }\ntimer -\n"
+        "timer FragmentPath=/run/y.timer\ntimer Id=y.timer\ntimer X=/run/y.timer\ntimer Unit=y.service\n"
         "home /home/al/.bashrc\nstat 644 al /home/al/.bashrc\nmd5 33333333333333333333333333333333  /home/al/.bashrc\nsha cc  /home/al/.bashrc\n"
         "known 22222222222222222222222222222222 /etc/cron.daily/tidy\nmodel 33333333333333333333333333333333  /etc/skel/.bashrc\n",
         {("jobs", "/etc/cron.d/x 1", "owner"): "root", ("jobs", "/etc/cron.d/x 1", "origin"): "unknown", ("jobs", "/etc/cron.d/x 1", "runs"): "/bin/spy",
-         ("jobs", "/var/spool/cron/crontabs/al 1", "owner"): "al", ("jobs", "/etc/cron.daily/tidy", "origin"): "package", ("files", "/home/al/.bashrc", "origin"): "package"},
+         ("jobs", "/var/spool/cron/crontabs/al 1", "owner"): "al", ("jobs", "/etc/cron.daily/tidy", "origin"): "package", ("jobs", "x.timer", "origin"): "package", ("jobs", "x.timer", "schedule"): "*-*-* 6:00:00",
+         ("jobs", "y.timer", "origin"): "unknown", ("jobs", "y.timer", "runs"): "y.service", ("files", "/home/al/.bashrc", "origin"): "package"},
     ),
     "linux-upkeep": (
         'rsyslogd /usr/sbin/rsyslogd -n \nrsyslog *.* @@(o)[2001:db8::1]:6514\nrsyslog auth.* @192.0.2.9\nrsyslog action(type="omfwd" target="log.example" port="1514" protocol="tcp")\n'

@@ -4,17 +4,19 @@ brought (dpkg(1), ucf(1)), or a model's that a package brings for copying."""
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .tagged import tagged
 
 _MD5 = re.compile(r"^([0-9a-f]{32})\s+(\S.*)$")
+_WHEN = re.compile(r"\bOn\w+=([^;]+?) ;")
 _SYSTEM_TABLES = ("/etc/crontab", "/etc/cron.d/", "/etc/anacrontab")
 
 
 def decode_files(reply: str, key: str = "") -> Decoded:
     """The section `files`: each file with owner, mode, digest and origin; each job with whom it runs as and when."""
-    seen, strange = tagged(reply, "job line script at unread file home stat md5 sha known model")
+    seen, strange = tagged(reply, "job line script at unread timer timers file home stat md5 sha known model")
     known: set[tuple[str, str]] = set()
     for line in seen.get("known", []):
         if match := _MD5.match(line):
@@ -28,7 +30,7 @@ def decode_files(reply: str, key: str = "") -> Decoded:
     origins: dict[str, str] = {}
     modes = {words[2]: words[:2] for line in seen.get("stat", []) if len(words := line.split(" ", 2)) == 3}
     sums, digests = _sums(seen.get("md5", [])), _sums(seen.get("sha", []))
-    for tag in ("job", "script", "file", "home"):
+    for tag in ("job", "script", "timers", "file", "home"):
         for path in seen.get(tag, []):
             if not (path in modes and path in sums and path in digests):
                 left.append(f"{path[:80]} could not be read")
@@ -41,6 +43,7 @@ def decode_files(reply: str, key: str = "") -> Decoded:
             facts.append(((*base, "origin"), origins[path]))
             if tag == "script":
                 facts += _job(f"{path}", "root", path.split("/")[2].removeprefix("cron."), origins[path])
+    facts += _timers(seen.get("timer", []), origins)
     count: dict[str, int] = {}
     for line in seen.get("line", []):
         table, _, entry = line.partition(" ")
@@ -56,6 +59,24 @@ def _sums(lines: list[str]) -> dict[str, str]:
     """The sum of each file, as md5sum(1) and sha256sum(1) list them; a name they had to escape is left out."""
     rows = (line.split("  ", 1) for line in lines if not line.startswith("\\"))
     return {row[1]: row[0] for row in rows if len(row) == 2}
+
+
+def _timers(lines: list[str], origins: Mapping[str, str]) -> Pairs:
+    """Timers as systemctl(1) shows them: a package's only where its file is, and nothing is set beside it."""
+    timers: list[dict[str, str]] = [{}]
+    for line in lines:
+        name, _, value = line.partition("=")
+        if line.strip() == "-":
+            timers.append({})
+        else:
+            timers[-1][name] = timers[-1].get(name, "") + value
+    facts: Pairs = []
+    for one in timers:
+        if named := one.get("Id", ""):
+            origin = "unknown" if one.get("DropInPaths") else origins.get(one.get("FragmentPath", ""), "unknown")
+            when = " ".join(_WHEN.findall(one.get("TimersCalendar", "") + one.get("TimersMonotonic", "")))
+            facts += _job(named, "root", when, origin, one.get("Unit", ""))
+    return facts
 
 
 def _cron(path: str, place: int, line: str, origin: str) -> Pairs:

@@ -323,9 +323,14 @@ done
 if have atq; then atq 2>/dev/null | tag at
 else for x in /var/spool/cron/atjobs/* /var/spool/at/*; do [ -f "$x" ] && echo "$x"; done | tag unread
 fi
-[ -d /run/systemd/system ] && echo 'timers of systemd' | tag unread
+if [ -d /run/systemd/system ]; then
+  t=$(systemctl show '*.timer' -p Id -p FragmentPath -p Unit -p DropInPaths -p TimersCalendar -p TimersMonotonic) || echo 'timers of systemd' | tag unread
+  echo "$t" | sed 's/^$/-/' | tag timer
+  for x in $(cut -d: -f6 /etc/passwd | sort -u); do [ -d "$x/.config/systemd/user" ] && echo "timers of users under $x" | tag unread; done
+fi
 all=$(
 some job /etc/crontab /etc/cron.d/* /etc/anacrontab /var/spool/cron/crontabs/* /var/spool/cron/root /etc/crontabs/*
+some timers $(echo "$t" | sed -n 's/^FragmentPath=//p')
 some script /etc/cron.hourly/* /etc/cron.daily/* /etc/cron.weekly/* /etc/cron.monthly/*
 for x in /etc/systemd/system/*.timer /etc/systemd/system/*.service /etc/systemd/system/*.socket /etc/systemd/system/*.d/*.conf \
   /etc/rc.local /etc/inittab /etc/init.d/* /etc/profile /etc/profile.d/* /etc/bash.bashrc /etc/ssh/sshrc /etc/ld.so.preload \
@@ -337,12 +342,12 @@ awk -F: '$7 !~ /(nologin|false|sync|halt|shutdown)$/ { print $6 }' /etc/passwd |
 done)
 echo "$all"
 # one call of each tool for all of them
-set -f; IFS=$nl; set -- $(echo "$all" | sed -n 's/^\(job\|script\|file\|home\) //p' | sort -u); unset IFS; set +f
+set -f; IFS=$nl; set -- $(echo "$all" | sed -n 's/^\(job\|script\|file\|home\|timers\) //p' | sort -u); unset IFS; set +f
 [ $# -gt 0 ] && { stat -c '%a %U %n' "$@" | tag stat; md5sum "$@" | tag md5; sha256sum "$@" | tag sha; }
 if [ -e /var/lib/dpkg/status ]; then
   awk '/^Conffiles:/ { c = 1; next } /^ / { if (c) print $2, $1; next } { c = 0 }' /var/lib/dpkg/status | tag known
   cat /var/lib/ucf/hashfile 2>/dev/null | tag known
-  sed -n 's|^\([0-9a-f]\{32\}\)  \(etc/.*\)|\1 /\2|p' /var/lib/dpkg/info/*.md5sums 2>/dev/null | tag known
+  sed -n 's#^\([0-9a-f]\{32\}\)  \(etc/.*\|\(usr/\)\{0,1\}lib/systemd/system/.*[.]timer\)$#\1 /\2#p' /var/lib/dpkg/info/*.md5sums 2>/dev/null | tag known
   md5sum /etc/skel/.[!.]* /usr/share/base-files/* 2>/dev/null | tag model
 fi
 :
