@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -12,6 +13,7 @@ from yardbolt.core.judge.baseline import Finding, judge
 from yardbolt.core.judge.looked import Looked, not_looked_at
 from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.table import Plane
+from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.talk.outcomes import Opened
@@ -25,7 +27,7 @@ from .reach import (
     with_credentials,
     with_known_secrets,
 )
-from .surroundings import Surroundings, look_at, looked_outside
+from .surroundings import Surroundings, datagrams_meanwhile, look_at, looked_outside
 from .trials import Trial, Trials
 from .unit import UnitInWork
 
@@ -54,6 +56,11 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
     Raises UnitError when nothing answers, IdentityError on the wrong unit or a changed host key.
     """
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
+    async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
+        return await _check(unit, inside, udp)
+
+
+async def _check(unit: UnitInWork, inside: bool, udp: Awaitable[tuple[Datagrams, ...]]) -> Checked:
     around = await look_at(unit.look, *unit.addresses())
     # nothing answers: no login is tried, so no account can be locked
     if not around.ports:
@@ -61,10 +68,10 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
     unit.report(f"{unit.name}: trying the published logins")
     tried = await Trials(unit, around, candidates(unit)).run()
     if not inside:
-        return conclude(unit, around, tried, None, "not asked for", None)
+        return conclude(unit, around.with_datagrams(await udp), tried, None, "not asked for", None)
     unit.report(f"{unit.name}: reading inside")
     reading, told, way = await _read_inside(unit, tried)
-    return conclude(unit, around, tried, reading, told, way)
+    return conclude(unit, around.with_datagrams(await udp), tried, reading, told, way)
 
 
 def _nothing_answers(unit: UnitInWork, around: Surroundings) -> str:

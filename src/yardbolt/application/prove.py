@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable
 from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
@@ -15,6 +16,7 @@ from yardbolt.core.plane.compare import difference
 from yardbolt.core.plane.edit import exists, get, reachable
 from yardbolt.core.plane.path import Path, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
+from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
@@ -27,7 +29,7 @@ from .identity import box_of, same_unit
 from .reach import candidates, shut_out, way_in, with_known_secrets
 from .session import Session
 from .steps import target_from
-from .surroundings import look_at
+from .surroundings import datagrams_meanwhile, look_at
 from .trials import Trial
 from .unit import UnitInWork
 
@@ -194,6 +196,11 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
     """
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
+    async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
+        return await _prove(unit, run, udp)
+
+
+async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...]]) -> Proved:
     around = await look_at(unit.look, *unit.addresses())
     session, why = await way_in(unit)
     if session is None:
@@ -204,6 +211,7 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     todo = claims_for(unit, with_known_secrets(unit, reading.plane))
     proofs = await try_all(unit, todo)
     by = f"{way.account} by {way.service}"
+    around = around.with_datagrams(await udp)
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way)
     return _filed(unit, checked.plane, checked.findings, tuple(proofs), reading, by, run)
 

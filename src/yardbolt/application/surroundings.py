@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable
+from collections.abc import AsyncIterator, Iterable
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 from datetime import date
 
@@ -33,19 +34,37 @@ class Surroundings:
         """One look for each address."""
         return (replace(self, also=None), *([self.also] if self.also else []))
 
+    def with_datagrams(self, found: tuple[Datagrams, ...]) -> Surroundings:
+        """The same with what the UDP ports of each address did."""
+        return replace(self, udp=found[0], also=replace(self.also, udp=found[1]) if self.also else None)
+
+
+@asynccontextmanager
+async def datagrams_meanwhile(
+    look: Look, address: str, source: str, also: str = "", also_source: str = ""
+) -> AsyncIterator[asyncio.Future[tuple[Datagrams, ...]]]:
+    """The UDP ports of each address, asked while something else is done: most of that is waiting for silence."""
+    places = ((address, source), *([(also, also_source)] if also else []))
+    asking = asyncio.ensure_future(_datagrams(look, places))
+    try:
+        yield asking
+    finally:
+        asking.cancel()
+        await asyncio.wait({asking})
+
+
+async def _datagrams(look: Look, places: Iterable[tuple[str, str]]) -> tuple[Datagrams, ...]:
+    return tuple(await asyncio.gather(*(look.datagrams(address, source) for address, source in places)))
+
 
 async def look_at(look: Look, address: str, source: str, also: str = "", also_source: str = "") -> Surroundings:
     """Every TCP port of one address that answers, with what can be told of it; and the same of a second address."""
     if also:
         first, second = await asyncio.gather(look_at(look, address, source), look_at(look, also, also_source))
         return replace(first, also=second)
-    (state, seen), udp = await asyncio.gather(_by_tcp(look, address, source), look.datagrams(address, source))
-    return Surroundings(seen, state, udp, address)
-
-
-async def _by_tcp(look: Look, address: str, source: str) -> tuple[Ports, tuple[Seen, ...]]:
     state = await look.ports(address, source)
-    return state, tuple(await asyncio.gather(*(look.look(address, port, source) for port in state.open)))
+    seen = await asyncio.gather(*(look.look(address, port, source) for port in state.open))
+    return Surroundings(tuple(seen), state, address=address)
 
 
 def looked_outside(around: Surroundings, tried: Iterable[Door]) -> Looked:

@@ -14,6 +14,7 @@ from yardbolt.application.surroundings import (
     Surroundings,
     answers,
     certificates,
+    datagrams_meanwhile,
     look_at,
     looked_outside,
     published_communities,
@@ -151,7 +152,8 @@ async def _look(
 ) -> tuple[Surroundings, list[TypedLogin]]:
     (at, source), (also, also_source) = met[0], met[1] if len(met) > 1 else ("", "")
     look = wiring.look_of(lambda done: progress(f"{at}: {done:,} of 65,535 ports looked at"), ports)
-    around = await look_at(look, at, source, also, also_source)
+    async with datagrams_meanwhile(look, at, source, also, also_source) as udp:
+        around = (await look_at(look, at, source, also, also_source)).with_datagrams(await udp)
     doors = others((), at, around.ports)
     doors = (*doors, *(others(doors, also, around.also.ports) if around.also else ()))
     words = {word for seen in around.ports for word in seen.banner.split("-")}
