@@ -9,9 +9,9 @@ from typing import Any
 from yardbolt.application.access import Access, WhoGetsIn
 from yardbolt.application.access import access as run
 from yardbolt.core.addresses import ANYONE, AddressSet
-from yardbolt.core.judge.access import Sources
+from yardbolt.core.judge.access import Admission, Sources
 from yardbolt.core.judge.filter import Decision
-from yardbolt.core.plane.words import addresses
+from yardbolt.core.plane.words import addresses, listed
 
 from . import wiring
 from .screen import Screen
@@ -19,6 +19,7 @@ from .values import output_format
 
 VERDICT = {True: ("let in", "head"), False: ("turned away", "good"), None: ("not known", "unknown")}
 ANSWER = {True: "yes", False: "NO", None: "not known"}
+UNREAD = " was not read"
 MOST_DECISIONS = 12
 MOST_BLOCKS = 10
 
@@ -50,9 +51,11 @@ def _show(screen: Screen, found: WhoGetsIn, source: str, full: bool) -> None:
         screen.say(
             (f"{one.service}  ", "head"), f"{one.at.transport} {one.at.port}  ", *([] if source else _sets(one.who))
         )
-        for account, answer in one.asked:
-            screen.say(f"as {account}: ", VERDICT[answer.admitted], indent=2)
-            for condition in answer.conditions if full else answer.because:
+        for accounts, answer in [([name], answer) for name, answer in one.asked] if full else _alike(one):
+            why = "" if full else _because(answer)
+            shown_why = f": {why}" if why else ""
+            screen.say(f"as {listed(accounts)}: ", VERDICT[answer.admitted], shown_why, indent=2)
+            for condition in answer.conditions if full else ():
                 style = "unknown" if condition.holds is None else ""
                 screen.say((f"{ANSWER[condition.holds]:<10}", style), condition.why, indent=4)
         decisions = _decisions(one, source)
@@ -64,6 +67,26 @@ def _show(screen: Screen, found: WhoGetsIn, source: str, full: bool) -> None:
         screen.say(f"{one.service}: {one.own_limit}", indent=2)
     for line in found.odd:
         screen.say(("LOOK AT  ", "medium"), line)
+
+
+def _alike(one: Access) -> list[tuple[list[str], Admission]]:
+    """Accounts that meet the same, together."""
+    found: dict[tuple[bool | None, str], tuple[list[str], Admission]] = {}
+    for account, answer in one.asked:
+        found.setdefault((answer.admitted, _because(answer)), ([], answer))[0].append(account)
+    return list(found.values())
+
+
+def _because(answer: Admission) -> str:
+    """What decides, in one line; of what was not read only how it is called."""
+    whys = list(dict.fromkeys(condition.why for condition in answer.because))
+    unread = [why.removesuffix(UNREAD).rpartition("/")[2] for why in whys if why.endswith(UNREAD) and "/" in why]
+    return "; ".join(
+        [
+            *(why for why in whys if not (why.endswith(UNREAD) and "/" in why)),
+            *([f"{listed(unread)} not read"] if unread else []),
+        ]
+    )
 
 
 def _decisions(one: Access, source: str) -> tuple[Decision, ...]:

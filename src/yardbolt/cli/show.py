@@ -14,6 +14,7 @@ from yardbolt.core.judge.access import who
 from yardbolt.core.judge.baseline import Baseline, Finding
 from yardbolt.core.judge.looked import INSIDE
 from yardbolt.core.judge.rules.rule import Severity, State
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Answering, Plane, Service
 from yardbolt.core.plane.words import FEW, addresses, brief, spoken
@@ -68,7 +69,11 @@ def _service_row(plane: Plane, service: Service, opened: list[str], address: str
     by_udp = service.transport == "udp"
     looked = plane.answering.complete and not by_udp
     reach = _reach(plane, service, address)
-    sealed: Cell = ("NO", "bad") if service.encrypted is False else "yes" if service.encrypted else "?"
+    # a community goes over the line readable, whatever else it may do
+    readable = service.encrypted is False or (
+        service.key == "snmp" and (plane.snmp.communities or 0) not in (0, ABSENT)
+    )
+    sealed: Cell = ("NO", "bad") if readable else "yes" if service.encrypted else "?"
     state = "on" if service.enabled is True else "off" if service.enabled is False else "not read"
     return [
         service.key, str(service.port or "?"), state, _answers(plane, _port(service), by_udp, looked), sealed,
