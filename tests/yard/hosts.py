@@ -13,6 +13,7 @@ import signal
 import subprocess
 import time
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 
 PACKAGES = (
@@ -55,6 +56,14 @@ def run(*argv: str, given: str = "", check: bool = True) -> str:
     return subprocess.run(argv, input=given, capture_output=True, text=True, check=check).stdout
 
 
+@cache
+def free() -> int:
+    """A part of the network 10.0.0.0/8 that nobody on this machine uses."""
+    used = run("ip", "-o", "addr")
+    places = (100 + (os.getpid() + more) % 150 for more in range(150))
+    return next(place for place in places if f" 10.{place}." not in used)
+
+
 @dataclass
 class Host:
     """One host. `setup` makes it what it is, `start` starts its daemons; both are shell, run inside of it."""
@@ -70,12 +79,12 @@ class Host:
     @property
     def network(self) -> str:
         """The first three numbers of its network, which no other run of the tests uses."""
-        return f"10.{100 + os.getpid() % 150}.{self.number}"
+        return f"10.{free()}.{self.number}"
 
     @property
     def network6(self) -> str:
         """The same for IPv6."""
-        return f"fd99:{os.getpid() % 65000:x}:{self.number}:"
+        return f"fd99:{free():x}:{self.number}:"
 
     @property
     def address(self) -> str:

@@ -67,7 +67,7 @@ def _timers(lines: list[str], origins: Mapping[str, str]) -> Pairs:
     for line in lines:
         name, _, value = line.partition("=")
         if line.strip() == "-":
-            timers.append({})
+            timers += [{}]
         else:
             timers[-1][name] = timers[-1].get(name, "") + value
     facts: Pairs = []
