@@ -35,7 +35,7 @@ for place in range(MANY):
 plan.make(("input_chains", "in")).put(("input_chains", "in", "position"), 1).put(
     ("input_chains", "in", "default"), "drop"
 )
-plan.put(("input_filter", "unseen"), ABSENT)
+plan.put(("input_filter", "unseen"), ABSENT).put(("input_chains", "in", "families"), ABSENT)
 for listed in ("input_rules", "input_chains", "address_lists"):
     plan.whole((listed,))
 plane = plan.freeze()

@@ -55,6 +55,8 @@ def verdict(plane: Plane, address: Any, state: str) -> Any:
 
     whole: Any = ACCEPT
     for base in sorted(plane.input_chains, key=lambda c: c.position or 0, reverse=True):  # type: ignore[arg-type,return-value]
+        if base.families is not ABSENT and str(4 + 2 * (address.size() == 128)) not in (base.families or ()):  # type: ignore[operator]
+            continue
         ended = chain(base.key)
         whole = z3.If(z3.If(ended == FELL, ACCEPT if base.default == "accept" else DROP, ended) == DROP, DROP, whole)
     return whole

@@ -542,6 +542,11 @@ def test_decoders_read_their_format_and_leave_the_rest(name: str) -> None:
     assert not got.leftovers and not any("$y$" in str(v) for v in told.values())
     if name == "ssh-server":
         assert ("services", "ssh", "tries") not in told, "one stands under Match, and nobody tried has it"
+        less = DECODERS[name].decode(
+            as_reply(f"{text}wrapped sshd: ALL\nnarrowed account required pam_access.so\n"), "k"
+        )
+        gone = {path[2] for path in told.keys() - dict(less.facts).keys()}
+        assert gone == {"permitted", "accounts"} and len(less.leftovers) == 2
     if name == "linux-accounts":
         assert ("accounts", "odd", "role") not in told
     if name == "nftables":

@@ -21,6 +21,7 @@ from .tagged import tagged
 _RULES, _LISTS, _CHAINS = "input_rules", "address_lists", "input_chains"
 _HOOKS = ("ingress", "prerouting", "input")
 _FAMILIES = {"ip": FOUR, "ip6": SIX, "inet": ANYONE}
+_TABLES = {"ip": ("4",), "ip6": ("6",), "inet": ABSENT}
 _ENDS = {"accept": "accept", "drop": "drop", "reject": "drop", "return": "return", "continue": "continue"}
 _SILENT = frozenset({"counter", "log", "comment", "meter"})
 _PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
@@ -66,6 +67,8 @@ def decode_ruleset(tree: Tree) -> Decoded:
     for place, chain in enumerate((c for c in base if c.get("type") != "nat"), 1):
         path = (_CHAINS, _full(chain, "name"))
         facts += [(path, True), ((*path, "position"), place), ((*path, "default"), str(chain.get("policy", "accept")))]
+        # a table of one address family never sees the packets of the other
+        facts.append(((*path, "families"), _TABLES[str(chain.get("family"))]))
     for place, rule in enumerate((r for _, r in pick(entries, "*/rule") if isinstance(r, Mapping)), 1):
         if str(rule.get("family")) in _FAMILIES:
             facts += _rule(rule, place, sets)
@@ -321,7 +324,7 @@ _LEAVES = (
 )  # fmt: skip
 _FEEDS = {
     (_RULES,), (_RULES, "*"), *((_RULES, "*", leaf) for leaf in _LEAVES), (_LISTS,), (_LISTS, "*"), (_LISTS, "*", "members"),
-    (_CHAINS,), (_CHAINS, "*"), (_CHAINS, "*", "position"), (_CHAINS, "*", "default"), ("input_filter", "empty_list"),
+    (_CHAINS,), (_CHAINS, "*"), (_CHAINS, "*", "position"), (_CHAINS, "*", "default"), (_CHAINS, "*", "families"), ("input_filter", "empty_list"),
 }  # fmt: skip
 DECODERS = (
     Decoder(

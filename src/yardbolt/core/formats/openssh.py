@@ -34,7 +34,7 @@ _YES = {"yes": True, "no": False}
 _KEYWORD = re.compile(r"^\s*([A-Za-z0-9]+)(?:\s*=\s*|\s+|$)(.*)$")
 _RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
 FORCE_TAGS = "daemon arg changed block now oldest loaded started"
-SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell"
+SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell wrapped narrowed"
 KEY_TAGS = f"{FORCE_TAGS} command authority looked key unread"
 GLOBAL_TIMEOUT = (9, 7)  # the first level whose ChannelTimeout knows `global`
 
@@ -116,7 +116,14 @@ def decode_server(reply: str, key: str = "") -> Decoded:
     if seen.get("hostkey"):
         facts.append(((*_SSH, "rsa_bits"), min(sizes) if sizes else ABSENT))
     facts.append(((*_SSH, "idle"), _idle(settings, seen)))
-    return Decoded(tuple((p, v) for p, v in facts if v is not None), strange)
+    left = [*strange]
+    if "wrapped" in seen:
+        facts = [fact for fact in facts if fact[0] != (*_SSH, "permitted")]
+        left.append("hosts.allow and hosts.deny may turn somebody away; they are not judged")
+    if "narrowed" in seen:
+        facts = [fact for fact in facts if fact[0] != (*_SSH, "accounts")]
+        left.append("PAM may turn accounts away by their names, their addresses or the hour; that is not judged")
+    return Decoded(tuple((p, v) for p, v in facts if v is not None), tuple(left))
 
 
 def _idle(settings: _Settings, seen: Mapping[str, list[str]]) -> float | None:

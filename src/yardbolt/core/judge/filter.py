@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from operator import attrgetter
+from operator import attrgetter, itemgetter
 from typing import Any, Literal
 
 from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
@@ -129,16 +129,21 @@ class _Walk:
                     chain.append((plain, []))
                 chain[-1][1].append((rule, surely, possibly))
         self.pieces = Pieces(sets)
-        base = [(c.position, c.key, c.default) for c in plane.input_chains if isinstance(c.position, int)]
-        self.base = sorted(base) if plane.input_chains.complete else [(0, "", plane.input_filter.default)]
+        base = [(c.position, c.key, c.default, c.families) for c in plane.input_chains if isinstance(c.position, int)]
+        self.base = sorted(base, key=itemgetter(0, 1))
+        if not plane.input_chains.complete:
+            self.base = [(0, "", plane.input_filter.default, ABSENT)]
 
     def all_chains(self) -> Passing:
         here, turned_away = self.pieces.everybody, 0
-        for _, key, policy in self.base:
+        for _, key, policy, families in self.base:
             self.accepted = self.dropped = 0
-            self._end(key, policy, self.chain(key, here, 0))
+            # what is of another family passes it by; where that was not read, anybody may
+            mine = here & self.pieces.bits(_families(families))
+            passing_by = here if families is None else here & ~mine
+            self._end(key, policy, self.chain(key, mine, 0))
             turned_away |= self.dropped
-            here = self.accepted
+            here = self.accepted | passing_by
         let_in = self.pieces.set_of(here)
         surely_in = self.pieces.set_of(here & ~turned_away) if here & turned_away else let_in
         return Passing(let_in, surely_in, tuple(self.rows), self.pieces)

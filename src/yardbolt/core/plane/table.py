@@ -206,6 +206,9 @@ class InputChain:
     key: str
     position: int | Absent | None = leaf(number, "its place among those every packet passes; not set: only by a jump")
     default: str | Absent | None = leaf(text, "what happens at its end: accept, drop")
+    families: tuple[str, ...] | Absent | None = leaf(
+        wordset, "the address families whose packets pass it; not set is both"
+    )
 
 
 @dataclass(frozen=True)

@@ -145,10 +145,12 @@ def _time(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     leaves = [("snmp", leaf) for leaf in COMMUNITIES]
-    if all(get(plane, path) is ABSENT for path in leaves):
+    # a make that has no such thing is not judged by what listens
+    if not any(get(plane, path) is ABSENT for path in leaves) and _nobody_asks(plane):
+        for path in leaves:
+            yield Verdict(path, State.HOLDS, "nothing listens for SNMP but to the host itself")
         return
-    if _nobody_asks(plane):
-        yield Verdict(("snmp", "communities"), State.HOLDS, "nothing listens for SNMP but to the host itself")
+    if all(get(plane, path) is ABSENT for path in leaves):
         return
     # what was not read inside was tried from outside
     basis = "read" if plane.snmp.communities is not None else "tried"
