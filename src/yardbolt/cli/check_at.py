@@ -269,7 +269,7 @@ def _show(
         screen.rows([_row(login) for login in tried])
     show.findings(screen, found)
     unseen = not_looked_at(looked_outside(around, (login.door for login in tried)))
-    screen.say(
+    screen.item(
         ("NOT LOOKED AT  ", "head"), ", ".join(name for name, why in unseen if why != INSIDE), ", all that is inside"
     )
     show.next_line(screen, "yardbolt new FOLDER, with this unit in yard.yaml, to read it inside")

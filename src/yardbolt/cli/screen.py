@@ -77,6 +77,17 @@ class Screen:
             text.append(clean(shown), STYLES.get(style, style))
         self.console.print(Padding(text, (0, 0, 0, indent), expand=False) if indent else text)
 
+    def item(self, mark: str | tuple[str, str], *cells: str | tuple[str, str]) -> None:
+        """One paragraph behind a mark, wrapped beside it."""
+        first, style = mark if isinstance(mark, tuple) else (mark, "")
+        text = Text()
+        for cell in cells:
+            shown, more = cell if isinstance(cell, tuple) else (cell, "")
+            text.append(clean(shown), STYLES.get(more, more))
+        for line in text.wrap(self.console, max(20, self.console.width - len(first))):
+            self.console.print(Text.assemble((first, STYLES.get(style, style)), line))
+            first = " " * len(first)
+
     def head(self, title: str, more: str = "") -> None:
         """A heading with a blank line before it."""
         self.console.print()

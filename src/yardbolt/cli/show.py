@@ -145,7 +145,7 @@ def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, i
         if more := len(listed) - len(shown):
             screen.say((f"{more} more: --all", "faint"), indent=10)
     for one in (one for one in found if one.state is State.WAIVED):
-        screen.say(("waived    ", "waived"), f"{one.title}: {one.saw}")
+        screen.item(("waived    ", "waived"), f"{one.title}: {one.saw}")
     unknown = [one for one in found if one.state is State.UNKNOWN]
     if not inside and not depth:
         rules = len({one.rule for one in unknown})
@@ -170,7 +170,7 @@ def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, i
 
 def _cause(screen: Screen, cause: Cause, why: bool) -> None:
     severity = cause.severity.value
-    screen.say((f"{severity:<10}", severity), cause.text, (f"  ({cause.basis})" if cause.basis else "", "faint"))
+    screen.item((f"{severity:<10}", severity), cause.text, (f"  ({cause.basis})" if cause.basis else "", "faint"))
     if not why:
         return
     screen.say((cause.findings[0].why, "faint"), indent=10)
@@ -188,7 +188,7 @@ def _not_judged(screen: Screen, unknown: list[Finding], full: bool) -> None:
     screen.say(("NOT JUDGED", "head"), ("  unknown is not good", "faint"))
     shown = list(grouped.values())[: None if full else MOST_UNKNOWN]
     for some in shown:
-        screen.say(("unknown   ", "unknown"), sentence(tuple(some)))
+        screen.item(("unknown   ", "unknown"), sentence(tuple(some)))
     if more := len(grouped) - len(shown):
         screen.say((f"{more} more: --all", "faint"), indent=10)
 
@@ -209,7 +209,7 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, depth: Depth = PLA
     unseen = [one.partition(": ") for one in found.document.not_looked_at]
     words = [name for name, _, reason in unseen if found.reading is not None or reason != INSIDE]
     words += ["all that is read inside"] if found.reading is None else []
-    screen.say(("NOT LOOKED AT  ", "head"), ", ".join(words) or "nothing")
+    screen.item(("NOT LOOKED AT  ", "head"), ", ".join(words) or "nothing")
     if depth:
         screen.rows([[name, (reason, "faint")] for name, _, reason in unseen])
         _more(screen, found, unit)
