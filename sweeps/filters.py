@@ -43,9 +43,9 @@ with tempfile.TemporaryDirectory() as folder:
         lines = [f"set some {{ type ipv4_addr; flags interval; elements = {{ N.{chance.choice((0, 8, 64))}/29 }}; }}"]
         for name, targets in {"deep": [], "side": ["deep"], "one": ["side", "deep"], "two": ["side"]}.items():
             base = BASES.get(name, "") + (f"{chance.choice(('accept', 'drop'))};" if name == "two" else "")
-            lines.append("\n".join([f"chain {name} {{ {base}", *(rule(targets) for _ in range(chance.randint(0, 5))), "}"]))
-        family, policy = chance.choice(("ip", "ip6", "inet")), chance.choice(("accept", "drop"))
-        lines += ["}", f"table {family} gate {{ chain three {{ type filter hook input priority 5; policy {policy};", *(rule([], family) for _ in range(chance.randint(0, 4))), "}"]
+            lines.append("\n".join([f"chain {name} {{ {base}", *["meta l4proto ipv6-icmp accept"] * (name in BASES and chance.random() < 0.8), *(rule(targets) for _ in range(chance.randint(0, 5))), "}"]))
+        family, policy = chance.choice(("ip", "ip6")), chance.choice(("accept", "drop"))
+        lines += ["}", f"table {family} gate {{ chain three {{ type filter hook input priority 5; policy {policy};", *["meta l4proto ipv6-icmp accept"] * (family == "ip6"), *(rule([], family) for _ in range(chance.randint(0, 4))), "}"]
         text = "\n".join(["table inet sweep {", *lines, "}\n"]).replace("N.", f"{host.network}.").replace("S:", f"{host.network6}:")
         host.shell(f"nft -f - <<'END'\nflush ruleset\n{text}END\n")
         told = [Replies(tree=json.loads(host.shell("nft --json list ruleset")))] + [Replies(host.shell(LIBRARY[ask.name].text)) for ask in ASKS[1:]]

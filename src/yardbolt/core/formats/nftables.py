@@ -204,6 +204,12 @@ def _payload(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
         return ports is not None and same and _take(read, {"ports": ports})
     if name == "protocol" and protocol == "ip" and not negated:
         return _protocol(read, right)
+    if name == "type" and protocol == "icmpv6" and not negated:
+        # of these only finding a neighbour matters here (RFC 4861)
+        read.sources = read.sources & (
+            SIX if {"nd-neighbor-solicit", "nd-neighbor-advert"} <= {*_flat(right)} else NOBODY
+        )
+        return _take(read, {"transport": "icmpv6"})
     return False
 
 
@@ -234,7 +240,7 @@ def _protocol(read: _Rule, right: Tree) -> bool:
         read.sources = read.sources & chosen
         return True
     if len(names) == 1:
-        return _take(read, {"transport": names.pop()})
+        return _take(read, {"transport": {"ipv6-icmp": "icmpv6"}.get(name := names.pop(), name)})
     if names and not names & {"tcp", "udp"}:
         return _take(read, {"transport": ",".join(sorted(names))})
     return names >= {"tcp", "udp"}

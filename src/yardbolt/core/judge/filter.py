@@ -20,19 +20,22 @@ from .pieces import Pieces
 
 DEEPEST = 16  # jumps; the kernel allows as many (nft(8))
 LOOPBACK = "lo"
+LINK = AddressSet.of("fe80::/10")
 FEW = 8  # rules: so many are walked one by one
 
 
 @dataclass(frozen=True)
 class At:
     """Where something knocks: transport, port, and the address and socket of the host it knocks at (empty where not
-    known). `state` is that of its connection."""
+    known). `state` is that of its connection; `finds` says that by IPv6 the host has to be found first, as a neighbour
+    (RFC 4861)."""
 
     transport: str
     port: int
     address: str = ""
     interface: str = ""
-    state: Literal["new", "established"] = "new"
+    state: Literal["new", "established", "untracked"] = "new"
+    finds: bool = True
 
 
 @dataclass(frozen=True)
@@ -98,15 +101,24 @@ def through(plane: Plane, at: At) -> Passing:
     # who may begin and not go on is not let in
     if any(rule.state is not ABSENT for rule in plane.input_rules):
         later = _Walk(plane, replace(at, state="established")).all_chains()
-        found = replace(
-            found, let_in=found.let_in & later.let_in, surely_in=found.surely_in & later.surely_in, later=later
-        )
+        let_in, surely_in = found.let_in & later.let_in, found.surely_in & later.surely_in
+        found = replace(found, let_in=let_in, surely_in=surely_in, later=later)
+    if at.finds and found.surely_in.six:
+        found = replace(found, surely_in=(found.surely_in & FOUR) | (found.surely_in & _finds(plane, at)))
     # rules of another kind, where there are any or that was not read, may turn anybody away
     sure = unseen is ABSENT or not chains.complete
     return found if sure else replace(found, surely_in=NOBODY)
 
 
 Entry = tuple[InputRule, AddressSet, AddressSet]  # a rule, whom it surely matches, and whom it possibly does
+
+
+def _finds(plane: Plane, at: At) -> AddressSet:
+    """Who surely finds the host by IPv6: what asks for it, and what answers it, must be let in, from the address itself
+    and from the one of the link. It goes to many at once, and no connection is kept of it."""
+    asking = replace(at, transport="icmpv6", port=0, address="", state="untracked")
+    found = _Walk(plane, asking).all_chains().surely_in
+    return found & SIX if found >= LINK else NOBODY
 
 
 class _Walk:
