@@ -156,7 +156,10 @@ def test_a_login_ends_as_what_it_was(heard: list[Any], end: Any) -> None:
     [
         (["login: ", "Password: ", "Welcome\nbox# ", "box# "], Opened),
         (["Username:", "Password:", "% denied\nUsername:"], Refused),
-        (["Name: ", "", "Password: ", "Login incorrect\n", ""], Refused),
+        (["User name > ", "", "Password: ", "Login incorrect\n", ""], Refused),
+        (["Welcome\nEnter host name: "], Silent),
+        (["Create a user name: "], Silent),
+        (["login: ", "Set password: ", ""], Silent),
         (["login: ", "Password: ", "Your account is locked\nlogin: "], Locked),
         (["login: ", "Password: ", "You must choose a New password: ", ""], Asked),
         (["login: ", "Password: ", Lost(End.CLOSED, "bye")], Cut),

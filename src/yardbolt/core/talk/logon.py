@@ -27,6 +27,7 @@ USUAL = (
 PROMPT, PATIENCE = 1.5, 6.0  # seconds: until what is no usual prompt is looked at; a refusal is held back on purpose
 NEW = ("new password", "change your password", "password expired", "must change")
 SHUT = ("locked", "too many")
+SETTING = ("new", "create", "choose", "set ", "enter a ", "confirm", "again", "retype", "repeat", "host", "first", "change")
 NO = ("incorrect", "denied", "fail", "invalid", "wrong", "not allowed", "refused", "bad ")
 
 
@@ -104,10 +105,12 @@ def _last(text: str) -> str:
 def _asked(text: str) -> str | None:
     """What the last line asks for."""
     last = _last(text).lower()
-    if last.endswith((":", ">", "?")) and _words(last, "password", "passcode", "passwd"):
-        return SECRET
-    if last.endswith((":", ">", "?")) and _words(last, "login", "user", "name", "account"):
-        return NAME
+    # what asks for something to be set is no login, and an answer would be a write
+    if last.endswith((":", ">", "?")) and not _words(last, *SETTING):
+        if _words(last, "password", "passcode", "passwd"):
+            return SECRET
+        if _words(last, "login", "logon", "user"):
+            return NAME
     return INSIDE if last.endswith(("#", "$", ">", "%", "]")) else None
 
 
