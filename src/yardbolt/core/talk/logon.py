@@ -27,7 +27,20 @@ USUAL = (
 PROMPT, PATIENCE = 1.5, 6.0  # seconds: until what is no usual prompt is looked at; a refusal is held back on purpose
 NEW = ("new password", "change your password", "password expired", "must change")
 SHUT = ("locked", "too many")
-SETTING = ("new", "create", "choose", "set ", "enter a ", "confirm", "again", "retype", "repeat", "host", "first", "change")
+SETTING = (
+    "new",
+    "create",
+    "choose",
+    "set ",
+    "enter a ",
+    "confirm",
+    "again",
+    "retype",
+    "repeat",
+    "host",
+    "first",
+    "change",
+)
 NO = ("incorrect", "denied", "fail", "invalid", "wrong", "not allowed", "refused", "bad ")
 
 
