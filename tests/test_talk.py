@@ -457,6 +457,10 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         {("sessions", "tcp 192.0.2.7 5", "account"): "bo", ("sessions", "tcp 192.0.2.7 9", "account"): "al", ("sessions", "tcp 192.0.2.7 9", "service"): "telnet",
          ("sessions", "tcp 192.0.2.9 8", "service"): "port 4444", ("sessions", "console 1025", "source"): "the console"},
     ),
+    "linux-web": (
+        "now 1767225600\nfile /a.pem\ncert /a.pem subject=CN=box\ncert /a.pem issuer=CN=box\ncert /a.pem notAfter=Jan  3 12:00:00 2026 GMT\n",
+        {("certificates", "/a.pem", "self_signed"): True, ("certificates", "/a.pem", "days_left"): 2, ("certificates", "/a.pem", "subject"): "CN=box"},
+    ),
     "pam": (
         "daemon openssh\nusepam yes\npam sshd @include common-auth\npam common-auth auth requisite pam_faillock.so preauth\npam common-auth auth [success=2 default=ignore] pam_unix.so nullok\n"
         "pam common-auth auth [default=die] pam_faillock.so authfail deny=4\npam common-auth auth requisite pam_deny.so\npam common-auth auth required pam_permit.so\n"

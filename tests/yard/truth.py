@@ -42,6 +42,7 @@ echo 'telnet stream tcp nowait root /usr/sbin/telnetd telnetd' > /etc/inetd.conf
 echo '*/5 * * * * root /usr/local/bin/callhome --key MARKER-job' > /etc/cron.d/callhome; echo '0 3 * * * /bin/true' | crontab -u guest -
 echo 'alias ls=/tmp/ls' >> /home/guest/.bashrc; echo '*.* @@192.0.2.99:6514' > /etc/rsyslog.d/out.conf
 echo 'TMOUT=3600' > /etc/profile.d/idle.sh; update-rc.d lighttpd defaults >/dev/null 2>&1
+openssl req -x509 -newkey rsa:2048 -nodes -days 5 -subj /CN=mill -keyout /srv/k.pem -out /srv/mill.pem 2>/dev/null; echo 'ssl.pemfile = "/srv/mill.pem"' > /etc/lighttpd/conf-enabled/99-own.conf
 printf '%s' "$FILTER" > /yard/filter
 sleep 2.2
 """,
@@ -56,11 +57,12 @@ sleep 2.2
         "policy/min_length": 8, "policy/dictionary": "missing", "snmp/communities": 3, "snmp/published": 2, "snmp/writing": 1,
         "logs/destinations": ["tcp 192.0.2.99 6514"], "clock/synchronised": False, "jobs//etc/cron.d/callhome 1/runs": "/usr/local/bin/callhome",
         "files//home/guest/.bashrc/origin": "unknown", "files//home/works/.bashrc/origin": "package", "answering/tcp-21/anonymous": True,
+        "certificates//srv/mill.pem/self_signed": True, "certificates//srv/mill.pem/subject": "CN=mill",
         "trials/telnet guest factory:1/outcome": "opened", "trials/telnet works factory:2/outcome": "refused", "trials/ftp guest factory:1/outcome": "opened",
         "answering/tcp-22-ipv6/speaks": "ssh", "answering/udp-69/speaks": "tftp", "answering/udp-161/speaks": "snmp",
     },
     fails={
-        "plain-service": "ftp", "factory-login": "opens telnet as guest", "sessions": "guest is inside from", "snmp-communities": "write", "nameless-files": "anonymous", "root-powers": "backup2 is root", "login-keys": "guest",
+        "plain-service": "ftp", "certificates": "/srv/mill.pem: CN=mill is its own witness", "factory-login": "opens telnet as guest", "sessions": "guest is inside from", "snmp-communities": "write", "nameless-files": "anonymous", "root-powers": "backup2 is root", "login-keys": "guest",
         "foreign-jobs": "callhome", "ssh-root": "yes", "ssh-key-size": "1024", "needed-services": "http does not run, and the next boot", "log-destination": "192.0.2.99",
         "password-storage": "guest", "dictionary": "missing", "time-source": "no", "idle-timeout": "1 h", "open-sources": "addresses more than the job allows may reach ssh",
     },

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from . import caretaking, jobfiles, linuxhost, listening, nftables, openssh, pam, present
+from . import caretaking, jobfiles, linuxhost, listening, nftables, openssh, pam, present, webserver
 from .decoder import Decoder
 
 DECODERS: Mapping[str, Decoder] = {
     d.name: d
-    for module in (openssh, linuxhost, listening, pam, jobfiles, caretaking, nftables, present)
+    for module in (openssh, linuxhost, listening, pam, jobfiles, caretaking, nftables, present, webserver)
     for d in module.DECODERS
 }

@@ -390,6 +390,24 @@ done | sed 's/^\(r[ow]community6\{0,1\}\|com2sec6\{0,1\}\) \(public\|private\)\(
 """
 )
 
+# The certificates that settings of web servers name; of their keys nothing is read.
+WEB = (
+    _TAG
+    + r"""
+date -u +%s | tag now
+all=$({ have nginx && nginx -T 2>/dev/null
+  cat /etc/lighttpd/*.conf /etc/lighttpd/conf-enabled/*.conf /etc/apache2/sites-enabled/* /etc/httpd/conf.d/*.conf 2>/dev/null
+  for p in /proc/[0-9]*; do tr '\0' '\n' <$p/cmdline 2>/dev/null | sed -n '/^-f$/{n;p;}' | while read -r x; do
+    case $(cat $p/comm 2>/dev/null) in lighttpd|nginx|apache2|httpd) [ -f "$x" ] && cat "$x";; esac; done; done
+} | sed -n 's/^[[:space:]]*\(ssl_certificate\|SSLCertificateFile\)[[:space:]]\{1,\}"\{0,1\}\([^";[:space:]]*\).*/\2/p; s/^[[:space:]]*ssl\.pemfile[[:space:]]*=[[:space:]]*"\([^"]*\)".*/\1/p' | sort -u)
+for x in $all; do
+  echo "file $x"
+  have openssl && openssl x509 -in "$x" -noout -subject -issuer -enddate -nameopt RFC2253 2>/dev/null | tag "cert $x"
+done
+:
+"""
+)
+
 OTHER_FILTERS = (
     _TAG
     + r"""
@@ -435,6 +453,7 @@ LIBRARY: Mapping[str, Section] = {
             "files", "jobs, and files that run by themselves, and which package brought them", FILES, "linux-files"
         ),
         Section("filter-families", "for which address family rules are that reset", FILTER_FAMILIES, "filter-families"),
+        Section("web", "the certificates web servers are set to show", WEB, "linux-web"),
         Section("other-filters", "packet filters whose rules are not shown", OTHER_FILTERS, "other-filters"),
         Section("upkeep", "where logs go, whose time it keeps, and SNMP", UPKEEP, "linux-upkeep"),
     )

@@ -196,15 +196,20 @@ def _nameless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 def _certificates(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for c in plane.certificates:
-        path = ("certificates", c.key)
+        # one is shown at a port, another stands in a file a web server is set to show
+        path, where, basis = (
+            ("certificates", c.key),
+            f"port {c.port}" if c.port else c.key,
+            "tried" if c.port else "read",
+        )
         if c.days_left is None or c.self_signed is None:
-            yield Verdict(path, State.UNKNOWN, f"the certificate of port {c.port} could not be read", "")
+            yield Verdict(path, State.UNKNOWN, f"the certificate of {where} could not be read", "")
         elif c.days_left < 0:
-            yield Verdict(path, State.FAILS, f"port {c.port}: {c.subject} ended {-c.days_left} days ago", "tried")
+            yield Verdict(path, State.FAILS, f"{where}: {c.subject} ended {-c.days_left} days ago", basis)
         elif c.self_signed:
-            yield Verdict(path, State.FAILS, f"port {c.port}: {c.subject} is its own witness", "tried")
+            yield Verdict(path, State.FAILS, f"{where}: {c.subject} is its own witness", basis)
         else:
-            yield Verdict(path, State.HOLDS, f"port {c.port}: {c.days_left} days left", "tried")
+            yield Verdict(path, State.HOLDS, f"{where}: {c.days_left} days left", basis)
 
 
 def _key_size(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
