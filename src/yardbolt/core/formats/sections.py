@@ -35,12 +35,12 @@ _SERVER = (
     + r"""
 p=$$; l=; kind=
 while [ "${p:-0}" -gt 1 ]; do
-  c=$(cat /proc/$p/comm 2>/dev/null)
+  c=; read -r c 2>/dev/null </proc/$p/comm
   case "$c|$(tr '\0' '\n' </proc/$p/cmdline 2>/dev/null | sed -n 1p)" in
     dropbear*|*'|dropbear'|*/dropbear) l=$p; kind=dropbear;;
     sshd*|*'|sshd: '*|*'|sshd-session: '*|*'|sshd-auth: '*|*': '*' [listener] '*' startups'*) l=$p; kind=openssh;;
   esac
-  p=$(sed 's/^.*) [A-Za-z] \([0-9]*\) .*/\1/' /proc/$p/stat 2>/dev/null)
+  s=; read -r s 2>/dev/null </proc/$p/stat; s=${s##*) ? }; p=${s%% *}
 done
 [ -n "$l" ] || { echo 'no SSH server was seen above this session' >&2; exit 3; }
 exe=$(readlink /proc/$l/exe); f=/etc/ssh/sshd_config; a=
@@ -397,8 +397,10 @@ WEB = (
 date -u +%s | tag now
 all=$({ have nginx && nginx -T 2>/dev/null
   cat /etc/lighttpd/*.conf /etc/lighttpd/conf-enabled/*.conf /etc/apache2/sites-enabled/* /etc/httpd/conf.d/*.conf 2>/dev/null
-  for p in /proc/[0-9]*; do tr '\0' '\n' <$p/cmdline 2>/dev/null | sed -n '/^-f$/{n;p;}' | while read -r x; do
-    case $(cat $p/comm 2>/dev/null) in lighttpd|nginx|apache2|httpd) [ -f "$x" ] && cat "$x";; esac; done; done
+  for p in /proc/[0-9]*; do
+    read -r c 2>/dev/null <$p/comm || continue
+    case $c in lighttpd|nginx|apache2|httpd) tr '\0' '\n' <$p/cmdline | sed -n '/^-f$/{n;p;}' | while read -r x; do [ -f "$x" ] && cat "$x"; done;; esac
+  done
 } | sed -n 's/^[[:space:]]*\(ssl_certificate\|SSLCertificateFile\)[[:space:]]\{1,\}"\{0,1\}\([^";[:space:]]*\).*/\2/p; s/^[[:space:]]*ssl\.pemfile[[:space:]]*=[[:space:]]*"\([^"]*\)".*/\1/p' | sort -u)
 for x in $all; do
   echo "file $x"
