@@ -164,6 +164,7 @@ def test_a_login_ends_as_what_it_was(heard: list[Any], end: Any) -> None:
         (["login: ", "Password: ", "You must choose a New password: ", ""], Asked),
         (["login: ", "Password: ", Lost(End.CLOSED, "bye")], Cut),
         (["box# "], Silent),
+        (["login: ", "box# ", "box# "], Opened),
         (["login: ", "Password: ", "1) Status\n2) Set\nChoose", ""], Silent),
         (["login: ", "Password: ", "progress 50 %", "progress 90 %", ""], Silent),
         ([Lost(End.CLOSED)], Cut),
@@ -253,6 +254,13 @@ def test_a_framed_script_tells_what_came_whole() -> None:
             assert 0 not in frames(out.replace(b"a\n\nb", b"a\n\nc"), nonce) and 0 not in frames(out + out, nonce)
             assert set(frames(out[: out.index(b"why")], nonce)) == {0}
     assert cksum(b"hello") == 3287646509 and cksum(b"") == 4294967295
+    for tool, total in (
+        ("sha256sum", sha256(b"x").hexdigest()),
+        ("md5sum", "9dd4e461268c8034f5c8564e155c67a6"),
+        ("none", "none"),
+    ):
+        told = frames(f"\nNONCE begin 0\nx\nNONCE end 0 0 {tool} {total} -\n".encode(), "NONCE")
+        assert bool(told) is (tool != "none"), tool
 
 
 def test_one_table_says_what_an_answer_means() -> None:

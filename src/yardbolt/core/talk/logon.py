@@ -71,7 +71,7 @@ def login(
         if ended:
             return Cut(False, said)
         if asked == INSIDE:
-            return (yield from _inside(text, said, SECRET in sent))
+            return (yield from _inside(text, said, bool(sent)))
         if asked is None or asked in sent:
             break
         sent.add(asked)
@@ -85,6 +85,7 @@ def login(
 
 def _inside(text: str, said: str, asked: bool) -> Generator[Turn, Heard | Lost, Login]:
     """It looks like a prompt of commands; one that stands there again after an empty line is one."""
+    # where a name alone leads in, there is no password; where nothing was asked, nothing is typed
     if not asked:
         return Silent(False, "it shows a prompt before any login")
     again = yield Turn((), USUAL, settle=SETTLE * 4, seconds=PROMPT)

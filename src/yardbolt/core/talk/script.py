@@ -2,14 +2,16 @@
 
 The script goes over input, never as an argument, to a plain `/bin/sh`, whatever shell the account has. Each section
 runs in a shell of its own, with its input closed, in one language and with a path of ours. Its output is framed by a
-nonce of this run, its exit status, its length and its sum (POSIX cksum); only what agrees with all of them counts.
+nonce of this run, its exit status, and its sum (POSIX cksum, which counts the bytes too, or what else the host has); only
+what agrees with all of them counts.
 """
 
 from __future__ import annotations
 
+import hashlib
 import shlex
 import zlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 SECTION_SECONDS = 20
@@ -25,11 +27,12 @@ unset ENV BASH_ENV TMOUT CDPATH IFS
 export RES_OPTIONS='timeout:1 attempts:1'
 umask 077
 T=; timeout 2 true </dev/null >/dev/null 2>&1 && T='timeout {SECTION_SECONDS}'
+K=none; for k in cksum sha256sum md5sum; do echo | $k >/dev/null 2>&1 && K=$k && break; done
 section() {{
   b=$($T /bin/sh -c "$2" </dev/null 2>/dev/null); r=$?
   case $r in 0|124|143) ;; *) b=$($T /bin/sh -c "$2" </dev/null 2>&1 >/dev/null | sed -n 1,3p);; esac
-  s=$(printf %s "$b" | cksum) || s=none
-  echo; echo "$N begin $1"; printf '%s\\n' "$b"; echo "$N end $1 $r $s"
+  s=$(printf %s "$b" | $K 2>/dev/null) || s=none
+  echo; echo "$N begin $1"; printf '%s\\n' "$b"; echo "$N end $1 $r $K $s"
 }}
 """
 _REVERSED = bytes(int(f"{byte:08b}"[::-1], 2) for byte in range(256))
@@ -64,6 +67,13 @@ def cksum(data: bytes) -> int:
     return int(f"{turned:032b}"[::-1], 2)
 
 
+def _sums(data: bytes) -> Iterator[list[str]]:
+    """What each of the tools would say of it."""
+    yield ["cksum", str(cksum(data)), str(len(data))]
+    yield ["sha256sum", hashlib.sha256(data).hexdigest(), "-"]
+    yield ["md5sum", hashlib.md5(data, usedforsecurity=False).hexdigest(), "-"]
+
+
 def frames(output: bytes, nonce: str) -> dict[int, Frame]:
     """The sections that came whole, by their place; what is cut, changed or came twice is not there."""
     found: dict[int, Frame] = {}
@@ -72,12 +82,12 @@ def frames(output: bytes, nonce: str) -> dict[int, Frame]:
     for part in (b"\n" + output).split(sign + b"begin ")[1:]:
         head, _, rest = part.partition(b"\n")
         body, end, tail = rest.rpartition(sign + b"end " + head + b" ")
-        words = tail.partition(b"\n")[0].split()
-        if not end or len(words) != 3 or not all(word.isdigit() for word in (head, *words)):
+        words = tail.partition(b"\n")[0].decode("ascii", "replace").split()
+        if not end or len(words) != 4 or not head.isdigit() or not words[0].isdigit():
             continue
-        place, status, total, size = (int(word) for word in (head, *words))
+        place, status = int(head), int(words[0])
         if place in found:
             twice.add(place)
-        if len(body) == size and cksum(body) == total:
+        if words[1:] in _sums(body):
             found[place] = Frame(status, body)
     return {place: frame for place, frame in found.items() if place not in twice}
