@@ -145,32 +145,49 @@ def seen_from_outside(
     unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], base: Plane | None = None
 ) -> Plane:
     """What the outside tells, on top of what was read inside."""
-    plane = base or Plane()
+    plane = _met(unit, around, base or Plane())
     draft = Draft(plane)
-    answering = {seen.port for seen in around.ports}
+    _note_trials(draft, unit, plane, tried)
+    inside = base is not None and base.accounts.complete
+    mine = [trial for trial in tried if not unit.apart(trial.way.service)]
+    gates = {trial.gate for trial in mine}
+    entered = inside or any(isinstance(trial.outcome, Opened) for trial in mine)
+    draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if entered else None)
+    forced = {trial.way.account for trial in mine if trial.gate == "change"}
+    known = all(settled(trial) or exists(plane, ("accounts", trial.way.account)) is False for trial in mine)
+    draft.put(("first_run", "forced"), forced if forced or (mine and known) else None)
+    return draft.freeze()
+
+
+def _met(unit: UnitInWork, around: Surroundings, plane: Plane) -> Plane:
+    """The services where they are met, what answers, and what that offers."""
+    draft = Draft(plane)
+    spoken = {seen.port: seen.speaks for seen in around.ports}
     for door in unit.site.doors:  # where we log in is where the service is
         service = plane.services.get(door.service)
         # what its settings call the port is not where it is met, where only the latter answers
-        if service is not None and door.port in answering and service.port not in answering:
+        if service is not None and door.port in spoken and service.port not in spoken:
             draft.put(("services", door.service, "port"), door.port)
-    spoken = {seen.port: seen.speaks for seen in around.ports}
-    for door in unit.site.doors:
         # what speaks SSH is a service that runs and encrypts, whether or not its settings were read
-        if spoken.get(door.port) == "ssh" and door.service == "ssh" and "ssh" not in plane.services:
+        if service is None and spoken.get(door.port) == "ssh" and door.service == "ssh":
             facts = (("port", door.port), ("enabled", True), ("encrypted", True))
             draft.make(("services", "ssh")).put_all((("services", "ssh", leaf), value) for leaf, value in facts)
-    draft.put_all(answers(around))
-    draft.put_all(certificates(around, unit.clock.now()[:10]))
-    plane = draft.freeze()
+    draft.put_all(answers(around)).put_all(certificates(around, unit.clock.now()[:10]))
     if (known := published_communities(around)) is not None and plane.snmp.published is None:
         draft.put(("snmp", "published"), known)
-    for seen in around.ports:
-        owner = next((s.key for s in plane.services if s.port == seen.port and seen.speaks == "ssh"), "")
-        for name, offered in seen.details.items() if owner else ():
-            if get(plane, ("services", owner, name)) is None:
-                draft.put(("services", owner, name), tuple(offered))
     if around.whole:
         draft.whole(("answering",))
+    services = draft.freeze().services
+    for seen in around.ports:
+        owner = next((s.key for s in services if s.port == seen.port and seen.speaks == "ssh"), "")
+        for name, offered in seen.details.items() if owner else ():
+            if draft.get(("services", owner, name)) is None:
+                draft.put(("services", owner, name), tuple(offered))
+    return draft.freeze()
+
+
+def _note_trials(draft: Draft, unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -> None:
+    """Each published login that was tried, how it ended, and what else could explain that."""
     for trial in tried:
         path = ("trials", f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
         draft.make(path).put((*path, "service"), trial.way.service).put((*path, "account"), trial.way.account)
@@ -182,15 +199,7 @@ def seen_from_outside(
         if isinstance(trial.outcome, Refused | NoListener):
             surely_open = not unit.apart(trial.way.service) and never_locks(plane, trial.way.account)
             draft.put((*path, "doubts"), trial.doubts - ({LOCKED} if surely_open else set()))
-    inside = base is not None and base.accounts.complete
-    mine = [trial for trial in tried if not unit.apart(trial.way.service)]
-    gates = {trial.gate for trial in mine}
-    entered = inside or any(isinstance(trial.outcome, Opened) for trial in mine)
-    draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if entered else None)
-    forced = {trial.way.account for trial in mine if trial.gate == "change"}
-    known = all(settled(trial) or exists(plane, ("accounts", trial.way.account)) is False for trial in mine)
-    draft.put(("first_run", "forced"), forced if forced or (mine and known) else None)
-    return draft.whole(("trials",)).freeze()
+    draft.whole(("trials",))
 
 
 def never_locks(plane: Plane, account: str) -> bool:
