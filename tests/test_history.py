@@ -102,3 +102,23 @@ def test_folding_in_pieces_is_folding_at_once(events: list[tuple[str, Any]], cut
     for unit in ("u", "v"):
         assert whole.of(unit) == grown.of(unit) and left(whole, 31, unit) == left(grown, 31, unit)
     assert left(whole, 31) <= 3
+
+
+def test_a_password_given_once_more_is_counted_by_itself_and_a_key_clears_nothing() -> None:
+    """To become root: two wrong ones at a time, under the account and by the service; a login by key leaves both, a good
+    password only the first."""
+    history, said = History(), {"account": "a", "source": "", "address": "192.0.2.1", "secret": "typed:key"}
+
+    def used(account: str) -> int:
+        return history.used(account, datetime.fromisoformat(at(0).time) - WINDOW, (("unit", "u"),))
+
+    for _ in range(2):
+        history.add(Entry(at(1), Trying(service="sudo", again=True, **said)))
+    history.add(Entry(at(1), Tried(service="sudo", again=True, outcome="refused", spent=True, **said)))
+    assert (used("a"), used("sudo:a")) == (2, 2) and history.of("u").refused_last("a", Ref("typed:key"), "sudo")
+    history.add(Entry(at(2), Tried(service="ssh", outcome="opened", accepted=True, **said)))
+    assert (used("a"), used("sudo:a")) == (2, 2)
+    history.add(Entry(at(3), opened()))
+    assert (used("a"), used("sudo:a")) == (0, 2)
+    history.add(Entry(at(4), Tried(service="sudo", again=True, outcome="opened", accepted=True, **said)))
+    assert (used("a"), used("sudo:a")) == (0, 0)

@@ -208,9 +208,9 @@ def test_commands_run_with_the_rights_they_need() -> None:
     how, plain = commands.AskHow("cat '/x y'", rights="root", tree="json"), commands.Session("account", Ref("x"))
     all_of = commands.RanAll({0: commands.Part("{}", 0, {})})
     reply, sent = replay(commands.ask(sudo, Fetch(how), plain), [ran("", 1), ran("", 0), all_of])
-    assert reply == Done(Replies("{}", {})) and [event.__class__ for event in sent] == [commands.Run] * 2 + [
-        commands.RunAll
-    ]
+    kinds = [event.__class__ for event in sent]
+    assert reply == Done(Replies("{}", {})) and kinds == [commands.Run, commands.AskedBySudo, commands.RunAll]
+    assert not sent[1].taken(sent[1].withheld("no try left"))
     assert (
         sent[1].input == (Slot(Ref("x")), "\n") and sent[2].before[0] == Slot(Ref("x")) and "cat" not in sent[2].command
     )

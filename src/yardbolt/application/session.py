@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 from collections.abc import Generator, Iterable
+from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -16,8 +17,10 @@ from yardbolt.core.formats import DECODERS
 from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire
+from yardbolt.core.run.events import Tried, Trying
+from yardbolt.core.run.history import again_as
 from yardbolt.core.secret import Slot, Text, masked
-from yardbolt.core.talk.conversation import Answer, Channel, Fetch, Order, Replies, Talk
+from yardbolt.core.talk.conversation import Answer, Channel, Fetch, GivenAgain, Order, Replies, Talk
 from yardbolt.core.talk.outcomes import Done, Ended, No, Opened, Unclear
 from yardbolt.core.talk.patterns import fill_in, slot_key, slots
 
@@ -50,6 +53,7 @@ class Session:
         )  # fmt: skip
         self.opened = opened
         self.alive = True
+        self._withheld = ""  # why the password is not given again in this session
 
     async def close(self) -> None:
         """Log out where the family knows how; then end the connection."""
@@ -62,6 +66,47 @@ class Session:
         """A session that answered unclearly is finished: nothing more is typed into it."""
         if isinstance(answer, Unclear | Ended) or (isinstance(answer, No) and not answer.alive):
             self.alive = False
+        return answer
+
+    async def _drive(self, conversation: Generator[Any, Any, T]) -> T:
+        """Carry a conversation over the wire; where it gives the password once more, within the try budget."""
+        try:
+            event = next(conversation)
+            while True:
+                answer = await (self._again(event) if isinstance(event, GivenAgain) else self.wire.exchange(event))
+                event = conversation.send(answer)
+        except StopIteration as stop:
+            return stop.value  # type: ignore[no-any-return]
+
+    async def _again(self, event: GivenAgain) -> Any:
+        unit, way = self.unit, self.way
+        if not unit.secret(way.secret):
+            return await self.wire.exchange(event)  # there is none to give, and the wire says so
+        wrong = unit.history().refused_last(way.account, way.secret, event.service)
+        # what opened this very session is right here too, unless it was seen to be wrong
+        sure = not wrong and (unit.key_file == "" or unit.history().opened_last(way.account, way.secret, event.service))
+        counted = replace(way, account=again_as(event.service, way.account))
+        if not sure and min(unit.tries_left(way), unit.tries_left(counted)) < event.costs:
+            self._withheld = self._withheld or f"not asked: the try budget of {way.account} is used up; wait an hour"
+        if self._withheld:
+            return event.withheld(self._withheld)
+        said: dict[str, Any] = {
+            "account": way.account, "service": event.service, "source": way.source, "address": way.door.address,
+            "key": unit.pin(way.service), "secret": way.secret.entry, "again": True,
+        }  # fmt: skip
+        for _ in range(event.costs):  # one that never ends counts for good
+            unit.note(Trying(**said))
+        good = False
+        try:
+            answer = await self.wire.exchange(event)
+            good = event.taken(answer)
+        finally:
+            unit.note(Tried(**said, outcome="opened" if good else "refused", spent=not good, accepted=good))
+        if not good:
+            self._withheld = "not asked again: the password was wrong"
+            charged = event.whose(answer)
+            for _ in range(event.costs if charged not in ("", way.account) else 0):
+                unit.note(Tried(**{**said, "account": charged}, outcome="refused", spent=True))
         return answer
 
     async def tell(self, order: Order) -> Done[Replies] | No | Unclear | Ended:
@@ -88,7 +133,7 @@ class Session:
         self.unit.in_time()
         try:
             async with asyncio.timeout(seconds + GRACE):
-                return self._after(await drive(self.wire, conversation))
+                return self._after(await self._drive(conversation))
         except TimeoutError:
             return self._after(Unclear(f"no end of the answer within {seconds:.0f} s"))
 
@@ -188,7 +233,7 @@ class Session:
         if not self.alive:
             return (Ended(sent=False),) * len(fetches)
         self.unit.in_time()
-        answers = await drive(self.wire, self.talk.ask_all(self.channel, fetches, self.opened.session))
+        answers = await self._drive(self.talk.ask_all(self.channel, fetches, self.opened.session))
         for answer in answers:
             self._after(answer)
         return answers

@@ -18,7 +18,7 @@ from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Clock, Credential, Look, Records, Safe, Wire
 from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
-from yardbolt.core.run.history import WINDOW, UnitHistory, scopes
+from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import Ref, Secret, Text
 from yardbolt.core.talk import logon
 from yardbolt.core.talk.conversation import Channel, Talk
@@ -36,7 +36,7 @@ BUILT = "2025-01-01"  # no clock that is right shows an earlier day
 LONGEST_WORK = 15 * 60.0  # seconds on one unit, restarts not counted
 LONGEST_LOGIN = 60.0  # seconds
 TYPED = Ref("typed:password")
-TYPED_KEY = Ref("typed:key")
+TYPED_KEY = Ref(BY_KEY)
 Connect = Callable[[str, str, str], Wire]
 
 

@@ -25,6 +25,7 @@ class OfLogin:
     address: str
     key: str = ""
     secret: str
+    again: bool = False  # no login: the password is given once more, to become root
 
 
 @dataclass(frozen=True, kw_only=True)

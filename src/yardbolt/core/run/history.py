@@ -31,6 +31,7 @@ from .events import (
 SPARE_TRIES = 2
 UNKNOWN_LIMIT = 4  # with two spared: two tries in an hour
 WINDOW = timedelta(hours=1)
+BY_KEY = "typed:key"  # the entry of a login by a key file
 Scope = tuple[str, str]  # ("unit" | "address" | "key", which)
 
 
@@ -70,6 +71,10 @@ class UnitHistory:
         needs no budget."""
         return self.last_outcome.get((account, ref.entry, service), False)
 
+    def refused_last(self, account: str, ref: Ref, service: str) -> bool:
+        """Was this very credential refused by this service the last time it was tried?"""
+        return self.last_outcome.get((account, ref.entry, service)) is False
+
     def uses_safe(self) -> bool:
         """Was a secret of the safe ever sent to it?"""
         return any(ref.safe for _, ref in self.recent)
@@ -101,7 +106,7 @@ class History:
                 where = scopes(stamp.unit, event.address, event.key)
                 # one that never ended counts for good
                 if key in self._open:
-                    self._spend(event.account, *self._open.pop(key))
+                    self._spend(counted(event), *self._open.pop(key))
                 self._open[key] = (datetime.fromisoformat(stamp.time), where)
             case Tried():
                 self._tried(unit, stamp, event)
@@ -132,16 +137,19 @@ class History:
 
     def _tried(self, unit: UnitHistory, stamp: Stamp, event: Tried) -> None:
         self._open.pop((stamp.unit, event.account, event.secret, event.service), None)
-        # a good login clears the unit's own count, so it clears ours; where the accounts may be others, it says nothing
-        if event.accepted and not event.apart:
+        # a good password clears the unit's own count, so it clears ours; where the accounts may be others, or a key was
+        # good, it says nothing
+        by_key = event.secret == BY_KEY and not event.again
+        if event.accepted and not event.apart and not by_key:
             for scope in scopes(stamp.unit, event.address, event.key):
-                self._spent.pop((scope, event.account), None)
+                for name in counted(event):
+                    self._spent.pop((scope, name), None)
         elif event.spent:
             where = scopes(stamp.unit, event.address, event.key)
-            self._spend(event.account, datetime.fromisoformat(stamp.time), where)
+            self._spend(counted(event), datetime.fromisoformat(stamp.time), where)
         if event.accepted or event.spent:
             unit.last_outcome[(event.account, event.secret, event.service)] = event.accepted
-        if event.apart:
+        if event.apart or event.again:
             return
         ref = Ref(event.secret)
         if event.accepted and ref.factory and event.account in unit.ours:
@@ -153,9 +161,10 @@ class History:
             unit.opened[event.account] = ref
             self._recent(unit, event.account, ref)
 
-    def _spend(self, account: str, at: datetime, where: tuple[Scope, ...]) -> None:
+    def _spend(self, accounts: Iterable[str], at: datetime, where: tuple[Scope, ...]) -> None:
         for scope in where:
-            self._spent.setdefault((scope, account), []).append(at)
+            for account in accounts:
+                self._spent.setdefault((scope, account), []).append(at)
 
     def _sent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
         # from the sending on it is not known which of the two opens
@@ -187,6 +196,17 @@ class History:
         # timedelta.max is a lock that somebody has to release
         since = datetime.min.replace(tzinfo=UTC) if window == timedelta.max else datetime.fromisoformat(now) - window
         return (limit or UNKNOWN_LIMIT) - SPARE_TRIES - self.used(account, since, where)
+
+
+def counted(event: Trying | Tried) -> tuple[str, ...]:
+    """Under which names a try is counted: what becomes root by a password may ask another one than the login did, so that
+    a good login says nothing of it."""
+    return (event.account, again_as(event.service, event.account)) if event.again else (event.account,)
+
+
+def again_as(service: str, account: str) -> str:
+    """The name under which a password given once more is counted."""
+    return f"{service}:{account}"
 
 
 def scopes(unit: str, address: str, key: str = "") -> tuple[Scope, ...]:

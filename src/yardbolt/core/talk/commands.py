@@ -3,12 +3,26 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from ..secret import Ref, Slot, Text
-from .conversation import ANSWER, Answer, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
+from .conversation import (
+    ANSWER,
+    Answer,
+    Asking,
+    Fetch,
+    Fill,
+    GivenAgain,
+    Keys,
+    Order,
+    Replies,
+    Talk,
+    Telling,
+    Unprompted,
+)
 from .outcomes import Done, End, Ended, Login, Lost, No, Opened, Unclear
 from .patterns import fill_in
 from .replies import LONGEST_REASON, ReplyRow
@@ -17,6 +31,8 @@ from .tree import Tree
 
 ALL_SECONDS = 90.0  # what one script of many sections may take
 SUDO_SECONDS = 25.0
+WHOSE = "password of "
+_WHOSE = re.compile(rf"{WHOSE}([^\s;]{{1,64}});")
 
 
 @dataclass(frozen=True)
@@ -85,6 +101,27 @@ class Ran:
     text: str
     status: int
     errors: str = ""
+
+
+@dataclass(frozen=True)
+class AskedBySudo(Run, GivenAgain):
+    """Give sudo the password. After a wrong one it asks again, and takes the end of its input for another wrong one."""
+
+    service = "sudo"
+    costs = 2
+
+    def withheld(self, why: str) -> Ran:
+        """As if it had been asked and said so."""
+        return Ran("", 1, why)
+
+    def taken(self, answer: Any) -> bool:
+        """It did what it was asked to."""
+        return isinstance(answer, Ran) and answer.status == 0
+
+    def whose(self, answer: Any) -> str:
+        """Whose password it wanted, as it says itself (sudo(8), -p): the account's own, unless it is set otherwise."""
+        found = _WHOSE.search(answer.errors) if isinstance(answer, Ran) else None
+        return found[1] if found else ""
 
 
 @dataclass(frozen=True)
@@ -157,10 +194,11 @@ def _root(channel: Channel, session: Session) -> Generator[Run, Ran | Lost, tupl
         return (BEGIN, "\n"), ""
     if isinstance(free, Lost) or free.status == 127:
         return (), "needs root, and there is no sudo"
-    ran = yield Run(("env LC_ALL=C sudo -S -p '' -- true",), SUDO_SECONDS, (Slot(session.secret), "\n"))
+    asking = f"env LC_ALL=C sudo -S -p '{WHOSE}%p;' -- true"
+    ran = yield AskedBySudo((asking,), SUDO_SECONDS, (Slot(session.secret), "\n"))
     if isinstance(ran, Ran) and ran.status == 0:
         return (Slot(session.secret), "\n", BEGIN, "\n"), ""
-    said = ran.errors.strip().split("\n")[0] if isinstance(ran, Ran) else "no answer"
+    said = _WHOSE.sub("", ran.errors).strip().split("\n")[0] if isinstance(ran, Ran) else "no answer"
     said = "the password is wrong" if said.startswith("Sorry, try again") else said
     return (), f"needs root, and sudo says: {said[:LONGEST_REASON]}"
 

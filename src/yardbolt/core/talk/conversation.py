@@ -20,6 +20,27 @@ Keys = tuple[str | int, ...]
 Fill = Mapping[str, Text]
 
 
+class GivenAgain:
+    """An event that gives the password once more after the login: where it is wrong, that costs so many tries.
+
+    `service` is what takes it; `withheld` gives the answer where it may not be sent, `taken` reads the answer."""
+
+    service = ""
+    costs = 1
+
+    def withheld(self, why: str) -> Any:
+        """What to answer instead."""
+        raise NotImplementedError
+
+    def taken(self, answer: Any) -> bool:
+        """Was the password good?"""
+        raise NotImplementedError
+
+    def whose(self, answer: Any) -> str:
+        """Whose password was wanted, where it says so: a wrong one counts against that account."""
+        return ""
+
+
 @dataclass(frozen=True)
 class Replies:
     """What came back: text without echo and with its pages joined, or a tree."""
