@@ -107,7 +107,8 @@ def test_folding_in_pieces_is_folding_at_once(events: list[tuple[str, Any]], cut
 def test_a_password_given_once_more_is_counted_by_itself_and_a_key_clears_nothing() -> None:
     """To become root: two wrong ones at a time, under the account and by the service; a login by key leaves both, a good
     password only the first."""
-    history, said = History(), {"account": "a", "source": "", "address": "192.0.2.1", "secret": "typed:key"}
+    history = History()
+    said: Any = {"account": "a", "source": "", "address": "192.0.2.1", "secret": "typed:key"}
 
     def used(account: str) -> int:
         return history.used(account, datetime.fromisoformat(at(0).time) - WINDOW, (("unit", "u"),))
