@@ -11,7 +11,7 @@ import struct
 from yardbolt.core.ports import Datagrams, Seen
 
 from .snmp import communities
-from .words import line
+from .words import line, place
 
 WAIT = 1.0
 ROUNDS = 2  # a datagram may be lost
@@ -38,11 +38,11 @@ async def _ask(address: str, port: int, source: str, send: bytes, connected: boo
         s.setblocking(False)
         s.bind((source, 0))
         if connected:
-            s.connect((address, port))
+            s.connect(place(address, port))
         for _ in range(ROUNDS):
             try:
                 # an empty datagram is one too, and asyncio sends none
-                s.sendto(send, (address, port)) if not connected else s.send(send)
+                s.sendto(send, place(address, port)) if not connected else s.send(send)
                 async with asyncio.timeout(WAIT / ROUNDS):
                     while True:
                         answer, sender = await loop.sock_recvfrom(s, 4096)

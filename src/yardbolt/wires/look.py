@@ -29,7 +29,7 @@ from yardbolt.core.ports import Datagrams, Ports, Seen
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
 from . import datagrams
-from .words import in_url
+from .words import in_url, place
 from .words import line as _line
 
 WAIT = 1.0
@@ -90,7 +90,7 @@ def _probe(address: str, batch: Sequence[int], source: str) -> tuple[list[int], 
     try:
         for port in batch:
             s = _socket(address, source)
-            got = s.connect_ex((address, port))
+            got = s.connect_ex(place(address, port))
             if got == errno.EINPROGRESS:
                 waiting[port] = s
                 continue
@@ -152,6 +152,13 @@ class TcpLook:
     async def ports(self, address: str, source: str) -> Ports:
         """What every TCP port does. Raises UnitError where the laptop has no such address."""
         found, silent = list[int](), set[int]()
+        try:
+            place(address, 1)
+        except OSError:
+            socket_named = address.partition("%")[2]
+            raise UnitError(
+                Trouble.UNREACHABLE, f"this laptop has no socket {socket_named}; 'ip link' lists them"
+            ) from None
         lowest, highest = self.span
         # what refuses goes at the speed of its answers, what is silent waits: so many are in flight at one unit
         size = min(BATCH, self.sockets.most)
