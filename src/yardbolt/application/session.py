@@ -159,8 +159,8 @@ class Session:
         sources = [site.laptop, site.stranger, *(str(network[0]) for network in networks)]
         return {
             "accounts": " ".join(dict.fromkeys(name for name in names if unit.family.is_token(name))),
-            "sources": " ".join(dict.fromkeys(source for source in sources if source)),
-            "here": self.way.door.address,
+            "sources": " ".join(dict.fromkeys(source.partition("%")[0] for source in sources if source)),
+            "here": self.way.door.address.partition("%")[0],
             "port": str(self.way.door.port),
         }
 

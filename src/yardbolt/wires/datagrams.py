@@ -36,7 +36,7 @@ async def _ask(address: str, port: int, source: str, send: bytes, connected: boo
     loop = asyncio.get_running_loop()
     with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as s:
         s.setblocking(False)
-        s.bind((source, 0))
+        s.bind(place(source, 0))
         if connected:
             s.connect(place(address, port))
         for _ in range(ROUNDS):

@@ -49,7 +49,7 @@ def _socket(address: str, source: str) -> socket.socket:
         if ":" not in address:
             s.setsockopt(socket.IPPROTO_IP, _NO_PORT, 1)
         try:
-            s.bind((source, 0))
+            s.bind(place(source, 0))
         except OSError:
             s.close()
             raise UnitError(

@@ -84,7 +84,8 @@ def _stores(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    ours = (site.laptop,)
+    # a link-local address bears the laptop's own socket, which the unit does not know
+    ours = {one.partition("%")[0] for one in (site.laptop, site.laptop_also) if one}
     for s in plane.sessions:
         if s.source not in ours:
             yield Verdict(
