@@ -10,8 +10,8 @@ from yardbolt.core.judge.baseline import RANK, Finding
 from yardbolt.core.judge.rules.rule import Severity, State
 from yardbolt.core.plane.words import listed, spoken
 
-# what the second rule says of a subject follows from what the first one says of it
 MOST_NAMES = 6
+# what the second rule says of a subject follows from what the first one says of it
 FOLLOWS = {"weak-password": "factory-login", "needed-services": "plain-service"}
 
 

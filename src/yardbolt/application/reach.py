@@ -191,6 +191,7 @@ def _note_trials(draft: Draft, unit: UnitInWork, plane: Plane, tried: tuple[Tria
     for trial in tried:
         path = ("trials", f"{trial.way.service} {trial.way.account or '(no name)'} {trial.way.secret.entry}")
         draft.make(path).put((*path, "service"), trial.way.service).put((*path, "account"), trial.way.account)
+        draft.put((*path, "port"), trial.way.door.port)
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
         if isinstance(trial.outcome, Untried):
             draft.put((*path, "why"), trial.outcome.why)

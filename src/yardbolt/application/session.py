@@ -18,10 +18,10 @@ from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire
 from yardbolt.core.run.events import Tried, Trying
-from yardbolt.core.run.history import again_as
+from yardbolt.core.run.history import BY_KEY, again_as
 from yardbolt.core.secret import Slot, Text, masked
 from yardbolt.core.talk.conversation import Answer, Channel, Fetch, GivenAgain, Order, Replies, Talk
-from yardbolt.core.talk.outcomes import Done, Ended, No, Opened, Unclear
+from yardbolt.core.talk.outcomes import Done, Ended, Lost, No, Opened, Unclear
 from yardbolt.core.talk.patterns import fill_in, slot_key, slots
 
 if TYPE_CHECKING:
@@ -80,11 +80,13 @@ class Session:
 
     async def _again(self, event: GivenAgain) -> Any:
         unit, way = self.unit, self.way
-        if not unit.secret(way.secret):
+        if unit.secret(way.secret) is None:
             return await self.wire.exchange(event)  # there is none to give, and the wire says so
         wrong = unit.history().refused_last(way.account, way.secret, event.service)
         # what opened this very session is right here too, unless it was seen to be wrong
-        sure = not wrong and (unit.key_file == "" or unit.history().opened_last(way.account, way.secret, event.service))
+        sure = not wrong and (
+            way.secret.entry != BY_KEY or unit.history().opened_last(way.account, way.secret, event.service)
+        )
         counted = replace(way, account=again_as(event.service, way.account))
         if not sure and min(unit.tries_left(way), unit.tries_left(counted)) < event.costs:
             self._withheld = self._withheld or f"not asked: the try budget of {way.account} is used up; wait an hour"
@@ -96,12 +98,13 @@ class Session:
         }  # fmt: skip
         for _ in range(event.costs):  # one that never ends counts for good
             unit.note(Trying(**said))
-        good = False
+        good, outcome = False, "silent"
         try:
             answer = await self.wire.exchange(event)
             good = event.taken(answer)
+            outcome = "opened" if good else "cut" if isinstance(answer, Lost) else "refused"
         finally:
-            unit.note(Tried(**said, outcome="opened" if good else "refused", spent=not good, accepted=good))
+            unit.note(Tried(**said, outcome=outcome, spent=not good, accepted=good))
         if not good:
             self._withheld = "not asked again: the password was wrong"
             charged = event.whose(answer)

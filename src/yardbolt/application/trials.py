@@ -15,7 +15,6 @@ from yardbolt.core.doors import Door, Way
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Seen
-from yardbolt.core.talk import logon
 from yardbolt.core.talk.outcomes import (
     Asked,
     Cut,
@@ -32,6 +31,7 @@ from yardbolt.core.talk.outcomes import (
     Untried,
     accepted,
 )
+from yardbolt.core.talk.ways import UNDESCRIBED
 
 from .surroundings import Surroundings
 from .unit import TYPED_KEY, UnitInWork
@@ -180,18 +180,18 @@ class Trials:
 def others(doors: Iterable[Door], address: str, seen: Iterable[Seen]) -> tuple[Door, ...]:
     """Where else one can log in, by what answers: SSH on further ports, web servers that ask by themselves, terminals, file
     transfer. Where few tries are left, first what is encrypted, then where a maker's own accounts are likeliest."""
-    known, out = {one.port for one in doors}, list[Door]()
+    known, out, services = {one.port for one in doors}, list[Door](), [*UNDESCRIBED[0].services]
     for one in seen:
         by_itself = one.details.get("asks by") in ("basic", "digest")
         scheme = {"tls": "https" if by_itself else "", "http": "http" if by_itself else ""}.get(one.speaks, one.speaks)
-        if one.port not in known and scheme in logon.SERVICES:
+        if one.port not in known and scheme in services:
             named = (
                 scheme
                 if USUAL_PORT[scheme] == one.port and scheme not in {d.service for d in doors}
                 else f"{scheme}-{one.port}"
             )
             out.append(Door(scheme, address, one.port, named))
-    return tuple(sorted(out, key=lambda door: list(logon.SERVICES).index(door.scheme)))
+    return tuple(sorted(out, key=lambda door: services.index(door.scheme)))
 
 
 def settled(trial: Trial) -> bool:

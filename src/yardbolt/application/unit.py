@@ -20,10 +20,10 @@ from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
 from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import Ref, Secret, Text
-from yardbolt.core.talk import logon
 from yardbolt.core.talk.conversation import Channel, Talk
 from yardbolt.core.talk.outcomes import Login, NoListener, Opened, Silent, Untried, accepted, spends_a_try, told
 from yardbolt.core.talk.replies import reread
+from yardbolt.core.talk.ways import UNDESCRIBED
 
 from .session import Session, drive
 
@@ -113,7 +113,7 @@ class UnitInWork:
     def talks(self, service: str) -> tuple[str, Channel, Talk]:
         """How one talks by a service: as a channel of the family does, else one can only log in there."""
         if self.apart(service):
-            return "", logon.Channel(), logon.TALK
+            return "", *UNDESCRIBED
         return self.family.channel_of(service)
 
     def apart(self, service: str) -> bool:

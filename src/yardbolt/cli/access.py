@@ -19,7 +19,6 @@ from .values import output_format
 
 VERDICT = {True: ("let in", "head"), False: ("turned away", "good"), None: ("not known", "unknown")}
 ANSWER = {True: "yes", False: "NO", None: "not known"}
-UNREAD = " was not read"
 MOST_DECISIONS = 12
 MOST_BLOCKS = 10
 
@@ -79,14 +78,10 @@ def _alike(one: Access) -> list[tuple[list[str], Admission]]:
 
 def _because(answer: Admission) -> str:
     """What decides, in one line; of what was not read only how it is called."""
-    whys = list(dict.fromkeys(condition.why for condition in answer.because))
-    unread = [why.removesuffix(UNREAD).rpartition("/")[2] for why in whys if why.endswith(UNREAD) and "/" in why]
-    return "; ".join(
-        [
-            *(why for why in whys if not (why.endswith(UNREAD) and "/" in why)),
-            *([f"{listed(unread)} not read"] if unread else []),
-        ]
-    )
+    unread = [one.paths for one in answer.because if one.holds is None and len(one.paths) == 1]
+    whys = [one.why for one in answer.because if one.paths not in unread]
+    leaves = [path[-1] for paths in unread for path in paths]
+    return "; ".join(dict.fromkeys([*whys, *([f"{listed(leaves)} not read"] if leaves else [])]))
 
 
 def _decisions(one: Access, source: str) -> tuple[Decision, ...]:

@@ -35,8 +35,8 @@ from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.run.history import scopes
 from yardbolt.core.secret import Ref, Secret
-from yardbolt.core.talk import logon
 from yardbolt.core.talk.outcomes import Login, Opened, Refused, Silent, Untried, accepted, said_by, spends_a_try, told
+from yardbolt.core.talk.ways import UNDESCRIBED
 
 from . import show, wiring
 from .screen import Cell, Screen
@@ -156,13 +156,14 @@ async def _look(
         around = (await look_at(look, at, source, also, also_source)).with_datagrams(await udp)
     doors = others((), at, around.ports)
     doors = (*doors, *(others(doors, also, around.also.ports) if around.also else ()))
+    channel, _ = UNDESCRIBED
     words = {word for seen in around.ports for word in seen.banner.split("-")}
     tried = []
     for one in typed:
         for door in doors:
             progress(f"{at}: trying {one.account} by {door.scheme} on port {door.port}")
-            sealed = next((d for d in doors if logon.SERVICES[d.scheme] == "sealed"), None)
-            if sealed and logon.SERVICES[door.scheme] == "plain" and not one.readable:
+            sealed = next((d for d in doors if channel.services[d.scheme] == "sealed"), None)
+            if sealed and channel.services[door.scheme] == "plain" and not one.readable:
                 why = (
                     f"it would go readable, and {sealed.scheme} on port {sealed.port} is encrypted; --readable sends it"
                 )
@@ -175,6 +176,7 @@ async def _look(
 async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLogin:
     """One typed login, counted in the laptop's own book before it is sent: two an hour, for its lock-out is not
     known."""
+    channel, talk = UNDESCRIBED
     wire, book, now = wiring.trial_wire(lambda ref: one.secret, door.scheme), wiring.book_of_tries(), wiring.now()
     said: dict[str, Any] = {
         "account": one.account, "service": door.service, "source": source, "address": door.address, "secret": "typed:password",
@@ -189,7 +191,7 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
         ref = Ref("typed:password")
         outcome = await wire.open(door, source, Credential(one.account, ref))
         if isinstance(outcome, Opened):
-            outcome = await drive(wire, logon.login(logon.Channel(), one.account, ref, wire.authenticates, {}))
+            outcome = await drive(wire, talk.login(channel, one.account, ref, wire.authenticates, {}))
     finally:
         await wire.close()
         if book is not None:
@@ -288,7 +290,7 @@ def _door(screen: Screen, seen: Seen) -> None:
 
 
 def _row(login: TypedLogin) -> list[Cell]:
-    style = "bad" if accepted(login.outcome) else "good" if isinstance(login.outcome, Refused) else ""
+    style = "bad" if accepted(login.outcome) else ""  # a refusal nobody can compare with is no good news
     said = "" if accepted(login.outcome) or isinstance(login.outcome, Refused) else clean(said_by(login.outcome))[:120]
     more = said or ", ".join(login.weakness) or login.fingerprint
     return [login.account, f"{login.door.scheme}, port {login.door.port}", (told(login.outcome), style), more]

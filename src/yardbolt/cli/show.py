@@ -9,12 +9,11 @@ from yardbolt.application.causes import Cause, briefly, causes, sentence
 from yardbolt.application.check import Checked
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE, by_family
-from yardbolt.core.doors import Door
 from yardbolt.core.judge.access import who
 from yardbolt.core.judge.baseline import Baseline, Finding
 from yardbolt.core.judge.looked import INSIDE
 from yardbolt.core.judge.rules.rule import Severity, State
-from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.judge.rules.services import readable
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Answering, Plane, Service
 from yardbolt.core.plane.words import FEW, addresses, brief, spoken
@@ -39,24 +38,17 @@ def next_line(screen: Screen, command: str) -> None:
 # ---- doors ----------------------------------------------------------------------------------------------------------
 
 
-def doors(screen: Screen, plane: Plane, met: tuple[Door, ...], address: str) -> None:
+def doors(screen: Screen, plane: Plane, address: str) -> None:
     """What is set, what answers, whom it lets in, what opened it."""
-    opened: dict[str, list[str]] = {}
+    opened: dict[int, list[str]] = {}
     for trial in plane.trials:
-        if trial.outcome in ("opened", "asked"):
+        if trial.outcome in ("opened", "asked") and isinstance(trial.port, int):
             name = trial.account or "(no name)"
-            opened.setdefault(str(trial.service), []).append(f"{name} (blank)" if trial.blank else name)
-    by_port = {door.port: opened.get(door.service, []) for door in met}
-    for name, accounts in opened.items():  # a service no channel uses may bear its port
-        if (port := name.rpartition("-")[2]).isdigit():
-            by_port[int(port)] = accounts
-    rows = []
-    for service in plane.services:
-        by = dict.fromkeys([*opened.get(service.key, []), *by_port.get(_port(service), [])])
-        rows.append(_service_row(plane, service, list(by), address))
+            opened.setdefault(trial.port, []).append(f"{name} (blank)" if trial.blank else name)
+    rows = [_service_row(plane, service, opened.get(_port(service), []), address) for service in plane.services]
     explained = {service.port for service in plane.services}
     unexplained = {(one.port, one.transport, one.speaks): one for one in plane.answering if one.port not in explained}
-    rows += [_answer_row(plane, one, by_port.get(one.port or 0, [])) for one in unexplained.values()]
+    rows += [_answer_row(plane, one, opened.get(one.port or 0, [])) for one in unexplained.values()]
     if rows:
         screen.rows(
             rows, indent=0, heads=["DOORS", "PORT", "SET", "ANSWERS", "ENCRYPTED", "LETS IN", "PUBLISHED LOGIN"]
@@ -69,11 +61,7 @@ def _service_row(plane: Plane, service: Service, opened: list[str], address: str
     by_udp = service.transport == "udp"
     looked = plane.answering.complete and not by_udp
     reach = _reach(plane, service, address)
-    # a community goes over the line readable, whatever else it may do
-    readable = service.encrypted is False or (
-        service.key == "snmp" and (plane.snmp.communities or 0) not in (0, ABSENT)
-    )
-    sealed: Cell = ("NO", "bad") if readable else "yes" if service.encrypted else "?"
+    sealed: Cell = ("NO", "bad") if readable(plane, service) else "yes" if service.encrypted else "?"
     state = "on" if service.enabled is True else "off" if service.enabled is False else "not read"
     return [
         service.key, str(service.port or "?"), state, _answers(plane, _port(service), by_udp, looked), sealed,
@@ -203,7 +191,7 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, depth: Depth = PLA
         screen.say(("the settings were not read: ", "unknown"), found.inside)
     for notice in found.document.notices:
         screen.say(("LOOK TWICE  ", "bad"), notice)
-    doors(screen, found.plane, unit.site.doors, unit.entry.address)
+    doors(screen, found.plane, unit.entry.address)
     screen.say("")
     findings(screen, found.findings, depth, found.reading is not None)
     unseen = [one.partition(": ") for one in found.document.not_looked_at]

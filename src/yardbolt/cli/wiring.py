@@ -31,24 +31,18 @@ if TYPE_CHECKING:
     from yardbolt.wires.look import Sockets
 
 MASTER = "YARDBOLT_MASTER"
-MOST_FILES = 8192
 ALL_PORTS = (1, 65535)
 Secrets = Callable[[Ref], Secret | None]
 
 
 def prepare_process() -> None:
-    """Foreign libraries say nothing of their own (some would log credentials), and many sockets may be open at once."""
+    """Foreign libraries say nothing of their own (some would log credentials); nothing of ours is left for others to read."""
     logging.getLogger().addHandler(logging.NullHandler())
     for name in ("asyncssh", "telnetlib3", "pykeepass", "httpx", "httpcore"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     # no secret in a core file, and nothing we write is for others to read
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     os.umask(0o077)
-    # a look opens hundreds of sockets for each unit
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    wanted = MOST_FILES if hard == resource.RLIM_INFINITY else min(hard, MOST_FILES)
-    if soft < wanted:
-        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
 
 
 prepare_process()

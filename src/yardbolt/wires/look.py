@@ -322,7 +322,7 @@ class TcpLook:
 
     async def _spoken_to(self, door: Door, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> Port:
         """It waits for us to begin: so we do, in the plainest words any service answers or turns away."""
-        writer.write(f"HEAD / HTTP/1.0\r\nHost: {in_url(door.address)}\r\n\r\n".encode())
+        writer.write(_first_page(door.address))
         try:
             return Open() if await asyncio.wait_for(reader.read(4096), WAIT) else Refusing(listening=True)
         except TimeoutError:

@@ -295,6 +295,7 @@ class Listening:
 class Trial:
     key: str
     service: str | None = leaf(text, "by which service", steady=False)
+    port: int | None = leaf(number, "at which port", steady=False)
     account: str | None = leaf(text, "as which account", steady=False)
     secret: Ref | None = leaf(reference, "with which published credential", steady=False)
     outcome: str | None = leaf(

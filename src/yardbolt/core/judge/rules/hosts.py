@@ -99,7 +99,10 @@ def _storage(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(
                 path, State.UNKNOWN, f"how the password of {a.key} is kept was not read", "", "how it is kept not read"
             )
-        elif a.storage is not ABSENT:
+        elif a.storage not in (
+            ABSENT,
+            "blank",
+        ):  # no password is kept by no method; what is wrong with it is told elsewhere
             yield Verdict(path, State.HOLDS, str(a.storage))
     if not plane.accounts.complete:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
@@ -197,11 +200,8 @@ def _nameless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 def _certificates(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for c in plane.certificates:
         # one is shown at a port, another stands in a file a web server is set to show
-        path, where, basis = (
-            ("certificates", c.key),
-            f"port {c.port}" if c.port else c.key,
-            "tried" if c.port else "read",
-        )
+        where, basis = (f"port {c.port}", "tried") if c.port else (c.key, "read")
+        path = ("certificates", c.key)
         if c.days_left is None or c.self_signed is None:
             yield Verdict(path, State.UNKNOWN, f"the certificate of {where} could not be read", "")
         elif c.days_left < 0:

@@ -31,6 +31,12 @@ def _same(service: Service, a: Answering) -> bool:
     return service.port is not None and service.port == a.port and (a.transport == "udp") == by_udp
 
 
+def readable(plane: Plane, service: Service) -> bool:
+    """Do passwords go over the line readable by it? A community is one, whatever else SNMP may do."""
+    by_community = service.key == "snmp" and plane.snmp.communities not in (None, ABSENT, 0)
+    return service.encrypted is False or by_community
+
+
 def _port(a: Answering) -> str:
     return spoken(("answering", a.key))
 
@@ -55,7 +61,7 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(
                 path, State.HOLDS, "switched off" + (" and its port is closed" if plane.answering.complete else "")
             )
-        elif s.encrypted is False or (s.key == "snmp" and plane.snmp.communities not in (None, ABSENT, 0)):
+        elif readable(plane, s):
             saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
             yield Verdict(path, State.FAILS, saw, "read", READABLE)
         elif s.encrypted is None:
