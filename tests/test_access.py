@@ -57,6 +57,9 @@ def test_who_can_get_in_is_answered_with_reasons() -> None:
     got = who(put(plane, ("accounts", "keeper", "permitted"), AddressSet.of("192.0.2.0/30")), "ssh")
     assert got.sure == AddressSet.of("192.0.2.0/30")
     assert got.possible == AddressSet.of("192.0.2.0/24", "2001:db8::/64"), "unseen accounts may be unlimited"
+    for on, sure in ((ABSENT, who(plane, "ssh").sure), (None, NOBODY)):  # no switch is on; an unread one may be off
+        assert who(put(plane, ("accounts", "keeper", "enabled"), on), "ssh").sure == sure
+    assert who(plane, "ssh").sure
     assert who(whole(plane, ("services",)), "telnet").possible == NOBODY and who(plane, "telnet").possible == ANYONE
 
 

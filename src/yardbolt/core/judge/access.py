@@ -287,7 +287,9 @@ def who(plane: Plane, service: str, met: Door | None = None) -> Sources:
     for account in plane.accounts:
         if account.enabled is False:
             continue
-        low, high = _bounds(account.permitted, account.enabled is True and found.accounts is ABSENT)
+        # where accounts cannot be switched off, they are on
+        on = account.enabled in (True, ABSENT)
+        low, high = _bounds(account.permitted, on and found.accounts is ABSENT)
         sure, possible = sure | (low & gate_sure), possible | (high & gate_possible)
     if not plane.accounts.complete:
         possible = possible | gate_possible

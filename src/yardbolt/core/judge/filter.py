@@ -93,7 +93,7 @@ NO_FILTER = Passing(ANYONE, ANYONE)
 def through(plane: Plane, at: At) -> Passing:
     """What the filter lets through to a port."""
     chains, unseen = plane.input_chains, plane.input_filter.unseen
-    if not chains.complete and plane.input_filter.default is ABSENT:
+    if not len(chains) and plane.input_filter.default is ABSENT:
         return NO_FILTER
     if not plane.input_rules.complete or {type(rule.position) for rule in plane.input_rules} - {int}:
         return UNREAD
