@@ -165,7 +165,7 @@ class Bare:
                 return self.order(via, order) if via in self.boards else Ended(sent=False)
             case Read(paths, via):
                 return self.read(via, paths) if via in self.boards else None
-            case Return(ways, _):
+            case Return(ways):
                 self.watch.now += 10
                 return next((Returned(way, self.away) for way in ways if self.opens(way)), None)
             case Attempt():

@@ -269,7 +269,7 @@ class Unit:
                 return self.planes() if via in self.sessions else None
             case LogIn(one):
                 return self.log_in(one)
-            case Return(ways, _):
+            case Return(ways):
                 if self.going_back is not None:
                     self.stores, self.going_back = dict(self.going_back), None
                 return next((Returned(one, True) for one in ways if isinstance(self.log_in(one), Opened)), None)

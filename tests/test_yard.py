@@ -34,7 +34,7 @@ units: {{{name}: {{family: {name}, segment: depot, at: {net}.1, also at: "{net6}
 def host(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Host]:
     name: str = request.param
     kind, number = KINDS[name], list(KINDS).index(name) + 1
-    made = Host(name, number, "", kind.start, tmp_path / "host")
+    made = Host(name, number, "", kind.start, tmp_path / "host", kind.boot)
     filled = FILTER.replace("NET6", made.network6).replace("NET", made.network)
     made.setup = f"FILTER='{filled}'\n" + kind.setup.replace("NET", made.network)
     made.up()

@@ -11,6 +11,7 @@ import os
 import shutil
 import signal
 import subprocess
+import threading
 import time
 from dataclasses import dataclass, field
 from functools import cache
@@ -66,15 +67,19 @@ def free() -> int:
 
 @dataclass
 class Host:
-    """One host. `setup` makes it what it is, `start` starts its daemons; both are shell, run inside of it."""
+    """One host. `setup` makes it what it is, once; `start` starts its daemons the first time, as they were found; `boot` is what
+    its init does at each further start. All are shell, run inside of it. A restart from inside is one: it comes back."""
 
     name: str
     number: int
     setup: str
     start: str
     folder: Path
+    boot: str = ""
     pid: int = 0
     process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
+    ended: bool = False
+    lock: threading.RLock = field(default_factory=threading.RLock, repr=False)
 
     @property
     def network(self) -> str:
@@ -96,32 +101,49 @@ class Host:
         return f"{self.network}.{who}"
 
     def up(self) -> None:
-        """Start it. Raises RuntimeError where it does not come up."""
-        link = f"yb{os.getpid() % 65000:x}{self.number}"
+        """Make it and start it. Raises RuntimeError where it does not come up."""
         for part in ("upper", "work", "root"):
             (self.folder / part).mkdir(parents=True, exist_ok=True)
             (self.folder / part).chmod(0o755)  # whatever is masked here: daemons that are not root live in it
-        script = (
-            f"mount -t overlay overlay -o lowerdir={root()},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
-            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount --bind /dev dev && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
-            f"exec chroot {self.folder}/root /bin/sh /yard/start\n"
-        )
         (self.folder / "upper" / "yard").mkdir()
         (self.folder / "upper" / "yard" / "start").write_text(
             "umask 022\nexport PATH=/usr/sbin:/usr/bin:/sbin:/bin\nip link set lo up\n"
             f"until ip link show eth0 >/dev/null 2>&1; do sleep 0.05; done\nip addr add {self.address}/24 dev eth0\n"
             f"ip -6 addr add {self.network6}:1/64 dev eth0 nodad\nip link set eth0 up\nip route add default via {self.network}.254\n"
-            f"mkdir -p /run/sshd /run/lock\nhostname {self.name} 2>/dev/null\n"
+            f"mkdir -p /run/sshd /run/lock\nif [ -e /yard/made ]; then hostname $(cat /etc/hostname)\n{self.boot}\nelse\n"
+            f"hostname {self.name} 2>/dev/null; echo {self.name} >/etc/hostname\n"
             # nobody answers questions of names here; a daemon that asks must not wait for it
             f"echo nameserver 127.0.0.1 >/etc/resolv.conf\necho 127.0.0.1 localhost {self.name} >/etc/hosts\n"
-            f"{self.setup}\n{self.start}\ntouch /run/yard-up\nwhile :; do sleep 3600; done\n"
+            f"printf '#!/bin/sh\\nexec busybox reboot -f\\n' >/sbin/reboot; chmod 755 /sbin/reboot\n"
+            f"{self.setup}\n{self.start}\ntouch /yard/made; fi\ntouch /run/yard-up\nwhile :; do sleep 3600; done\n"
         )
-        argv = ["unshare", "--mount", "--pid", "--net", "--uts", "--fork", "--kill-child", "/bin/sh", "-c", script]
-        with (self.folder / "log").open("wb") as log:
+        self._start()
+        threading.Thread(target=self._again, daemon=True).start()
+
+    def _again(self) -> None:
+        """Whatever ends it, short of us, is a restart."""
+        while not self.ended and self.process is not None:
+            self.process.wait()
+            with self.lock:
+                if not self.ended and self.process.poll() is not None:
+                    self._start()
+
+    def _start(self) -> None:
+        script = (
+            f"mount -t overlay overlay -o lowerdir={root()},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
+            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount --bind /dev dev && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
+            f"exec chroot {self.folder}/root /bin/sh /yard/start\n"
+        )
+        # its uptime is its own, as that of a real one is
+        up = int(float(Path("/proc/uptime").read_text().split()[0]))
+        argv = ["unshare", "--mount", "--pid", "--net", "--uts", "--time", "--boottime", f"-{up}", "--fork", "--kill-child", "/bin/sh", "-c", script]
+        with (self.folder / "log").open("ab") as log:
             self.process = subprocess.Popen(
                 argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True
             )
         self.pid = self._inside()
+        link = f"yb{os.getpid() % 65000:x}{self.number}"
+        run("ip", "link", "del", link, check=False)
         run("ip", "link", "add", link, "type", "veth", "peer", "name", "eth0", "netns", str(self.pid))
         for who in (TECHNICIAN, OFFICE, STATION, STRANGER, 254):
             run("ip", "addr", "add", f"{self.at(who)}/24", "dev", link)
@@ -149,9 +171,20 @@ class Host:
         env = "export PATH=/usr/sbin:/usr/bin:/sbin:/bin\n"
         return run(*enter, "/bin/sh", "-s", given=env + script, check=check)
 
+    def power_cycle(self) -> None:
+        """Off and on again, without a word to it."""
+        with self.lock:
+            self._end()
+            self._start()
+
+    def _end(self) -> None:
+        assert self.process is not None
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(self.pid, signal.SIGKILL)
+        self.process.wait(20)
+
     def down(self) -> None:
         """End it, with all that runs in it."""
+        self.ended = True
         if self.process is not None:
-            with contextlib.suppress(ProcessLookupError):
-                os.kill(self.pid, signal.SIGKILL)
-            self.process.wait(20)
+            self._end()

@@ -24,6 +24,7 @@ class Kind:
     published: str
     leaves: dict[str, object]
     fails: dict[str, str]
+    boot: str = ""
 
 
 MILL = Kind(
@@ -66,6 +67,7 @@ sleep 2.2
         "foreign-jobs": "callhome", "ssh-root": "yes", "ssh-key-size": "1024", "needed-services": "http does not run, and the next boot", "log-destination": "192.0.2.99",
         "password-storage": "guest", "dictionary": "missing", "time-source": "no", "idle-timeout": "1 h", "open-sources": "addresses more than the job allows may reach ssh",
     },
+    boot="for x in /etc/rcS.d/S*yardbolt*; do [ -x $x ] && $x start; done; rsyslogd; nft -f /yard/filter; for x in /etc/rc2.d/S*; do $x start; done",
 )  # fmt: skip
 CABIN = Kind(
     setup=r"""
@@ -78,7 +80,7 @@ printf '::sysinit:/etc/init.d/rcS\n::respawn:/usr/sbin/dropbear -F -R -p 22\n::r
     published="{account: admin, secret: admin}",
     leaves={
         "name": "cabin", "services/ssh/tries": 4, "services/ssh/idle": 900.0, "services/ssh/root_login": "yes", "services/http/enabled": True,
-        "services/telnet/boot": True, "services/telnet/enabled": False, "accounts/tech/role": "change", "logs/destinations": ["udp 192.0.2.98 514"],
+        "services/telnet/boot": True, "services/telnet/enabled": False, "accounts/tech/role": "read", "logs/destinations": ["udp 192.0.2.98 514"],
         "listening/tcp :: 80/program": "httpd", "answering/tcp-80/asks_by": "basic", "trials/http admin factory:1/outcome": "opened",
     },
     fails={"plain-service": "http", "factory-login": "opens http as admin", "needed-services": "telnet does not run, and the next boot", "ssh-root": "yes", "idle-timeout": "15 min"},

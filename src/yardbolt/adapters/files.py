@@ -192,7 +192,8 @@ def load_job(path: Path, edited: bool = True) -> Job:
         shape.job, shape.owner, shape.technician, shape.baseline, segments,
         tuple(OwnAccount(k, a.rights, a.whose, a.until or "", tuple(a.keys)) for k, a in shape.accounts.items()), units, shape.banner,
         tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
-        Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms),
+        Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms,
+            frozenset(shape.allows.remove_foreign)),
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
         shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by),
     )  # fmt: skip

@@ -9,12 +9,15 @@ from typing import Any
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError
+from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import Reading
+from yardbolt.core.family.writing import op_for
 from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
+from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.compare import difference
 from yardbolt.core.plane.edit import exists, get, reachable
-from yardbolt.core.plane.path import Path, show
+from yardbolt.core.plane.path import Path, filled, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
@@ -231,8 +234,8 @@ def _filed(
     changed = differences(before, plane)
     approved = unit.records.latest(unit.name, "target", TargetDocument)
     target = target_from(approved.document.target) if approved else ()
-    wanted = {want.path for want in target}
-    unplanned = tuple(path for path, _, _ in changed if found and not planned(path, wanted))
+    wanted = brought(unit.family, target)
+    unplanned = tuple(path for path, _, _ in changed if found and not planned(path, wanted, plane))
     undone = frozenset(approved.document.gaps) if approved else frozenset()
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone)
     document = LeftDocument(
@@ -252,10 +255,27 @@ async def _read(session: Session) -> Reading:
         await session.close()
 
 
-def planned(path: Path, wanted: set[Path]) -> bool:
+def planned(path: Path, wanted: set[Path], now: Plane) -> bool:
     """Does a change of this path follow from what is wanted?"""
+    # a file that holds just what we wrote was changed by us
+    if path[0] == "files" and get(now, (*path[:2], "written")) is True:
+        return True
     # how a secret is kept follows from setting it
     return any(path[: len(w)] == w or w[: len(path)] == path for w in wanted) or _about_a_secret(path)
+
+
+def brought(family: Family, target: Target) -> set[Path]:
+    """What is wanted, and what the family says comes with it; but files, which tell by themselves whether they are as we
+    left them."""
+    out = {want.path for want in target}
+    for want in target:
+        change: Change = Set(want.path, want.value)
+        if want.kind != "set":
+            change = Drop(want.path) if want.kind == "gone" else Make(want.path, ())
+        op = op_for(family, change)
+        for pattern, _ in op.effects if op else ():
+            out.add(filled(pattern, want.path))
+    return out - {("files",)}
 
 
 def _about_a_secret(path: Path) -> bool:

@@ -11,6 +11,7 @@ from typing import Any
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError, OperatorError, Stopped, Trouble, UnitError, YardboltError
 from yardbolt.core.family.reading import Reading
+from yardbolt.core.family.writing import plain_order
 from yardbolt.core.judge.access import who
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.plan.arrange import Refused, Sheet
@@ -18,6 +19,7 @@ from yardbolt.core.plan.belief import Belief
 from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import exists, get, put
+from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Plane, holds_secret
 from yardbolt.core.run.documents import CheckDocument, TargetDocument
@@ -38,12 +40,12 @@ from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Result, Sort
 from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Request, Return, Returned, Send
 from yardbolt.core.talk.conversation import Order
-from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear
+from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear, Untried, spends_a_try
 
 from .check import file_once
 from .enter import prepare
 from .identity import box_of, not_another, recognise
-from .prove import Proved, claims_for, differences, planned, prove, try_claim
+from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
 from .reach import candidates, shut_out, way_in
 from .session import Session
 from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
@@ -145,10 +147,10 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
         what = f"since the approval: {', '.join(changed)}; the approved target stays"
         unit.note(InputsChanged(what=what), run.number)
     # what somebody else changed meanwhile would be published by our saving
-    wanted = {want.path for want in made.target}
+    wanted = brought(unit.family, made.target)
     found = from_tree(approved.found)
     foreign = [
-        path for path, _, _ in differences(found, made.plane) if path[0] != "stores" and not planned(path, wanted)
+        path for path, _, _ in differences(found, made.plane) if path[0] != "stores" and not planned(path, wanted, made.plane)
     ]
     if foreign and not keep_found:
         problem = f"changed since the approval, and not by this run: {', '.join(map(show, foreign))}"
@@ -206,6 +208,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         raise shut_out(unit, why, "enter")
     run.sessions[session.way] = session
     reading = await session.read()
+    reading = await _not_going_back(run, session, reading)
     plane, account = reading.plane, session.way.account
     if unit.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
         problem = f"the work order says serial {unit.entry.serial}, and the unit told none; nothing was changed"
@@ -230,6 +233,27 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
             unit.report(f"{unit.name}: {way.account} is locked or out of tries")
     plane = _with_published(unit, plane)
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
+
+
+async def _not_going_back(run: Run, session: Session, reading: Reading) -> Reading:
+    """What an earlier part of this run left under a timed return was never proven: the unit goes back now, and is read
+    again. Raises OperatorError where somebody else armed it."""
+    unit, left = run.unit, reading.plane.stores.returning
+    if left in (None, ABSENT):
+        return reading
+    assert isinstance(left, float)
+    if not unit.history().open_run()[1]:
+        when = f"in {left:.0f} s" if left != NEVER else "when it starts next"
+        raise OperatorError(f"{unit.name}: a timed return that is not ours goes off {when}; wait for it, then run this again")
+    op = unit.family.op_doing("back")
+    assert op is not None
+    unit.report(f"{unit.name}: taking back what was not proven when the run was cut off")
+    answer = await session.tell(plain_order(op))
+    again = await session.read()
+    if not isinstance(answer, Done) or again.plane.stores.returning is not ABSENT:
+        said = answer.said if isinstance(answer, No) else "no clear answer"
+        raise UnitError(Trouble.GARBLED, f"{unit.name}: it does not go back to how it was: {said}; nothing was changed")
+    return again
 
 
 def _file_found(unit: UnitInWork, reading: Reading, account: str) -> None:
@@ -295,8 +319,8 @@ async def _do(run: Run, request: Request) -> Any:
                 return None
         case LogIn(way):
             return await _log_in(run, way)
-        case Return(ways, seconds):
-            return await _return(run, ways, seconds)
+        case Return(ways, seconds, quiet):
+            return await (_gone_back(run, ways, seconds, quiet) if quiet else _return(run, ways, seconds))
         case Attempt(belief):
             return await _attempts(run, belief)
 
@@ -335,6 +359,26 @@ async def _log_in(run: Run, way: Way) -> Login:
             await old.close()
         run.sessions[way] = session
     return outcome
+
+
+async def _gone_back(run: Run, ways: tuple[Way, ...], seconds: float, quiet: float) -> Returned | None:
+    """Wait until the unit has gone back by itself, without a single try before that."""
+    unit, loop = run.unit, asyncio.get_running_loop()
+    unit.ends_at += seconds
+    await run.close()
+    began = loop.time()
+    unit.report(f"{unit.name}: nobody gets in; it goes back by itself in {quiet:.0f} s: do not unplug")
+    await unit.clock.sleep(quiet)
+    for way in ways[:2]:
+        while loop.time() < began + seconds:
+            outcome, session = await unit.enter(way)
+            if session is not None:
+                run.sessions[way] = session
+                return Returned(way, False)
+            if isinstance(outcome, Locked | Untried) or spends_a_try(outcome):
+                break
+            await unit.clock.sleep(RETRY)
+    return None
 
 
 async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned | None:

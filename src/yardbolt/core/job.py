@@ -56,6 +56,7 @@ class Allows:
     restart: bool = False
     remove_factory_accounts: bool = False
     terms: str = ""  # who accepts licence terms; empty = nobody may
+    foreign: frozenset[str] = frozenset()  # what nobody knows and may be ended: accounts, keys, jobs, or a file by its path
 
 
 @dataclass(frozen=True)

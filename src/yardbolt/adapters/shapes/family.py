@@ -92,7 +92,7 @@ class OpShape(Shape):
     set: list[Text] = []
     make: list[Text] = []
     drop: list[Text] = []
-    does: Literal["save", "activate", "commit", "confirm", "discard", "restart"] | None = None
+    does: Literal["save", "activate", "commit", "confirm", "discard", "restart", "arm", "back"] | None = None
     needs: dict[Text, Text] = {}
     then: dict[Text, Text] = {}
     effects: dict[Text, Text] = {}
@@ -104,6 +104,8 @@ class OpShape(Shape):
     returns: Length = "0"
     wait: Length = "0"
     longest: Token = 0
+    guarded: Flag = False
+    only: list[Text] = Field([], description="the values it can write, where it cannot write all")
 
 
 class SpellingShape(Shape):
@@ -146,6 +148,7 @@ class FamilyShape(Shape):
     values: dict[Text, SpellingShape] = {}
     asks: dict[Name, Any] = {}
     facts: dict[Text, Text] = {}
+    effects: dict[Text, Text] = Field({}, description="what every op brings with it")
     ops: dict[Name, Any] = {}
     lacks: list[Text] = []
 

@@ -14,6 +14,7 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from ..errors import FamilyError
 from ..formats import DECODERS
+from ..formats.programs import PROGRAMS, text_of
 from ..formats.sections import LIBRARY
 from ..plane.kinds import seconds
 from ..plane.path import Path, parse, show
@@ -89,6 +90,11 @@ class _Checker:
             near = difflib.get_close_matches(written, [show(p) for p in TABLE], 1)
             hint = f"; nearest is {near[0]}" if near else ""
             raise self.fail(keys, f"{written} is not on the plane{hint} (see docs/plane.md)") from None
+
+    def named(self, keys: Keys, written: str) -> Path:
+        """A path of the plane that may name an item: `services/ssh/tries`."""
+        self.path(keys, written)
+        return parse(written)
 
     def pattern(self, keys: Keys, read: Callable[[str], Any], written: str) -> Any:
         try:
@@ -238,19 +244,20 @@ class _Checker:
 
     # -- ops --
 
-    def op(self, name: str, tree: Tree, keeps: bool) -> Op:
+    def op(self, name: str, tree: Tree, keeps: bool, always: tuple[tuple[Path, str], ...] = ()) -> Op:
         at: Keys = ("ops", name)
         by, talk = self.by(at, tree)
         kinds = {k: tuple(self.path((*at, k), p) for p in tree.get(k, ())) for k in ("set", "make", "drop")}
         everything = kinds["set"] + kinds["make"] + kinds["drop"]
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
-        how = self.how(at, talk.op, tree)
+        how = self.program(at, self.how(at, talk.op, tree), tree)
         self.slots(at, how, kinds["make"])
         writes = tuple(tree.get("writes", (LIVE,)))
         if not keeps and LIVE in writes and KEPT not in writes:
             writes = (*writes, KEPT)  # a make without an op that keeps: what is live survives by itself
         effects = tuple(self.effect((*at, "effects", k), k, v) for k, v in tree.get("effects", {}).items())
+        effects = (*always, *(one for one in effects if one not in always))
         by_value = {
             value: tuple(self.effect((*at, "by_value", value, k), k, v) for k, v in more.items())
             for value, more in tree.get("by_value", {}).items()
@@ -261,15 +268,40 @@ class _Checker:
                 self.word((*at, "then", word), path, value)
         return Op(
             name, by, how, kinds["set"], kinds["make"], kinds["drop"], tree.get("on", ""), tree.get("does", ""),
-            tuple((self.path((*at, "needs", k), k), v) for k, v in tree.get("needs", {}).items()),
+            tuple((self.named((*at, "needs", k), k), v) for k, v in tree.get("needs", {}).items()),
             tuple(tree.get("then", {}).items()), effects, by_value, tree.get("cuts", "none"), writes if everything else (),
             tuple((source, tuple(into)) for source, into in tree.get("copies", {}).items()),
             tuple(self.path((*at, "copies_of"), p) for p in tree.get("copies_of", ())),
             seconds(tree.get("returns", "0")), seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
+            _yes(tree.get("guarded")), self.only((*at, "only"), tree.get("only", ()), kinds["set"]),
         )  # fmt: skip
+
+    def only(self, keys: Keys, words: Iterable[str], sets: tuple[Path, ...]) -> tuple[str, ...]:
+        for path in sets:
+            for word in words:
+                self.word(keys, path, word)
+        return tuple(words)
+
+    def program(self, at: Keys, how: How, tree: Tree) -> How:
+        """An op that runs a program of the library, with its text; another one as it is."""
+        name, given = tree.get("program", ""), tree.get("given", {})
+        if not how.asked_as():
+            raise self.fail(at, "say or program is missing")
+        if not name:
+            return how
+        self.one_of((*at, "program"), name, PROGRAMS, "a program of the library")
+        if tree.get("say"):
+            raise self.fail((*at, "say"), "it runs a program; leave one of the two out")
+        for argument in given:
+            self.one_of((*at, "given", argument), argument, PROGRAMS[name].takes, f"what {name} takes")
+        if missing := [argument for argument in PROGRAMS[name].takes if argument not in given]:
+            raise self.fail((*at, "given"), f"{name} also takes {', '.join(missing)}")
+        return replace(how, say=text_of(PROGRAMS[name]))  # type: ignore[type-var]  # a dataclass
 
     def effect(self, keys: Keys, written: str, word: str) -> tuple[Path, str]:
         path = self.path(keys, written)
+        if path in LISTS and word != "unknown":
+            raise self.fail(keys, f"{written} is a list; all that can be said of it is unknown")
         if word != "unknown":
             self.word(keys, path, word)
         return path, word
@@ -339,10 +371,11 @@ def family_of(
     channels = {name: checker.channel(name, one) for name, one in tree["channels"].items()}
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
     token, software = tree.get("token", {}), tree.get("software", {})
+    always = tuple(checker.effect(("effects", k), k, v) for k, v in tree.get("effects", {}).items())
     family = Family(
         tree["family"], tree["title"], channels, _factory(tree.get("factory", {})),
         tuple(checker.ask(name, one) for name, one in tree.get("asks", {}).items()),
-        tuple(checker.op(name, one, keeps) for name, one in tree.get("ops", {}).items()),
+        tuple(checker.op(name, one, keeps, always) for name, one in tree.get("ops", {}).items()),
         dict(checker.spelling(tree.get("values", {}))),
         tuple(checker.lack(place, written) for place, written in enumerate(tree.get("lacks", ()))),
         tuple((checker.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),

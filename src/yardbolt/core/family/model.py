@@ -19,7 +19,7 @@ from ..talk.ways import WAYS
 from .binding import Place, TreeRows
 
 LIVE, KEPT, STAGED = "live", "kept", "staged"
-Does = Literal["", "save", "activate", "commit", "confirm", "discard", "restart"]
+Does = Literal["", "save", "activate", "commit", "confirm", "discard", "restart", "arm", "back"]
 Cuts = Literal["none", "account", "service", "all"]
 
 
@@ -109,7 +109,8 @@ class Op:
     """One thing to write: which paths it sets, in which stores, and what that brings with it.
 
     `copies` says which store becomes a copy of which; `copies_of` limits that to some paths. `returns` is the time in
-    seconds after which the unit takes the change back by itself unless it is confirmed.
+    seconds after which the unit takes the change back by itself unless it is confirmed. `guarded`: it could shut us out in
+    ways no forecast sees, so where the family can arm a timed return it is made under one. `only`: the values it can write, where not all.
     """
 
     name: str
@@ -131,6 +132,8 @@ class Op:
     returns: float = 0.0
     wait: float = 0.0
     longest: int = 0
+    guarded: bool = False
+    only: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

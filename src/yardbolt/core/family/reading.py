@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
+from ..addresses import ANYONE, AddressSet
 from ..errors import Trouble, UnitError
 from ..formats import DECODERS
 from ..plane.edit import Draft
@@ -45,7 +46,17 @@ class Whole:
     store: str = LIVE
 
 
-Part = Fact | Whole | Leftover
+@dataclass(frozen=True)
+class Narrowed:
+    """To these ports of a service only these sources come, whatever the service itself lets in."""
+
+    service: str
+    ports: tuple[str, ...]
+    sources: AddressSet
+    store: str = LIVE
+
+
+Part = Fact | Whole | Leftover | Narrowed
 
 
 @dataclass(frozen=True)
@@ -140,6 +151,7 @@ def _decoded(ask: Ask, replies: Replies, key: str, facts: _Facts) -> None:
             facts.add(path, True if is_item(path) else coerce(path, value))
         except (ValueError, TypeError) as e:
             facts.left(f"{show(path)}: {e}")
+    facts.parts += [Narrowed(*one, ask.store) for one in decoded.narrows]
     for line in decoded.leftovers:
         facts.left(line)
 
@@ -271,6 +283,7 @@ class Merging:
         self.leftovers: list[Leftover] = []
         self._seen: dict[str, dict[Path, tuple[Any, tuple[str, ...]]]] = {}  # store -> path -> value, asks
         self._clash: dict[tuple[str, Path], None] = {}
+        self._narrowed: list[Narrowed] = []
 
     def add(self, parts: Iterable[Part]) -> None:
         """Take the facts of one reply in."""
@@ -278,6 +291,8 @@ class Merging:
             match part:
                 case Leftover():
                     self.leftovers.append(part)
+                case Narrowed():
+                    self._narrowed.append(part)
                 case Whole(path, _, store):
                     self._draft(store).whole(path)
                 case Fact(path, value, ask, store):
@@ -310,6 +325,19 @@ class Merging:
             # its item is there, if only because it has this value
             draft.make(path[:2]).put(path, value)
 
+    def _narrow(self, narrowed: Narrowed) -> None:
+        """Who may connect is who may by the service and by what stands before it. Where it listens elsewhere too, or what
+        it lets in was not read, nothing is known by that."""
+        path = ("services", narrowed.service)
+        draft = self._draft(narrowed.store)
+        try:
+            port, permitted = draft.get((*path, "port")), draft.get((*path, "permitted"))
+        except KeyError:
+            return
+        if str(port) in narrowed.ports and permitted is not None:
+            own = permitted if isinstance(permitted, AddressSet) else ANYONE
+            draft.put((*path, "permitted"), own & narrowed.sources)
+
     def keys(self, path: Path) -> tuple[str, ...]:
         """The keys of a list as far as it was read."""
         return self.drafts[LIVE].keys(path)
@@ -323,6 +351,8 @@ class Merging:
 
     def reading(self, evidence: tuple[Evidence, ...] = (), blind: tuple[Blind, ...] = ()) -> Reading:
         """The reading, with what the manual says added."""
+        for narrowed in self._narrowed:
+            self._narrow(narrowed)
         for store, path in self._clash:
             self._draft(store).put(path, None)
         planes = {store: _with_manual(self.family, draft) for store, draft in self.drafts.items()}

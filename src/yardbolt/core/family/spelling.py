@@ -8,9 +8,9 @@ from datetime import datetime
 from typing import Any
 
 from ..addresses import ANYONE, NOBODY, AddressSet
-from ..plane.kinds import ABSENT
+from ..plane.kinds import ABSENT, text
 from ..plane.path import Path, show
-from ..plane.table import coerce, pattern_of
+from ..plane.table import coerce, pattern_of, row_of
 from .model import Family, Spelling
 
 MEANINGS: Mapping[str, Any] = {
@@ -30,7 +30,9 @@ DEFAULT = Spelling()
 
 def meant(path: Path, word: str) -> Any:
     """The value one of our own words stands for at a path. Raises ValueError."""
-    return coerce(path, MEANINGS.get(word, word))
+    value = MEANINGS.get(word, word)
+    # of a leaf that holds words, yes and no are words
+    return coerce(path, word if isinstance(value, bool) and row_of(path).kind is text else value)
 
 
 def spelling_of(family: Family, path: Path) -> Spelling:

@@ -11,7 +11,8 @@ from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, fits, show
-from ..plane.table import Plane, holds_secret, item_of, steady
+from ..plane.table import LISTS, Plane, holds_secret, item_of, steady
+from ..plane.words import spoken
 from ..secret import Ref, Slot, Text
 from ..talk.conversation import ANSWER, Order
 from ..talk.patterns import slot_key, slots
@@ -39,9 +40,19 @@ class Filling:
 def op_for(family: Family, change: Change) -> Op | None:
     """The op that carries out a change, the most specific first."""
     found = [
-        (pattern.count("*"), op) for op in family.ops for pattern in _patterns(op, change) if fits(pattern, change.path)
+        (pattern.count("*"), op)
+        for op in family.ops
+        for pattern in _patterns(op, change)
+        if fits(pattern, change.path) and _writes(op, change)
     ]
     return min(found, key=lambda pair: pair[0])[1] if found else None
+
+
+def _writes(op: Op, change: Change) -> bool:
+    """Can it write this value?"""
+    if not op.only or not isinstance(change, Set):
+        return True
+    return change.value in [meant(change.path, word) for word in op.only]
 
 
 def _patterns(op: Op, change: Change) -> tuple[Path, ...]:
@@ -66,7 +77,7 @@ def unmet(op: Op, plane: Plane, path: Path) -> tuple[str, ...]:
         here = filled(pattern, path)
         value = get(plane, here)
         if value is None or (word != "known" and value != meant(here, word)):
-            bad.append(f"{show(here)} must be {word}")
+            bad.append(f"{spoken(here)} was not read" if word == "known" else f"{spoken(here)} must be {word}")
     return tuple(bad)
 
 
@@ -85,7 +96,7 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
         raise ValueError(f"{family.title} has no way to change {show(change.path)}")
     inside = item_of(change.path)
     key = inside[-1] if inside else ""
-    if inside and not family.is_token(key):
+    if inside and not (family.is_token(key) or (_is_data(op, inside) and key.isprintable())):
         raise ValueError(f"{show(change.path)}: {key!r} may not be put into a command")
     values: dict[str, Any] = {}
     old: Ref | None = None
@@ -101,6 +112,11 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
     # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[family.channels[op.by].talk].message(op.how, order.fill)
     return order
+
+
+def _is_data(op: Op, inside: Path) -> bool:
+    """Does the key, the path of a file, reach the unit as data only? A program reads it from its input."""
+    return inside[0] in ("jobs", "files") and bool(getattr(op.how, "program", ""))
 
 
 def _fill(filling: Filling) -> dict[str, Text]:
@@ -203,13 +219,19 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
 
 
 def _by_value(op: Op, change: Change) -> tuple[tuple[Path, str], ...]:
-    """What a value brings with it beyond itself, where the family says so for that value."""
-    if not isinstance(change, Set) or not op.by_value:
-        return ()
-    return op.by_value.get(str(change.value), ())
+    """What a value brings with it beyond itself, where the family says so for that value (of a new account, its
+    role)."""
+    if isinstance(change, Make):
+        return op.by_value.get(str(dict(change.values).get("role")), ())
+    return op.by_value.get(str(change.value), ()) if isinstance(change, Set) else ()
 
 
 def _effect(draft: Draft, path: Path, word: str) -> None:
+    if path in LISTS:
+        for key in draft.keys(path):
+            draft.drop((*path, key))
+        draft.whole(path, False)
+        return
     try:
         draft.put(path, None if word == "unknown" else meant(path, word))
     except KeyError:

@@ -6,10 +6,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from ..addresses import AddressSet
 from ..plane.path import Path
 from ..talk.conversation import Replies
 
 Pairs = list[tuple[Path, Any]]
+Narrow = tuple[str, tuple[str, ...], AddressSet]  # a service, ports, and the only sources that come to it by those
 
 
 @dataclass(frozen=True)
@@ -19,6 +21,7 @@ class Decoded:
 
     facts: tuple[tuple[Path, Any], ...]
     leftovers: tuple[str, ...] = ()
+    narrows: tuple[Narrow, ...] = ()
 
 
 @dataclass(frozen=True)

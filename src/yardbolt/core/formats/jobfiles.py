@@ -16,12 +16,20 @@ _SYSTEM_TABLES = ("/etc/crontab", "/etc/cron.d/", "/etc/anacrontab")
 
 def decode_files(reply: str, key: str = "") -> Decoded:
     """The section `files`: each file with owner, mode, digest and origin; each job with whom it runs as and when."""
-    seen, strange = tagged(reply, "job line script at unread timer timers file home stat md5 sha known model")
+    seen, strange = tagged(reply, "job line script at unread timer timers file home stat md5 sha known model own edited was")
     known: set[tuple[str, str]] = set()
     for line in seen.get("known", []):
         if match := _MD5.match(line):
             known.add((match[1], match[2]))
     models = {match[1] for line in seen.get("model", []) if (match := _MD5.match(line))}
+    ours, changed = (
+        {(words[0], words[1]) for line in seen.get(tag, []) if len(words := line.split(" ", 1)) == 2} for tag in ("own", "edited")
+    )
+    was = {match[2]: match[1] for line in seen.get("was", []) if (match := _MD5.match(line))}
+
+    def by_package(tag: str, path: str, md5: str) -> bool:
+        return (md5, path) in known or (tag in ("home", "file") and md5 in models)
+
     facts: Pairs = []
     left = [
         *strange,
@@ -36,11 +44,14 @@ def decode_files(reply: str, key: str = "") -> Decoded:
                 left.append(f"{path[:80]} could not be read")
                 continue
             (mode, owner), md5, sha = modes[path], sums[path], digests[path]
-            told = (md5, path) in known or (tag in ("home", "file") and md5 in models)
-            origins[path] = "package" if told else "unknown"
+            origin = "package" if by_package(tag, path, md5) else "unknown"
+            # what holds what we last wrote is ours; of what we only changed a copy tells whose it was
+            if (sha, path) in ours or ((sha, path) in changed and by_package(tag, path, was.get(path, ""))):
+                origin = "ours"
+            origins[path] = origin
             base = ("files", path)
             facts += [(base, True), ((*base, "owner"), owner), ((*base, "mode"), mode), ((*base, "digest"), sha)]
-            facts.append(((*base, "origin"), origins[path]))
+            facts += [((*base, "origin"), origins[path]), ((*base, "written"), (sha, path) in ours | changed)]
             if tag == "script":
                 facts += _job(f"{path}", "root", path.split("/")[2].removeprefix("cron."), origins[path])
     facts += _timers(seen.get("timer", []), origins)
@@ -102,7 +113,7 @@ DECODERS = (
         "linux-files", "crontab(5), dpkg(1)", of_text(decode_files),
         frozenset({
             ("jobs",), ("jobs", "*"), *(("jobs", "*", x) for x in ("owner", "schedule", "origin", "runs")),
-            ("files",), ("files", "*"), *(("files", "*", x) for x in ("owner", "mode", "digest", "origin")),
+            ("files",), ("files", "*"), *(("files", "*", x) for x in ("owner", "mode", "digest", "origin", "written")),
         }),
         (("jobs",), ("files",)),
     ),

@@ -117,8 +117,9 @@ def _rights(parts: list[str], rules: Sudoers | None, groups: set[str]) -> Pairs:
     elif not logs_in:
         facts = [((*base, "role"), "none")]
     elif rules is not None and (becomes := rules.of(name, uid, groups)):
-        partly = becomes in ("no", "some commands")
-        facts = [((*base, "role"), "change" if partly else "full"), ((*base, "becomes_root"), becomes)]
+        # who cannot become root changes nothing here but what is his
+        role = {"no": "read", "some commands": "change"}.get(becomes, "full")
+        facts = [((*base, "role"), role), ((*base, "becomes_root"), becomes)]
     else:
         facts = []
     if name == "root" or (not logs_in and uid != 0 and (uid < 1000 or uid == 65534)):

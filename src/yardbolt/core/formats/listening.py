@@ -61,7 +61,7 @@ class Socket:
 def decode_services(reply: str, key: str = "") -> Decoded:
     """The section `services`: every listening socket with its program, unit and package; the services they are; and
     which of those that do not run the next boot starts."""
-    seen, strange = tagged(reply, "ss proc inode holder owner inetd unit script init rcs")
+    seen, strange = tagged(reply, "ss proc inode holder owner inetd unit script init rcs off written-out")
     left = [*strange]
     sockets = [_held(one, pid, _holders(seen)) for one, pid in _sockets(seen, left)]
     running = {one.service: (one.transport, one.port) for one in reversed(sockets) if one.service}
@@ -69,12 +69,15 @@ def decode_services(reply: str, key: str = "") -> Decoded:
     # what the super-server starts may answer at a port that is not known here
     by_inetd = set(_by_inetd(seen)) if any(PROGRAMS.get(one.program) == INETD for one in sockets) else set()
     facts = [fact for one in sockets for fact in one.facts()]
-    for service in sorted({*running, *booting}):
+    kept_off = set(_kept_off(seen))
+    for service in sorted({*running, *booting, *kept_off}):
         path = ("services", service)
         facts.append((path, True))
         # what starts under another name is not seen, so only that it starts is ever told
         if service in booting:
             facts.append(((*path, "boot"), True))
+        elif service in kept_off:
+            facts.append(((*path, "boot"), False))
         # how SSH is set is read from itself
         if service != "ssh":
             at = running.get(service) or next((at for at, name in PORTS.items() if name == service), None)
@@ -172,6 +175,15 @@ def _boot(seen: Mapping[str, list[str]]) -> Iterator[str]:
     yield from started - {INETD}
     if INETD in started:
         yield from _by_inetd(seen)
+
+
+def _kept_off(seen: Mapping[str, list[str]]) -> Iterator[str]:
+    """Services that something bearing their name would start, and that is switched off."""
+    names = [line.split()[0].rpartition(".")[0] or line.split()[0] for line in seen.get("off", []) if line.split()]
+    yield from (PROGRAMS[name] for name in names if name in PROGRAMS and PROGRAMS[name] != INETD)
+    for line in seen.get("written-out", []):
+        words = [word.rsplit("/", 1)[-1] for word in line.replace(":", " ").split()]
+        yield from (PROGRAMS[word] for word in words if word in PROGRAMS and PROGRAMS[word] != INETD)
 
 
 def _by_inetd(seen: Mapping[str, list[str]]) -> Iterator[str]:

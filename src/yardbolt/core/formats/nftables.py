@@ -15,7 +15,7 @@ from typing import Any
 from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ..plane.kinds import ABSENT
 from ..talk.tree import Tree, as_text, one, pick
-from .decoder import Decoded, Decoder, Pairs, of_text, of_tree
+from .decoder import Decoded, Decoder, Narrow, Pairs, of_text, of_tree
 from .tagged import tagged
 
 _RULES, _LISTS, _CHAINS = "input_rules", "address_lists", "input_chains"
@@ -24,6 +24,7 @@ _FAMILIES = {"ip": FOUR, "ip6": SIX, "inet": ANYONE}
 _TABLES = {"ip": ("4",), "ip6": ("6",), "inet": ABSENT}
 _ENDS = {"accept": "accept", "drop": "drop", "reject": "drop", "return": "return", "continue": "continue"}
 _SILENT = frozenset({"counter", "log", "comment", "meter"})
+OURS = "yardbolt"
 _PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
 
 
@@ -51,6 +52,11 @@ def decode_ruleset(tree: Tree) -> Decoded:
         _full(s, "name"): s for word in ("set", "map") for _, s in pick(entries, f"*/{word}") if isinstance(s, Mapping)
     }
     facts: Pairs = [(("input_filter", "empty_list"), "nobody")]
+    limits = _ours(entries, every)
+    if limits:
+        # a table of ours is what its services are limited to, and no rule of anybody else
+        entries = [e for e in entries if not any(isinstance(n, Mapping) and n.get("table") == OURS for n in e.values())]
+        chains = [c for c in chains if c.get("table") != OURS]
     base = [c for c in chains if c.get("hook") in _HOOKS]
     left = [
         f"chain {_full(c, 'name')} changes addresses before they are looked at"
@@ -75,7 +81,47 @@ def decode_ruleset(tree: Tree) -> Decoded:
     for name, listed in sorted(sets.items()):
         members = _addresses(listed.get("elem", []))
         facts += [((_LISTS, name), True), *([((_LISTS, name, "members"), members)] if members is not None else [])]
-    return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left))
+    return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left), tuple(limits))
+
+
+def _ours(entries: list[Mapping[str, Any]], every: list[Mapping[str, Any]]) -> list[Narrow]:
+    """The limits of our own table, service by service; none where it is not exactly as we write it."""
+    chains = [c for c in every if c.get("table") == OURS]
+    rules = [r for _, r in pick(entries, "*/rule") if isinstance(r, Mapping) and r.get("table") == OURS]
+    hooked = {"family": "inet", "type": "filter", "hook": "input", "prio": -5, "policy": "accept"}
+    if len(chains) != 1 or any(chains[0].get(key) != value for key, value in hooked.items()) or len(rules) < 2:
+        return []
+    read = [_understood(rule) for rule in rules]
+    first, *rest = read
+    if first.opaque or first.action != "accept" or first.found not in ({"group": "lo"},):
+        return []
+    out: list[Narrow] = []
+    admitted, begun = NOBODY, ""
+    for rule, each in zip(rules[1:], rest, strict=True):
+        name, found = as_text(rule.get("comment")) or "", {**each.found}
+        ports = found.pop("ports", ())
+        if each.opaque or found != {"transport": "tcp"} or not ports or (begun and name != begun):
+            return []
+        begun = name
+        if each.action == "accept":
+            admitted = admitted | each.sources
+        elif each.action == "drop" and each.resets and each.sources == ANYONE:
+            out.append((name, ports, admitted))
+            admitted, begun = NOBODY, ""
+        else:
+            return []
+    return [] if begun else out
+
+
+def _understood(rule: Mapping[str, Any]) -> _Rule:
+    read = _Rule(_FAMILIES.get(str(rule.get("family")), NOBODY), "")
+    for _, expr in pick(rule, "expr/*"):
+        if not isinstance(expr, Mapping) or len(expr) != 1:
+            read.opaque = True
+            continue
+        word, body = next(iter(expr.items()))
+        _expression(read, str(word), body)
+    return read
 
 
 def _full(node: Mapping[str, Any], name: str) -> str:
@@ -314,7 +360,7 @@ def decode_families(reply: str, key: str = "") -> Decoded:
     for line in seen.get("rule", []):
         head, _, body = line.partition(" [ ")
         words = head.split()
-        if len(words) < 4 or words[0] != "inet" or not _RESET.search(f"[ {body}"):
+        if len(words) < 4 or words[0] != "inet" or words[1] == OURS or not _RESET.search(f"[ {body}"):
             continue
         found = {{"2": "4", "a": "6"}[match[2]] for match in _FAMILY.finditer(f"[ {body}")}
         # compared otherwise than by being one of them, it is not known
@@ -331,6 +377,7 @@ _LEAVES = (
 _FEEDS = {
     (_RULES,), (_RULES, "*"), *((_RULES, "*", leaf) for leaf in _LEAVES), (_LISTS,), (_LISTS, "*"), (_LISTS, "*", "members"),
     (_CHAINS,), (_CHAINS, "*"), (_CHAINS, "*", "position"), (_CHAINS, "*", "default"), (_CHAINS, "*", "families"), ("input_filter", "empty_list"),
+    ("services", "*", "permitted"),
 }  # fmt: skip
 DECODERS = (
     Decoder(

@@ -33,7 +33,7 @@ _LISTS = {"hostkeyalgorithms": "key_types", "kexalgorithms": "exchanges", "ciphe
 _YES = {"yes": True, "no": False}
 _KEYWORD = re.compile(r"^\s*([A-Za-z0-9]+)(?:\s*=\s*|\s+|$)(.*)$")
 _RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
-FORCE_TAGS = "daemon arg changed block now oldest loaded started"
+FORCE_TAGS = "daemon arg changed block sure now oldest loaded started"
 SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell wrapped narrowed"
 KEY_TAGS = f"{FORCE_TAGS} command authority looked key unread"
 GLOBAL_TIMEOUT = (9, 7)  # the first level whose ChannelTimeout knows `global`
@@ -46,7 +46,7 @@ class _Settings:
     """`keyword value` lines as the daemon would use them: for everybody, for those tried, and what stands under
     Match."""
 
-    def __init__(self, everybody: Iterable[str], tried: Iterable[str], blocks: Iterable[str]) -> None:
+    def __init__(self, everybody: Iterable[str], tried: Iterable[str], blocks: Iterable[str], sure: Iterable[str] = ()) -> None:
         self.base = _keywords(everybody)
         self.probes: dict[tuple[str, str], dict[str, list[str]]] = {}
         for line in tried:
@@ -54,7 +54,9 @@ class _Settings:
             source, _, setting = rest.partition(" ")
             word, _, value = setting.partition(" ")
             self.probes.setdefault((user, source), {}).setdefault(word.lower(), []).append(value.strip())
-        self.blocks = _keywords(line for line in blocks if not line.lstrip().startswith("#"))
+        settled = _keywords(sure).keys()
+        written = _keywords(line for line in blocks if not line.lstrip().startswith("#"))
+        self.blocks = {word: values for word, values in written.items() if word not in settled}
 
     def values(self, word: str) -> set[str] | None:
         """Every value of a keyword for somebody; None where one stands under Match that nobody tried has."""
@@ -105,7 +107,7 @@ def decode_server(reply: str, key: str = "") -> Decoded:
         ((*_SSH, "permitted"), ABSENT),
         ((*_SSH, "config"), _first(seen, "config")),
     ]
-    settings = _Settings(seen.get("set", []), seen.get("for", []), seen.get("block", []))
+    settings = _Settings(seen.get("set", []), seen.get("for", []), seen.get("block", []), seen.get("sure", []))
     if "port" not in settings.base or "permitrootlogin" not in settings.base:
         return Decoded((), ("the reply is not what sshd -T prints",))
     if why := not_in_force(seen):

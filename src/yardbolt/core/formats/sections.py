@@ -30,7 +30,7 @@ have() { command -v "$1" >/dev/null 2>&1; }
 
 # The SSH server that carries this very session: the outermost above it. Its own title holds the options it was started
 # with (sshd), or its command line does (dropbear); a server started for one connection has no listener above it.
-_SERVER = (
+SERVER = (
     _TAG
     + r"""
 p=$$; l=; kind=
@@ -87,7 +87,7 @@ files() {
 # The settings the files give the server, and what tells whether it has them: when each file, and each folder files are taken
 # from, was changed, and when it was told to load them, or was started.
 _SETTINGS = (
-    _SERVER
+    SERVER
     + _FILES
     + r"""
 echo "$kind" | tag daemon
@@ -100,6 +100,14 @@ else
     [ -f "$x" ] && sed -n '/^[[:space:]]*[Mm][Aa][Tt][Cc][Hh][[:space:]=]/,$p' "$x"
   done)
   echo "$m" | tag block
+  # what our own file says to all, where it is the first that is read, nothing after it can say otherwise
+  o=/etc/ssh/sshd_config.d/+yardbolt.conf
+  case $(sed 's/^[[:space:]]*//; /^#/d; /^$/d' "$f" | sed -n 1p) in
+    "Include $o") n=$o;;
+    'Include /etc/ssh/sshd_config.d/*.conf') n=$(for x in /etc/ssh/sshd_config.d/*.conf; do echo "$x"; done | sed -n 1p);;
+    *) n=;;
+  esac
+  [ "$n" = "$o" ] && [ -f "$o" ] && sed -n '/^Match all$/,$p' "$o" | sed 1d | tag sure
   i=$(echo "$s" | sed -n 's/^pidfile //p')
   date -u +%s | tag now
   stat -c %Z /run/* 2>/dev/null | sort -n | sed -n 1p | tag oldest
@@ -238,10 +246,13 @@ done | tag holder
 # a file may lie where /bin is a link to /usr/bin
 have dpkg && dpkg -S $(for p in $pids; do x=$(readlink /proc/$p/exe) && echo "$x /usr$x ${x#/usr}"; done | sort -u) 2>/dev/null | tag owner
 cat /etc/inetd.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag inetd
-[ -d /run/systemd/system ] &&
+[ -d /run/systemd/system ] && {
   systemctl list-unit-files --no-legend --no-pager --type=service,socket --state=enabled,enabled-runtime | tag unit
+    systemctl list-unit-files --no-legend --no-pager --type=service,socket --state=disabled,masked | tag off; }
 r=$(sed -n 's/^[^#:]*:\([0-9]\):initdefault:.*/\1/p' /etc/inittab 2>/dev/null | sed -n 1p)
 for x in /etc/rcS.d/S* /etc/rc${r:-2}.d/S*; do [ -e "$x" ] && echo "${x##*/S??}"; done | tag script
+for x in /etc/rc${r:-2}.d/K*; do [ -e "$x" ] && echo "${x##*/K??}"; done | tag off
+sed -n 's/^#yardbolt# //p' /etc/inetd.conf /etc/inittab /etc/init.d/rcS 2>/dev/null | tag written-out
 case "$(readlink /proc/1/exe)" in *systemd*) ;; *)
   sed '/^[[:space:]]*#/d' /etc/inittab 2>/dev/null | tag init
   [ -d /etc/rc2.d ] || cat /etc/init.d/rcS /etc/init.d/S* 2>/dev/null | sed '/^[[:space:]]*#/d' | tag rcs;;
@@ -290,7 +301,7 @@ done 2>/dev/null | tag console
 PAM = (
     _TAG
     + "( "
-    + _SERVER
+    + SERVER
     + r"""
 echo "$kind" | tag daemon
 [ "$kind" = openssh ] && sshd_ -T 2>/dev/null | sed -n 's/^usepam //p' | tag usepam
@@ -349,6 +360,10 @@ echo "$all"
 # one call of each tool for all of them
 set -f; IFS=$nl; set -- $(echo "$all" | sed -n 's/^\(job\|script\|file\|home\|timers\) //p' | sort -u); unset IFS; set +f
 [ $# -gt 0 ] && { stat -c '%a %U %n' "$@" | tag stat; md5sum "$@" | tag md5; sha256sum "$@" | tag sha; }
+# what we wrote ourselves, and what of others we changed after a copy
+cat /var/lib/yardbolt/own 2>/dev/null | tag own
+cat /var/lib/yardbolt/edited 2>/dev/null | tag edited
+for x in /var/lib/yardbolt/before/*; do [ -f "$x" ] && echo "$(md5sum <"$x" | cut -d' ' -f1)  $(echo "${x##*/}" | tr % /)"; done | tag was
 if [ -e /var/lib/dpkg/status ]; then
   awk '/^Conffiles:/ { c = 1; next } /^ / { if (c) print $2, $1; next } { c = 0 }' /var/lib/dpkg/status | tag known
   cat /var/lib/ucf/hashfile 2>/dev/null | tag known
@@ -430,6 +445,21 @@ nft --debug=netlink list ruleset 2>/dev/null | awk '
 """
 )
 
+RETURN = (
+    _TAG
+    + r"""
+[ -d /var/lib/yardbolt/return ] || exit 0
+read -r u rest </proc/uptime
+for x in /var/lib/yardbolt/return/armed-*; do
+  [ -d "$x" ] || continue
+  w=alone; kill -0 "$(cat "$x/pid" 2>/dev/null)" 2>/dev/null && w=watched
+  echo "$(($(cat "$x/deadline") - ${u%%.*})) $w" | tag armed
+done
+for x in /var/lib/yardbolt/return/fired-*; do [ -d "$x" ] && [ ! -e "$x/done" ] && echo yes | tag going; done
+:
+"""
+)
+
 LIBRARY: Mapping[str, Section] = {
     one.name: one
     for one in (
@@ -457,6 +487,7 @@ LIBRARY: Mapping[str, Section] = {
         Section("filter-families", "for which address family rules are that reset", FILTER_FAMILIES, "filter-families"),
         Section("web", "the certificates web servers are set to show", WEB, "linux-web"),
         Section("other-filters", "packet filters whose rules are not shown", OTHER_FILTERS, "other-filters"),
+        Section("return", "whether it goes back by itself, and when", RETURN, "timed-return"),
         Section("upkeep", "where logs go, whose time it keeps, and SNMP", UPKEEP, "linux-upkeep"),
     )
 }

@@ -69,6 +69,7 @@ def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
         on = True if value is ABSENT else value if isinstance(value, bool) else None
         found.append(_single(path, on, f"{show(path)} is {value}"))
     found += [_limit(plane, (*owner, "permitted"), way.source) for owner in (service, account)]
+    found.append(_root_login(plane, way))
     found.append(_account_list((*service, "accounts"), get(plane, (*service, "accounts")), way))
     found.append(_port((*service, "port"), get(plane, (*service, "port")), way.door))
     held = get(plane, (*account, "secret"))
@@ -102,6 +103,18 @@ def _account_list(path: Path, allowed: object, way: Way) -> Condition:
         if name == way.account and (not where or where == way.source):
             return _single(path, True, f"{show(path)} names {entry}")
     return _single(path, False, f"{show(path)} does not name {way.account}")
+
+
+def _root_login(plane: Plane, way: Way) -> Condition:
+    """Does the service let root in with this credential, where it tells root from others?"""
+    told, becomes = ("services", way.service, "root_login"), ("accounts", way.account, "becomes_root")
+    may, kind = get(plane, told), get(plane, becomes)
+    if may in (ABSENT, "yes") or kind not in ("is root", None):
+        return Condition(frozenset({told, becomes}), True, f"{way.service} lets {way.account} in")
+    if kind is None or may is None:
+        return Condition(frozenset({told, becomes}), None, f"whether {way.service} lets root in was not read")
+    holds = None if may == "keys" else False
+    return Condition(frozenset({told, becomes}), holds, f"{show(told)} is {may}, and {way.account} is root")
 
 
 def _port(path: Path, port: object, door: Door) -> Condition:

@@ -16,14 +16,14 @@ from ..job import Site
 from ..judge.access import admit, door
 from ..judge.demands import Gap, Target
 from ..plane.change import Change, Drop, Make, Set
-from ..plane.edit import get
+from ..plane.edit import get, reachable
 from ..plane.kinds import ABSENT
 from ..plane.path import show
 from ..plane.table import Plane, holds_secret, item_of
 from ..secret import Ref
 from .belief import Belief, Standing, full, standing
 from .precedence import CLOSE, MOVE, OPEN, REMOVE, Rank, is_own, rank
-from .rehearse import KIND_OF, Kind, Step, rehearse_step, removes, store_of
+from .rehearse import KIND_OF, Kind, Step, rehearse, rehearse_step, removes, store_of
 from .words import describe, way_back
 
 
@@ -87,7 +87,10 @@ class _Arranging:
         self.gate = gate
         inside = frozenset(way.account for way in belief.proven)
         self.ranks: dict[Change, Rank] = {change: rank(change, belief.live, site, inside) for change in todo}
-        self.left = sorted(todo, key=lambda change: (self.ranks[change].place, _lesser(change)))
+        # what is made under the timed return goes together
+        self.left = sorted(
+            todo, key=lambda change: (self.ranks[change].place, not guarded(family, change), _lesser(change))
+        )
         self.steps: list[Step] = []
         self.wrote = False
 
@@ -129,11 +132,15 @@ class _Arranging:
             render(self.family, change, plane, A_MOMENT)
         except ValueError as e:
             return None, str(e)
-        return self.judged(Step(Kind.WRITE, change), show(change.path), self.successors(change))
+        arm = self.family.op_doing("arm") if op.guarded else None
+        before = rehearse(self.family, self.belief, arm) if arm and not self.armed else self.belief
+        return self.judged(Step(Kind.WRITE, change), show(change.path), self.successors(change), before)
 
-    def judged(self, step: Step, consent: str, coming: tuple[Way, ...]) -> tuple[Standing | None, str]:
+    def judged(
+        self, step: Step, consent: str, coming: tuple[Way, ...], before: Belief | None = None
+    ) -> tuple[Standing | None, str]:
         """How surely one could get in after a step, or why it may not be made."""
-        then = rehearse_step(self.family, self.belief, step)
+        then = rehearse_step(self.family, before or self.belief, step)
         found = standing(then, (*self.wish, *coming))
         if found is Standing.LOST:
             why = dict.fromkeys(c.why for way in (*coming, *self.wish)[:2] for c in admit(then.live, way).because[:1])
@@ -223,17 +230,42 @@ class _Arranging:
             self.alone(Kind.CONFIRM, phase, "a login has proven it, so it need not go back by itself")
         return []
 
+    def already(self, change: Change) -> bool:
+        """Did an earlier step of this sheet bring it about as well?"""
+        if not isinstance(change, Set) or holds_secret(change.path) or not self.steps:
+            return False
+        plane = self.plane_for(change)
+        return reachable(plane, change.path) and get(plane, change.path) == change.value
+
+    @property
+    def armed(self) -> bool:
+        """Does the unit go back by itself just now, because we told it to beforehand?"""
+        return self.belief.fallback is not None and self.family.op_doing("arm") is not None
+
+    def guard_step(self, name: str, guarded: bool, coming: list[Way]) -> None:
+        """Arm the timed return before what is guarded; before anything else, prove the way in and cancel it."""
+        if guarded and not self.armed:
+            self.alone(Kind.ARM, name, "what comes now goes back by itself, unless a new login proves the way in")
+        elif not guarded and self.armed:
+            self.prove(again=True, extra=tuple(coming))
+            self.alone(Kind.CONFIRM, name, "a new login has proven the way in")
+            coming.clear()
+
     def phase(self, name: str) -> list[str]:
         """Carry out the changes of one phase; the reasons of those that are blocked."""
         made: list[Change] = []
+        after: list[Way] = []
         while True:
             blocked = []
+            self.left = [change for change in self.left if not self.already(change)]
             for change in [one for one in self.left if self.ranks[one].phase == name]:
                 found, reason = self.may(change)
                 if found is None:
                     blocked.append(f"{describe(change, self.belief.live)}: {reason}")
                     continue
                 coming = self.successors(change)
+                self.guard_step(name, guarded(self.family, change), after)
+                after += coming
                 self.add(Step(Kind.WRITE, change, phase=name, reason=self.ranks[change].reason, standing=found))
                 self.left.remove(change)
                 self.wrote = True
@@ -242,6 +274,7 @@ class _Arranging:
                     self.prove(extra=coming)
                 break
             else:
+                self.guard_step(name, False, after)
                 return blocked + self.activate(name, tuple(made))
 
     def run(self, restarted: bool) -> list[str]:
@@ -271,6 +304,12 @@ class _Arranging:
             if blocked:
                 return blocked
         return []
+
+
+def guarded(family: Family, change: Change) -> bool:
+    """Is it made under the timed return?"""
+    op = op_for(family, change)
+    return op is not None and op.guarded
 
 
 def _lesser(change: Change) -> bool:

@@ -90,8 +90,16 @@ PRECEDENCE: tuple[Row, ...] = (
     Row("notice", OPEN, "shown from the next login on", lambda change, plane, site, inside: change.path == ("banner",)),
     Row("factory-secrets", CLOSE, "factory passwords first of all that closes", _factory_secret),
     Row(
+        "root-login", CLOSE, "root's own login ends once a person's is proven and kept",
+        lambda change, plane, site, inside: _set(change, "root_login"),
+    ),
+    Row(
         "needless-services", CLOSE, "needless services, the one in use last",
         lambda change, plane, site, inside: _set(change, "enabled", False),
+    ),
+    Row(
+        "next-start", CLOSE, "what does not run must not come back",
+        lambda change, plane, site, inside: _set(change, "boot", False),
     ),
     Row(
         "source-limits", CLOSE, "source limits once everybody needed is inside",

@@ -29,6 +29,7 @@ class Kind(Enum):
     ACTIVATE = "activate"
     CONFIRM = "confirm"
     RESTART = "restart"
+    ARM = "arm the return"
 
 
 KIND_OF: Mapping[str, Kind] = {
@@ -37,6 +38,7 @@ KIND_OF: Mapping[str, Kind] = {
     "commit": Kind.ACTIVATE,
     "confirm": Kind.CONFIRM,
     "restart": Kind.RESTART,
+    "arm": Kind.ARM,
 }
 
 
@@ -86,6 +88,8 @@ def rehearse(family: Family, belief: Belief, op: Op, changes: Iterable[Change] =
     # only now does it no longer go back by itself
     if op.does == "confirm":
         fallback = None
+    if op.does == "back" and fallback is not None:
+        stores, ways, fallback = dict(fallback.stores), dict(fallback.ways), None
     return replace(belief, stores=stores, ways=ways, sessions=_left(op, todo, belief.sessions), fallback=fallback)
 
 
@@ -173,7 +177,7 @@ def rehearse_step(family: Family, belief: Belief, step: Step) -> Belief:
             return learn(belief, step.way)
         case Kind.TRY:
             return belief
-        case Kind.SAVE | Kind.ACTIVATE | Kind.CONFIRM | Kind.RESTART:
+        case Kind.SAVE | Kind.ACTIVATE | Kind.CONFIRM | Kind.RESTART | Kind.ARM:
             assert step.op is not None
             return rehearse(family, belief, step.op)
 

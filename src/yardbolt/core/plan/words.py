@@ -12,6 +12,8 @@ from ..plane.words import brief, human, spoken
 from ..secret import Ref
 from .rehearse import Kind, Step
 
+ALGORITHMS = frozenset({"key_types", "exchanges", "ciphers", "macs"})
+
 
 def short(change: Change, near: str = "") -> str:
     """A change in as few words as say it; addresses next to `near` by their last number."""
@@ -22,6 +24,10 @@ def short(change: Change, near: str = "") -> str:
             return f"{name} from {brief(sources, near)}"
         case Set(("services" | "accounts", name, "enabled"), bool() as on):
             return f"{name} {'on' if on else 'off'}"
+        case Set(("services", name, "key_types" | "exchanges" | "ciphers" | "macs"), tuple()):
+            return f"{spoken(change.path)}: none outdated"
+        case Set(("services", name, "boot"), bool() as on):
+            return f"{name} {'on' if on else 'off'} at the next start"
         case Set(("clock", _), _):
             return "clock"
         case Set((("name" | "banner") as leaf,), _):
@@ -43,7 +49,9 @@ def short(change: Change, near: str = "") -> str:
 def describe(change: Change, before: Plane) -> str:
     """A change for people, with what was there before."""
     match change:
-        case Set(path, value) if not (holds_secret(path) or path[0] == "clock" or isinstance(value, bool)):
+        case Set(path, value) if not (
+            holds_secret(path) or path[0] == "clock" or isinstance(value, bool) or path[-1] in ALGORITHMS
+        ):
             return f"{spoken(path)}: {human(path, get(before, path))} -> {human(path, value)}"
         case Make(_, values) if role := dict(values).get("role"):
             return f"{short(change)} (rights {role})"
@@ -65,6 +73,8 @@ def describe_step(step: Step, before: Plane) -> str:
             return "put the staged edits in force"
         case Kind.CONFIRM:
             return "confirm: no going back by itself any more"
+        case Kind.ARM:
+            return "arm the timed return"
         case Kind.RESTART:
             return "restart the unit, wait, log in again"
         case Kind.TRY:

@@ -249,6 +249,7 @@ class File:
     owner: str | Absent | None = leaf(text, "the account it belongs to")
     mode: str | Absent | None = leaf(text, "its permission bits, octal")
     digest: str | Absent | None = leaf(text, "SHA-256 of what it holds")
+    written: bool | Absent | None = leaf(flag, "does it hold just what we last wrote into it", steady=False)
     origin: str | Absent | None = leaf(text, "who put it there: package, ours, unknown")
 
 
@@ -330,6 +331,9 @@ class Stores:
         nameset, "what is live but not kept, as the unit calls it", steady=False
     )
     waiting: int | Absent | None = leaf(number, "edits that are staged but not live", "edits")
+    returning: float | Absent | None = leaf(
+        seconds, "when a timed return takes back what is not confirmed; never = at the next start", "seconds", steady=False
+    )
 
 
 @dataclass(frozen=True)

@@ -35,7 +35,7 @@ from .events import Stopped, Unlike
 from .requests import Attempt, Doing, LogIn, Note, Outcome, Planes, Read, Request, Return, Returned
 from .takingback import TakingBack, Unproven
 
-DIFFERENCES = ("stores", "differences")
+DIFFERENCES, RETURNING = ("stores", "differences"), ("stores", "returning")
 ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
@@ -192,6 +192,45 @@ class _Run(TakingBack):
         self.belief = replace(after, sessions=self.belief.sessions)
         yield self.done(place, step, words)
 
+    def arm(self, place: int, step: Step) -> Doing:
+        """What comes now goes back by itself. Armed means read as armed, with the time it still has."""
+        assert step.op is not None
+        words = self.words(step)
+        yield self.sending(place, step, words)
+        answer, _ = yield from self.send(plain_order(step.op), step.op.by)
+        # sent and perhaps armed: what is armed goes back to what is there now, which is no harm
+        if not isinstance(answer, Done):
+            raise Stop(f"the timed return could not be armed: {reason_of(answer)}")
+        left = yield from self.returning()
+        if not (isinstance(left, float) and 0 < left <= step.op.returns):
+            raise Stop("the timed return was armed, and does not read as armed")
+        self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)
+        self.before_arming = len(self.unproven)
+        yield self.done(place, step, words)
+
+    def confirm(self, place: int, step: Step) -> Doing:
+        """It does not go back any more: only now are the changes made for good."""
+        assert step.op is not None
+        words = self.words(step)
+        yield self.sending(place, step, words)
+        answer, _ = yield from self.send(plain_order(step.op), step.op.by)
+        if not isinstance(answer, Done):
+            raise Stop(f"confirming failed: {reason_of(answer)}")
+        if (yield from self.returning()) not in (None, ABSENT):
+            raise Stop("confirmed, and yet it reads as going back by itself")
+        self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)
+        yield self.done(place, step, words)
+
+    def returning(self) -> Generator[Request, Any, Any]:
+        """When it goes back by itself, as the unit tells it."""
+        if not readable(self.family, frozenset({RETURNING})):
+            return None
+        seen = yield from self.read(frozenset({RETURNING}), "whether it goes back by itself could not be read")
+        left = get(seen.get(LIVE, Plane()), RETURNING)
+        if left is None:
+            raise Stop("the unit does not tell whether it goes back by itself")
+        return left
+
     def activate(self, place: int, step: Step) -> Doing:
         """Staged edits are put in force, all at once; the unit may refuse, with a reason, and then nothing is in
         force."""
@@ -257,7 +296,8 @@ class _Run(TakingBack):
             Kind.WRITE: self.write,
             Kind.PROVE: self.prove,
             Kind.SAVE: self.save,
-            Kind.CONFIRM: self.save,
+            Kind.CONFIRM: self.confirm if self.family.op_doing("arm") else self.save,
+            Kind.ARM: self.arm,
             Kind.ACTIVATE: self.activate,
             Kind.RESTART: self.restart,
             Kind.TRY: self.attempt,

@@ -42,10 +42,11 @@ class LogIn:
 @dataclass(frozen=True)
 class Return:
     """The unit restarts, or goes back by itself: wait until one of these ways opens; told `Returned`, or None when the
-    time is over."""
+    time is over. For so many seconds (`quiet`) nothing is tried at all: a refused login would cost a try."""
 
     ways: tuple[Way, ...]
     seconds: float
+    quiet: float = 0.0
 
 
 @dataclass(frozen=True)

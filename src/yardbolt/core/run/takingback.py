@@ -17,10 +17,12 @@ from ..plane.compare import surprises
 from ..plane.edit import get
 from ..plane.path import show
 from ..plane.table import Plane
-from ..talk.outcomes import Done
-from .conducting import Conducting, Stop, reason_of, told_of
+from ..talk.outcomes import Done, Opened
+from .conducting import Conducting, Stop, differing, reason_of, told_of
 from .events import BackedOut, BackingOut
-from .requests import Note, Planes, Read, Request, Return, Returned
+from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned
+
+AFTERWARDS, SETTLING = 60.0, 3.0  # seconds a way in may take to open once it has gone back; until its daemons have loaded
 
 
 @dataclass(frozen=True)
@@ -38,15 +40,22 @@ class TakingBack(Conducting):
     def __init__(self, family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> None:
         super().__init__(family, sheet, belief, now)
         self.unproven: list[Unproven] = []
+        self.before_arming = 0  # how many of them were made before the timed return was armed
 
     def back_out(self) -> Generator[Request, Any, tuple[str, ...]]:
         """Take back, newest first, what was written since the last proof, and read that back too."""
+        early: tuple[str, ...] = ()
+        if self.belief.fallback is not None and self.family.op_doing("back"):
+            early = yield from self.go_back()
+            if self.belief.fallback is not None:
+                return early
+            self.unproven = self.unproven[: self.before_arming]
         # nobody gets in to take anything back, and nobody has to
         if self.belief.fallback is not None and not any(full(self.belief.live, way) for way in self.belief.sessions):
             return (yield from self.wait_for_return())
         if self.belief.waiting and self.family.op_doing("discard"):
             return (yield from self.discard())
-        told_so: list[str] = []
+        told_so: list[str] = list(early)
         for one in reversed(self.unproven):
             # what lies before a change that cannot be taken back stays too: order matters
             if not one.back:
@@ -104,6 +113,43 @@ class TakingBack(Conducting):
             return (f"{words}: they could not be read as gone",)
         yield Note(BackedOut(what=words))
         return (words,)
+
+    def go_back(self) -> Generator[Request, Any, tuple[str, ...]]:
+        """Have the unit go back at once to where the timed return was armed; where nobody gets in, wait until it does so
+        by itself. Either way what it then reads is compared."""
+        op, fallback = self.family.op_doing("back"), self.belief.fallback
+        assert op is not None and fallback is not None
+        words = "everything since the timed return was armed"
+        yield Note(BackingOut(what=words))
+        if not self.sessions_by(op.by):
+            # one try and no more: a refusal may count
+            yield from self.log_in_once()
+        waited = not self.sessions_by(op.by)
+        if waited:
+            back: Returned | None = yield Return(
+                tuple(sorted(fallback.ways[LIVE])), fallback.seconds + AFTERWARDS, fallback.seconds + SETTLING
+            )
+            if back is None:
+                return (f"it goes back by itself within {fallback.seconds:.0f} s; nobody got in by then",)
+            self.belief = replace(self.belief, sessions=frozenset({back.way}))
+        try:
+            answer, _ = yield from self.send(plain_order(op), op.by)
+            if not isinstance(answer, Done):
+                return (f"{words}: {reason_of(answer)}",)
+            self.belief = replace(self.belief, stores=fallback.stores, ways=fallback.ways, fallback=None)
+            seen = yield from self.read(None, "it could not be read back")
+        except Stop as stop:
+            return (f"{words}: {stop.why}",)
+        if odd := surprises(fallback.stores[LIVE], seen.get(LIVE, Plane())):
+            return (f"{words}: {differing(fallback.stores[LIVE], seen[LIVE], odd)}",)
+        yield Note(BackedOut(what=words))
+        return (f"{words}{', by itself' if waited else ''}",)
+
+    def log_in_once(self) -> Doing:
+        """A new login by the best way that was proven."""
+        best = next((way for way in sorted(self.belief.proven) if full(self.belief.live, way)), None)
+        if best is not None and isinstance((yield LogIn(best)), Opened):
+            self.belief = learn(self.belief, best)
 
     def wait_for_return(self) -> Generator[Request, Any, tuple[str, ...]]:
         """Nobody gets in any more, and the unit goes back by itself: wait for that."""

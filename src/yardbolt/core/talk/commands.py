@@ -26,7 +26,7 @@ from .conversation import (
 from .outcomes import Done, End, Ended, Login, Lost, No, Opened, Unclear
 from .patterns import fill_in
 from .replies import LONGEST_REASON, ReplyRow
-from .script import AS_ONESELF, AS_ROOT, BEGIN
+from .script import AS_ONESELF, AS_ROOT, BEGIN, whole
 from .tree import Tree
 
 ALL_SECONDS = 90.0  # what one script of many sections may take
@@ -71,18 +71,24 @@ class AskHow(Unprompted):
 
 @dataclass(frozen=True)
 class OpHow(Unprompted):
-    """What is run to change something."""
+    """What is run to change something: a command, or a `program` of the library with what it is `given` (argument ->
+    text with slots); a program always runs as root, and everything it is given goes over its input."""
 
-    say: str
+    say: str = ""
+    program: str = ""
+    given: Mapping[str, str] = field(default_factory=dict)
     rights: Literal["", "root"] = ""
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
-        """The one text with slots."""
-        yield ("say",), self.say
+        """The texts with slots."""
+        if not self.program:
+            yield ("say",), self.say
+        for name, template in self.given.items():
+            yield ("given", name), template
 
     def asked_as(self) -> str:
         """The command, unfilled."""
-        return self.say
+        return f"program {self.program}" if self.program else self.say
 
 
 @dataclass(frozen=True)
@@ -181,6 +187,9 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
     """The command. Raises ValueError where a slot stays open."""
     if isinstance(how, AskHow) and how.section:
         return (how.say,)
+    if isinstance(how, OpHow) and how.program:
+        given = {name: fill_in(template, fill) for name, template in how.given.items()}
+        return whole(how.say, given)
     return fill_in(how.say, fill)
 
 
@@ -242,11 +251,15 @@ def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
     """Run one command that changes something. As root by sudo it goes over input, never as an argument."""
     run = Run(message(order.how, order.fill), order.seconds)
-    if order.how.rights == "root" and session.rights != "root":
+    by_input = bool(order.how.program)
+    if by_input:
+        run = Run((AS_ONESELF,), order.seconds, run.command)
+    if (by_input or order.how.rights == "root") and session.rights != "root":
         before, why = yield from _root(channel, session)
         if why:
             return No(why, sent=False)
-        run = Run((AS_ROOT,), order.seconds, (*before, "{ ", *run.command, "\n} </dev/null\n"))
+        script = run.input if by_input else ("{ ", *run.command, "\n} </dev/null\n")
+        run = Run((AS_ROOT,), order.seconds, (*before, *script))
     ran = yield run
     if isinstance(ran, Lost):
         return (

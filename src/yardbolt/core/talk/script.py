@@ -14,6 +14,8 @@ import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from ..secret import Slot, Text
+
 SECTION_SECONDS = 20
 BEGIN = "from here on it is a script"
 AS_ONESELF = "exec /bin/sh -s"
@@ -55,6 +57,18 @@ def script(sections: Sequence[str], nonce: str, given: Mapping[str, str]) -> str
     lines += [f"section {place} {shlex.quote(text)}\n" for place, text in enumerate(sections)]
     # parsed whole before anything runs, so that no command can eat what is left of it
     return "".join((*lines, 'echo "$N done"; exit 0; }\n'))
+
+
+_GIVEN = "end of what is given"
+
+
+def whole(text: str, given: Mapping[str, Text]) -> Text:
+    """One script that finds what it is given as variables, of one line each. It is parsed whole before anything of it
+    runs, so that a line that is cut runs none of it, and no command can eat what is left of it."""
+    parts: list[str | Slot] = ["{\n"]
+    for name, value in given.items():
+        parts += [f"IFS= read -r {name} <<'{_GIVEN}'\n", *value, f"\n{_GIVEN}\n"]
+    return (*parts, text, "\nexit 0\n} </dev/null\n")
 
 
 def cksum(data: bytes) -> int:

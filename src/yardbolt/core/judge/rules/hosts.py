@@ -10,10 +10,13 @@ from ...plane.edit import get
 from ...plane.kinds import ABSENT, number
 from ...plane.table import Plane
 from ...plane.words import spoken
+from ..demands import Demand, Gone, exactly
+from .logins import can_log_in
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives it its address (RFC 2131, RFC 8415)
 FIRST_OWN = 32768
+SYSLOG = 514  # RFC 5426, section 3.3
 COMMUNITIES = {"communities": "go over the line readable", "published": "anybody knows", "writing": "may write"}
 WEAK_STORAGE = "its password is kept by an outdated method"
 
@@ -56,6 +59,11 @@ def _jobs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(("jobs",), State.UNKNOWN, "the jobs were not all read", "")
 
 
+def _want_no_jobs(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if "jobs" in site.allows.foreign:
+        yield from (Gone(("jobs", job.key), "foreign-jobs") for job in plane.jobs if job.origin == "unknown")
+
+
 def _files(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for file in plane.files:
         path = ("files", file.key)
@@ -69,10 +77,16 @@ def _files(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(("files",), State.UNKNOWN, "the files that run by themselves were not all read", "")
 
 
+def _want_no_files(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for file in plane.files:
+        if file.key in site.allows.foreign and file.origin == "unknown":
+            yield Gone(("files", file.key), "foreign-files")
+
+
 def _root_powers(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.accounts:
         path = ("accounts", a.key, "becomes_root")
-        if a.becomes_root is ABSENT or a.key == "root" or a.role == "none":
+        if a.becomes_root is ABSENT or a.key == "root" or a.role == "none" or can_log_in(a) is False:
             continue
         if a.becomes_root == "is root":
             yield Verdict(path, State.FAILS, f"{a.key} is root under another name", "read", "root under another name")
@@ -118,6 +132,11 @@ def _dictionary(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         )
 
 
+def _want_dictionary(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if plane.policy.dictionary == "missing":
+        yield exactly(("policy", "dictionary"), "dictionary", "not used")
+
+
 def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     path, found = ("logs", "destinations"), plane.logs.destinations
     if found is None:
@@ -135,6 +154,15 @@ def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for wanted in sorted(site.log_servers):
         if not any(wanted in one.split() for one in goes):
             yield Verdict(path, State.FAILS, f"no logs go to {wanted}")
+
+
+def _want_logs(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    path, found = ("logs", "destinations"), plane.logs.destinations
+    if not site.log_servers or path in site.manual:
+        return
+    keep = [one for one in (found if isinstance(found, tuple) else ()) if set(one.split()) & site.log_servers]
+    new = [f"udp {server} {SYSLOG}" for server in site.log_servers if not any(server in one.split() for one in keep)]
+    yield exactly(path, "log-destination", tuple(sorted([*keep, *new])))
 
 
 def _time(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -164,6 +192,11 @@ def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif isinstance(value, int):
             state = State.FAILS if value else State.HOLDS
             yield Verdict(path, state, f"{value or 'no'} communit{'y' if value == 1 else 'ies'} that {bad}", basis)
+
+
+def _want_no_communities(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if isinstance(plane.snmp.communities, int) and plane.snmp.communities:
+        yield exactly(("snmp", "communities"), "snmp-communities", 0)
 
 
 def _nobody_asks(plane: Plane) -> bool:
@@ -198,7 +231,13 @@ def _nameless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _certificates(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    shown = not plane.services.complete or any(
+        s.key in ("http", "https") and (s.enabled is not False or s.boot is not False) for s in plane.services
+    )
     for c in plane.certificates:
+        # what stands in the settings of a web server that never starts, nobody is shown
+        if not c.port and not shown:
+            continue
         # one is shown at a port, another stands in a file a web server is set to show
         where, basis = (f"port {c.port}", "tried") if c.port else (c.key, "read")
         path = ("certificates", c.key)
@@ -228,12 +267,12 @@ RULES = (
     Rule(
         "foreign-jobs", "what runs by itself came with a package, or from us", "a job runs by itself that no package brought",
         "What somebody planted to come back is run by the clock.",
-        Severity.MEDIUM, _jobs,
+        Severity.MEDIUM, _jobs, _want_no_jobs,
     ),
     Rule(
         "foreign-files", "files that run by themselves are as packages brought them", "a file that runs by itself is not as a package brought it",
         "Profiles, units and hooks run as whoever logs in, or as root at the start.",
-        Severity.LOW, _files,
+        Severity.LOW, _files, _want_no_files,
     ),
     Rule(
         "root-powers", "sudo asks everybody for a password", "somebody is root, or becomes it, without a password",
@@ -248,12 +287,12 @@ RULES = (
     Rule(
         "dictionary", "users can set passwords", "users can set no password at all",
         "A word check without its dictionary refuses every password: nobody can change his any more.",
-        Severity.HIGH, _dictionary,
+        Severity.HIGH, _dictionary, _want_dictionary,
     ),
     Rule(
         "log-destination", "logs go where the job says", "logs do not go where the job says",
         "A log that stays on the unit is the first thing an intruder edits; one that goes elsewhere tells him what you know.",
-        Severity.MEDIUM, _logs,
+        Severity.MEDIUM, _logs, _want_logs,
     ),
     Rule(
         "time-source", "its clock is kept in step", "its clock is not kept in step",
@@ -263,7 +302,7 @@ RULES = (
     Rule(
         "snmp-communities", "no SNMP community opens it", "SNMP communities open it",
         "A community is a password sent readable with every question (RFC 3414 is the answer to it).",
-        Severity.HIGH, _snmp,
+        Severity.HIGH, _snmp, _want_no_communities,
     ),
     Rule(
         "nameless-files", "nobody fetches files without a login", "files are given away without a login",

@@ -91,7 +91,7 @@ def _no_factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Dema
     yield from _remedy(plane, site, "factory-login")
 
 
-def _opens(a: Account) -> bool | None:
+def can_log_in(a: Account) -> bool | None:
     """Can anybody log in with it? None where that was not read. A locked password does not keep a key out."""
     if a.enabled is False or a.role == "none":
         return False
@@ -103,7 +103,7 @@ def _opens(a: Account) -> bool | None:
 def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.accounts:
         known = a.key in site.factory or a.key.lower() in PREDICTABLE
-        opens = _opens(a)
+        opens = can_log_in(a)
         if known and opens is not False:
             kind = "the maker's own name" if a.key in site.factory else "one of the first names anybody tries"
             more = "" if opens else "; whether it can log in was not read"
@@ -174,7 +174,7 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             )
         elif a.storage == "blank":
             yield Verdict(path, State.FAILS, "blank")
-        elif _opens(a) is not False:
+        elif can_log_in(a) is not False:
             saw = "its password is not known to us, so it was not analysed"
             yield Verdict(path, State.UNKNOWN, saw, "", "password not known to us, so not analysed")
 
@@ -190,7 +190,7 @@ def _unknown_account(plane: Plane, site: Site, params: Params) -> Iterator[Verdi
     for a in plane.accounts:
         if a.key in ours or a.key in site.factory or a.origin == "system":
             continue
-        if (opens := _opens(a)) is not False:
+        if (opens := can_log_in(a)) is not False:
             more = "" if opens else "; whether it can log in was not read"
             known = "neither the maker's nor in the job file"
             state = State.FAILS if opens else State.UNKNOWN
@@ -199,6 +199,34 @@ def _unknown_account(plane: Plane, site: Site, params: Params) -> Iterator[Verdi
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
     elif not any(item(plane, ("accounts", a.key)) for a in plane.accounts):
         yield Verdict(("accounts",), State.UNKNOWN, "no account was read", "")
+
+
+def _end_unknown(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if "accounts" not in site.allows.foreign:
+        return
+    ours = {own.name for own in site.accounts}
+    for a in plane.accounts:
+        if a.key in ours or a.key in site.factory or a.origin == "system" or can_log_in(a) is False:
+            continue
+        # root under another name is root as long as it is there
+        if a.becomes_root == "is root":
+            yield Gone(("accounts", a.key), "unknown-account")
+        else:
+            yield exactly(("accounts", a.key, "enabled"), "unknown-account", False)
+
+
+def _want_known_keys(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if "keys" not in site.allows.foreign:
+        return
+    ours = {own.name: set(own.keys) for own in site.accounts}
+    for a in plane.accounts:
+        # its keys go with it
+        goes = a.becomes_root == "is root" and "accounts" in site.allows.foreign and a.origin != "system"
+        if goes or (a.key in site.factory and site.allows.remove_factory_accounts):
+            continue
+        if isinstance(a.keys, tuple) and set(a.keys) - ours.get(a.key, set()):
+            left = tuple(key for key in a.keys if key in ours.get(a.key, set()))
+            yield exactly(("accounts", a.key, "keys"), "login-keys", left)
 
 
 def _keys(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -271,11 +299,11 @@ RULES = (
     Rule(
         "login-keys", "every SSH key that opens an account is the owner's", "an SSH key opens an account that the job does not name",
         "A key opens without a password, is not locked with it, and stays when the password is changed.",
-        Severity.HIGH, _keys,
+        Severity.HIGH, _keys, _want_known_keys,
     ),
     Rule(
         "unknown-account", "every account has an owner", "an account has no owner",
         "An account nobody knows is an open door nobody watches.",
-        Severity.HIGH, _unknown_account,
+        Severity.HIGH, _unknown_account, _end_unknown,
     ),
 )  # fmt: skip

@@ -58,7 +58,9 @@ def _lockout(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _want_lockout(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    yield Between(TRIES, "lock-out", params["tries at least"], params["tries at most"])
+    # never locked is nearest to the most tries
+    low = params["tries at most"] if get(plane, TRIES) is ABSENT else params["tries at least"]
+    yield Between(TRIES, "lock-out", low, params["tries at most"])
     yield Between(RELEASE, "lock-out", params["release at least"], 86400.0)
 
 

@@ -109,6 +109,8 @@ def _want_needed(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
             yield exactly(("services", s.key, "enabled"), "needed-services", False)
         elif s.key in site.needed:
             yield exactly(("services", s.key, "enabled"), "needed-services", True)
+        elif s.boot is True:
+            yield exactly(("services", s.key, "boot"), "needed-services", False)
 
 
 def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -194,6 +196,19 @@ def _root(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     yield from _ssh_unread(plane)
 
 
+def _want_no_root(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    # a person first: where the job makes nobody with all rights, root is the only one
+    if any(own.role == "full" and not site.ended(own) for own in site.accounts):
+        for s in _kept(plane, site):
+            if s.root_login not in (ABSENT, "no"):
+                yield exactly(("services", s.key, "root_login"), "ssh-root", "no")
+
+
+def _kept(plane: Plane, site: Site) -> Iterator[Service]:
+    """The SSH servers that stay."""
+    return (s for s in _ssh(plane) if s.key in site.needed)
+
+
 def _blank(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in _ssh(plane):
         if s.blank_login is not ABSENT:
@@ -213,13 +228,39 @@ def _tries(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     yield from _ssh_unread(plane)
 
 
+def _want_no_blank(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for s in _kept(plane, site):
+        if s.blank_login is True:
+            yield exactly(("services", s.key, "blank_login"), "ssh-blank", False)
+
+
+def _want_few_tries(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for s in _kept(plane, site):
+        if s.tries is not ABSENT:
+            yield Between(("services", s.key, "tries"), "ssh-tries", high=params["at most"])
+
+
+def _outdated(offered: tuple[str, ...]) -> list[str]:
+    return [one for one in offered if one in OLD_KEYS or any(part in one for part in OLD_PARTS)]
+
+
+def _want_modern(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for s in _kept(plane, site):
+        for field in ("key_types", "exchanges", "ciphers", "macs"):
+            offered = get(plane, ("services", s.key, field))
+            weak = _outdated(offered) if isinstance(offered, tuple) else []
+            left = tuple(one for one in offered if one not in weak) if weak else ()
+            if left:
+                yield exactly(("services", s.key, field), "ssh-old", left)
+
+
 def _old(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in _running(plane):
         for field in ("key_types", "exchanges", "ciphers", "macs"):
             path = ("services", s.key, field)
             offered = get(plane, path)
             if isinstance(offered, tuple):
-                weak = [x for x in offered if x in OLD_KEYS or any(p in x for p in OLD_PARTS)]
+                weak = _outdated(offered)
                 yield Verdict(
                     path,
                     State.FAILS if weak else State.HOLDS,
@@ -255,21 +296,21 @@ RULES = (
     Rule(
         "ssh-root", "root does not log in over SSH", "root logs in over SSH",
         "One shared name with all rights cannot be told from another.",
-        Severity.HIGH, _root,
+        Severity.HIGH, _root, _want_no_root,
     ),
     Rule(
         "ssh-blank", "SSH takes no blank password", "SSH takes blank passwords",
         "An account without a password is open to whoever knows its name.",
-        Severity.CRITICAL, _blank,
+        Severity.CRITICAL, _blank, _want_no_blank,
     ),
     Rule(
         "ssh-tries", "few tries in one SSH connection", "one SSH connection allows many tries",
         "Each connection is a free round of guesses.",
-        Severity.LOW, _tries, params={"at most": Param(number, "tries", 4)},
+        Severity.LOW, _tries, _want_few_tries, params={"at most": Param(number, "tries", 4)},
     ),
     Rule(
         "ssh-old", "SSH offers nothing outdated", "SSH offers outdated algorithms",
         "Old keys, exchanges and ciphers can be broken or forced upon you.",
-        Severity.MEDIUM, _old,
+        Severity.MEDIUM, _old, _want_modern,
     ),
 )  # fmt: skip

@@ -37,6 +37,9 @@ def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 def _want_idle(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     if plane.idle is not ABSENT:
         yield Between(("idle",), "idle-timeout", 60.0, params["at most"])
+    for s in plane.services:
+        if s.key in site.needed and s.enabled is not False and s.idle is not ABSENT:
+            yield Between(("services", s.key, "idle"), "idle-timeout", 60.0, params["at most"])
 
 
 def _banner(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:

@@ -1,0 +1,17 @@
+"""The library of programs: what is run on a host to change it, one table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from . import accounts, packets, passwords, services, ssh, timed_return, upkeep
+from .common import BEGIN, COMMON, Program
+
+PROGRAMS: Mapping[str, Program] = {
+    one.name: one for module in (timed_return, ssh, accounts, passwords, services, packets, upkeep) for one in module.PROGRAMS
+}
+
+
+def text_of(program: Program) -> str:
+    """The whole text of a program."""
+    return f"{BEGIN}{COMMON}{program.text}"

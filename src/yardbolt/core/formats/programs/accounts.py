@@ -1,0 +1,117 @@
+"""Accounts: made, given a password, locked, removed (useradd(8), chpasswd(8), usermod(8); adduser, chpasswd, deluser of
+BusyBox), and who may become root (sudoers(5))."""
+
+from __future__ import annotations
+
+from .common import Program
+
+_THERE = r"""
+there() { grep -q "^$1:" /etc/passwd; }
+"""
+_RIGHTS = r"""
+# what sudo takes is checked under a name it does not read, and then put in its place
+may_all() {
+  have visudo || no 'there is no sudo, so only root has all rights here'
+  s=/etc/sudoers.d/.yardbolt.new
+  mkdir -p -m 750 /etc/sudoers.d; echo "$1 ALL=(ALL:ALL) ALL" >$s && chmod 440 $s || no 'no room for the rules of sudo'
+  visudo -cqf $s >/dev/null 2>&1 || { rm -f $s; no "sudo would not take a rule for $1"; }
+  rm -f $s; echo "$1 ALL=(ALL:ALL) ALL" | own "/etc/sudoers.d/yardbolt-$1" 440 || exit 9
+  visudo -cq >/dev/null 2>&1 || { gone "/etc/sudoers.d/yardbolt-$1"; no 'sudo would not take its rules any more'; }
+}
+rights() {
+  case $2 in
+    full) may_all "$1";;
+    *) [ -e "/etc/sudoers.d/yardbolt-$1" ] && gone "/etc/sudoers.d/yardbolt-$1"; :;;
+  esac
+}
+"""
+_GIVE = r"""
+# over input, never as an argument; what it says is no answer, so what is kept is looked at
+give() {
+  was=$(sed -n "s/^$1:\([^:]*\):.*/\1/p" /etc/shadow)
+  if chpasswd --help 2>&1 | grep -q -- '-c ALG'; then printf '%s:%s\n' "$1" "$secret" | chpasswd -c sha512 >/dev/null 2>&1
+  else printf '%s:%s\n' "$1" "$secret" | chpasswd >/dev/null 2>&1; fi
+  now=$(sed -n "s/^$1:\([^:]*\):.*/\1/p" /etc/shadow)
+  case $now in ''|'!'*|'*'*) no "the password of $1 was not taken";; esac
+  [ "$now" != "$was" ] || no "the password of $1 was not taken"
+}
+"""
+MAKE = (
+    _THERE
+    + _RIGHTS
+    + _GIVE
+    + r"""
+sh=/bin/sh; [ -x /bin/bash ] && sh=/bin/bash
+there "$name" || if have useradd; then useradd -m -s $sh "$name" </dev/null >/dev/null 2>&1; else adduser -D -s $sh "$name" </dev/null >/dev/null 2>&1; fi
+there "$name" || no "the account $name could not be made"
+give "$name"
+rights "$name" "$role"
+"""
+)
+ROLE = (
+    _THERE
+    + _RIGHTS
+    + r"""
+there "$name" || no "there is no account $name"
+rights "$name" "$role"
+"""
+)
+SECRET = (
+    _THERE
+    + _GIVE
+    + r"""
+there "$name" || no "there is no account $name"
+give "$name"
+"""
+)
+# what ends: its keys (after a copy), its jobs (after a copy), whoever is inside as it
+_END = r"""
+h=$(sed -n "s|^$name:[^:]*:[^:]*:[^:]*:[^:]*:\([^:]*\):.*|\1|p" /etc/passwd | sed -n 1p)
+u=$(sed -n "s|^$name:[^:]*:\([0-9]*\):.*|\1|p" /etc/passwd | sed -n 1p)
+end_it() {
+  [ "$u" = 0 ] && return
+  for x in "$h/.ssh/authorized_keys" "$h/.ssh/authorized_keys2"; do
+    [ -f "$x" ] && [ ! -h "$x" ] && { keep "$x"; rm -f "$x"; }
+  done
+  [ -f "/var/spool/cron/crontabs/$name" ] && { keep "/var/spool/cron/crontabs/$name"; rm -f "/var/spool/cron/crontabs/$name"; }
+  for p in /proc/[0-9]*; do
+    [ "$(sed -n 's/^Uid:[^0-9]*\([0-9]*\).*/\1/p' $p/status 2>/dev/null)" = "$u" ] && kill -9 "${p#/proc/}" 2>/dev/null
+  done
+  have faillock && faillock --user "$name" --reset >/dev/null 2>&1
+  :
+}
+"""
+LOCK = (
+    _THERE
+    + _END
+    + r"""
+there "$name" || no "there is no account $name"
+if [ "$value" = no ]; then
+  if have usermod; then usermod -L -e 1 "$name" </dev/null >/dev/null 2>&1; else passwd -l "$name" >/dev/null 2>&1; fi
+  case $(sed -n "s/^$name:\([^:]*\):.*/\1/p" /etc/shadow) in '!'*|'*'*) ;; *) no "$name could not be locked";; esac
+  end_it
+else
+  if have usermod; then usermod -e '' "$name" </dev/null >/dev/null 2>&1; usermod -U "$name" </dev/null >/dev/null 2>&1; else passwd -u "$name" >/dev/null 2>&1; fi
+  :
+fi
+"""
+)
+REMOVE = (
+    _THERE
+    + _END
+    + r"""
+there "$name" || exit 0
+keep /etc/passwd; keep /etc/shadow; end_it
+[ -e "/etc/sudoers.d/yardbolt-$name" ] && gone "/etc/sudoers.d/yardbolt-$name"
+if have userdel; then userdel -f "$name" </dev/null >/dev/null 2>&1; else deluser "$name" </dev/null >/dev/null 2>&1; fi
+there "$name" && no "$name could not be removed"
+:
+"""
+)
+PROGRAMS = (
+    Program("make-account", "makes an account with its password and its rights", ("name", "role", "secret"), MAKE),
+    Program("account-rights", "gives an account all rights by sudo, or takes that back", ("name", "role"), ROLE),
+    Program("account-secret", "gives an account a new password", ("name", "secret"), SECRET),
+    Program("account-switch", "locks and expires an account, its keys gone, or opens it again", ("name", "value"), LOCK),
+    Program("remove-account", "removes an account; its home folder stays", ("name",), REMOVE),
+)

@@ -1,0 +1,99 @@
+"""Settings of the SSH server, in one early file of our own that surely wins (sshd_config(5)): what may stand under `Match` in
+a block for all that comes first, what is for the whole daemon bare before it.
+
+It is tried (`sshd -t`, with the options the running server has) before the server is told to load it, and the server is
+looked for afterwards. Loading takes the listener away for a moment; sessions stay.
+"""
+
+from __future__ import annotations
+
+from ..sections import SERVER
+from .common import Program
+
+OWN = "/etc/ssh/sshd_config.d/+yardbolt.conf"
+NOTICE = "/etc/ssh/yardbolt-notice"
+
+# set_one WORD VALUE: into our own file, whole; an empty value takes the setting out
+SET = (
+    f"O={OWN}"
+    + r"""
+[ "$kind" = openssh ] || no 'its SSH server has no file of settings'
+set_one() {
+  old=$(cat $O 2>/dev/null | sed '/^#/d')
+  bare=$(echo "$old" | sed -n '/^Match all$/q; p' | sed "/^$1 /d; /^\$/d")
+  block=$(echo "$old" | sed -n '/^Match all$/,$p' | sed "1d; /^  $1 /d; /^\$/d")
+  if [ -n "$2" ]; then case $1 in
+    Ciphers|MACs|KexAlgorithms|HostKeyAlgorithms|LoginGraceTime|HostKey|ListenAddress) bare="$bare
+$1 $2";;
+    *) block="$block
+  $1 $2";;
+  esac; fi
+  { echo '# written by Yard Bolt; /var/lib/yardbolt tells how to take it away'; echo "$bare"; [ -n "$block" ] && { echo 'Match all'; echo "$block"; }; } | sed '/^$/d'
+}
+# our file is taken in first of all, where the main file does not already do so
+taken_in() {
+  first=$(sed 's/^[[:space:]]*//; /^#/d; /^$/d' "$f" | sed -n 1p)
+  case $first in [Ii]nclude*sshd_config.d/\*.conf) return;; esac
+  grep -qxF "Include $O" "$f" && return
+  { echo '# the next line is from Yard Bolt'; echo "Include $O"; cat "$f"; } | theirs "$f" || exit 9
+}
+load() {
+  # loaded in the very second of the change, nobody could tell later whether it has it
+  next_second
+  kill -HUP "$l" || no 'the SSH server could not be told to load its settings'
+  i=0; while sleep 0.1; [ $i -lt 50 ]; do
+    i=$((i + 1))
+    for p in /proc/[0-9]*; do
+      [ "$(readlink $p/exe)" = "$exe" ] || continue
+      case "$(tr '\0' ' ' <$p/cmdline)" in *'[listener]'*) return;; esac
+    done
+    [ -d /run/systemd/system ] && systemctl is-active -q ssh.socket && return
+  done
+  no 'the SSH server does not listen any more'
+}
+change() {
+  taken_in
+  before=$(cat $O 2>/dev/null; echo x)
+  set_one "$1" "$2" | sed -n '2,$p' | sed -n '$=' | grep -q . && { set_one "$1" "$2" | own $O 644 || exit 9; } || gone $O
+  said=$(sshd_ -t 2>&1) || {
+    if [ "$before" = x ]; then gone $O; else printf %s "${before%x}" | own $O 644 || exit 9; fi
+    no "the SSH server would not take it: $(echo "$said" | sed -n 1p)"
+  }
+  load
+}
+"""
+)
+SETTING = (
+    SERVER
+    + SET
+    + r"""
+change "$word" "$value"
+"""
+)
+BANNER = (
+    SERVER
+    + SET
+    + f"N={NOTICE}"
+    + r"""
+if [ -n "$value" ]; then printf '%s\n' "$value" | own $N 644 || exit 9; change Banner $N; else change Banner ''; gone $N; fi
+"""
+)
+KEYS = r"""
+h=$(sed -n "s|^$name:[^:]*:[^:]*:[^:]*:[^:]*:\([^:]*\):.*|\1|p" /etc/passwd | sed -n 1p)
+[ -n "$h" ] || no "there is no account $name"
+for x in "$h/.ssh/authorized_keys" "$h/.ssh/authorized_keys2"; do
+  [ -f "$x" ] || continue
+  [ -h "$x" ] && no "$x is a link, and nothing is written through it"
+  keep "$x"
+  while IFS= read -r line; do
+    case $line in ''|'#'*) continue;; esac
+    print=$(echo "$line" | ssh-keygen -lf - 2>/dev/null | cut -d' ' -f2)
+    case ",$value," in *",$print,"*) [ -n "$print" ] && echo "$line";; esac
+  done <"$x" | theirs "$x" || exit 9
+done
+"""
+PROGRAMS = (
+    Program("ssh-setting", "one setting of the SSH server, in a file of our own that wins", ("word", "value"), SETTING),
+    Program("ssh-notice", "the notice the SSH server shows before a login", ("value",), BANNER),
+    Program("ssh-keys", "leaves an account those of its SSH keys that are named, by their fingerprints", ("name", "value"), KEYS),
+)

@@ -1,0 +1,98 @@
+"""Name, clock, logs, time sources, SNMP communities, jobs and files nobody knows (hostname(1), rsyslog.conf(5), chrony.conf(5),
+snmpd.conf(5), crontab(5))."""
+
+from __future__ import annotations
+
+from .common import Program
+
+_AGAIN = r"""
+called() { for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; [ "$c" = "$1" ] && echo "${p#/proc/}"; done; }
+# again PROGRAM SERVICE: started anew, and not only told to read its files, so that it can be seen to have read them
+again() {
+  s=${2:-$1}; p=$(called "$1"); w=$(tr '\0' '\n' </proc/$(echo "$p" | sed -n 1p)/cmdline)
+  next_second
+  if [ -d /run/systemd/system ]; then systemctl restart "$s" </dev/null >/dev/null 2>&1
+  elif [ -x "/etc/init.d/$s" ]; then service "$s" restart </dev/null >/dev/null 2>&1
+  else
+    kill $p; i=0; while kill -0 $p 2>/dev/null && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1)); done
+    n='
+'; IFS=$n; set -f; set -- $w; unset IFS; set +f; rm -f "/run/$1.pid" "/run/${1##*/}.pid"; "$@" </dev/null >/dev/null 2>&1
+  fi
+  i=0; while [ -z "$(called "${1##*/}")" ] && [ $i -lt 30 ]; do sleep 0.1; i=$((i + 1)); done
+  [ -n "$(called "${1##*/}")" ] || no "$s did not start again"
+}
+"""
+NAME = r"""
+old=$(uname -n)
+echo "$value" | theirs /etc/hostname || exit 9
+if grep -q '^127\.0\.1\.1' /etc/hosts; then sed "s/^\(127\.0\.1\.1[[:space:]].*\)\$/127.0.1.1 $value/" /etc/hosts
+else sed "s/\([[:space:]]\)$(echo "$old" | sed 's/[.]/[.]/g')\([[:space:]]\|\$\)/\1$value\2/" /etc/hosts; grep -q "127\.0\..*[[:space:]]$old\([[:space:]]\|\$\)" /etc/hosts || echo "127.0.1.1 $value"
+fi | theirs /etc/hosts || exit 9
+hostname "$value" && [ "$(uname -n)" = "$value" ] || no 'the kernel did not take the name'
+"""
+CLOCK = r"""
+t=$(echo "$value" | sed 's/T/ /; s/[.].*//; s/[+Z].*//')
+date -u -s "$t" >/dev/null 2>&1 || no 'the clock could not be set'
+have hwclock && hwclock -w -u >/dev/null 2>&1
+:
+"""
+LOGS = _AGAIN + r"""
+O=/etc/rsyslog.d/90-yardbolt.conf
+[ -n "$(for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; [ "$c" = rsyslogd ] && echo x; done)" ] || no 'no rsyslog runs here'
+new=$(echo "$value" | tr , '\n' | while read -r kind address port; do
+  [ -n "$port" ] && echo "*.* action(type=\"omfwd\" target=\"$address\" port=\"$port\" protocol=\"$kind\" queue.type=\"LinkedList\" action.resumeRetryCount=\"-1\")"
+done)
+# what sends elsewhere and is not wanted is not ours: it is written out of force, after a copy
+for x in /etc/rsyslog.conf /etc/rsyslog.d/*.conf; do
+  [ -f "$x" ] && [ "$x" != $O ] || continue
+  grep -q '^[^#].*\(@\|omfwd\)' "$x" || continue
+  while IFS= read -r line; do
+    case $line in
+      '#'*) echo "$line";;
+      *@*|*omfwd*) k=no; for a in $(echo "$value" | tr , '\n' | cut -d' ' -f2); do case $line in *"$a"*) k=yes;; esac; done
+        [ $k = yes ] && echo "$line" || echo "#yardbolt# $line";;
+      *) echo "$line";;
+    esac
+  done <"$x" | theirs "$x" || exit 9
+done
+if [ -n "$new" ]; then { echo '# written by Yard Bolt'; echo "$new"; } | own $O 644 || exit 9; else gone $O; fi
+said=$(rsyslogd -N1 2>&1 | grep -i 'yardbolt' | sed -n 1p); [ -z "$said" ] || { gone $O; no "rsyslog would not take it: $said"; }
+again rsyslogd rsyslog
+"""
+COMMUNITIES = _AGAIN + r"""
+for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf; do
+  [ -f "$x" ] && grep -q '^[[:space:]]*\(r[ow]community\|com2sec\)' "$x" || continue
+  sed 's/^[[:space:]]*\(r[ow]community\|com2sec\)/#yardbolt# &/' "$x" | theirs "$x" || exit 9
+done
+[ -z "$(called snmpd)" ] || again snmpd
+:
+"""
+JOB = r"""
+f=${name% *}; n=${name##* }
+case $name in
+  at\ *) have atrm && atrm "$n" || no "$name could not be removed";;
+  /etc/cron.hourly/*|/etc/cron.daily/*|/etc/cron.weekly/*|/etc/cron.monthly/*) keep "$name"; rm -f "$name";;
+  *.timer) systemctl disable --now "$name" >/dev/null 2>&1; systemctl mask "$name" >/dev/null 2>&1;;
+  /*) [ -f "$f" ] || exit 0
+    i=0; while IFS= read -r line; do
+      case $line in
+        ''|'#'*|[A-Za-z_]*=*) echo "$line"; continue;;
+      esac
+      i=$((i + 1)); [ "$i" = "$n" ] && echo "#yardbolt# $line" || echo "$line"
+    done <"$f" | theirs "$f" || exit 9;;
+  *) no "how $name is removed is not known";;
+esac
+"""
+FILE = r"""
+case $name in /*) ;; *) no 'a file is named from the root';; esac
+[ -f "$name" ] && { [ -h "$name" ] && no "$name is a link"; keep "$name"; rm -f "$name"; }
+[ ! -e "$name" ] || no "$name could not be removed"
+"""
+PROGRAMS = (
+    Program("host-name", "its name: to the kernel, in /etc/hostname and in /etc/hosts", ("value",), NAME),
+    Program("set-clock", "its clock", ("value",), CLOCK),
+    Program("log-destinations", "where its logs go, by rsyslog", ("value",), LOGS),
+    Program("no-communities", "no SNMP community any more", (), COMMUNITIES),
+    Program("remove-job", "takes a job out of force, after a copy", ("name",), JOB),
+    Program("remove-file", "removes a file, after a copy", ("name",), FILE),
+)
