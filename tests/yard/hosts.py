@@ -136,7 +136,21 @@ class Host:
         )
         # its uptime is its own, as that of a real one is
         up = int(float(Path("/proc/uptime").read_text().split()[0]))
-        argv = ["unshare", "--mount", "--pid", "--net", "--uts", "--time", "--boottime", f"-{up}", "--fork", "--kill-child", "/bin/sh", "-c", script]
+        argv = [
+            "unshare",
+            "--mount",
+            "--pid",
+            "--net",
+            "--uts",
+            "--time",
+            "--boottime",
+            f"-{up}",
+            "--fork",
+            "--kill-child",
+            "/bin/sh",
+            "-c",
+            script,
+        ]
         with (self.folder / "log").open("ab") as log:
             self.process = subprocess.Popen(
                 argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True

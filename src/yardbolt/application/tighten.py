@@ -12,7 +12,7 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError, OperatorError, Stopped, Trouble, UnitError, YardboltError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.family.writing import plain_order
-from yardbolt.core.judge.access import who
+from yardbolt.core.judge.access import admit, who
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief
@@ -46,7 +46,7 @@ from .check import file_once
 from .enter import prepare
 from .identity import box_of, not_another, recognise
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
-from .reach import candidates, shut_out, way_in
+from .reach import candidates, shut_out, way_in, with_credentials
 from .session import Session
 from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
 from .unit import UnitInWork
@@ -150,7 +150,9 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
     wanted = brought(unit.family, made.target)
     found = from_tree(approved.found)
     foreign = [
-        path for path, _, _ in differences(found, made.plane) if path[0] != "stores" and not planned(path, wanted, made.plane)
+        path
+        for path, _, _ in differences(found, made.plane)
+        if path[0] != "stores" and not planned(path, wanted, made.plane)
     ]
     if foreign and not keep_found:
         problem = f"changed since the approval, and not by this run: {', '.join(map(show, foreign))}"
@@ -224,6 +226,9 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     for way in candidates(unit):
         if way.account in seen or exists(plane, ("accounts", way.account)) is not True:
             continue
+        # its settings turn it away: the try would be spent for nothing
+        if admit(put(plane, ("accounts", way.account, "secret"), way.secret), way).admitted is False:
+            continue
         outcome, more = await unit.enter(way)
         if more is not None:
             seen.add(way.account)
@@ -231,7 +236,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
         elif isinstance(outcome, Locked):
             unit.report(f"{unit.name}: {way.account} is locked or out of tries")
-    plane = _with_published(unit, plane)
+    plane = with_credentials(unit, _with_published(unit, plane), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 
 
@@ -244,7 +249,9 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
     assert isinstance(left, float)
     if not unit.history().open_run()[1]:
         when = f"in {left:.0f} s" if left != NEVER else "when it starts next"
-        raise OperatorError(f"{unit.name}: a timed return that is not ours goes off {when}; wait for it, then run this again")
+        raise OperatorError(
+            f"{unit.name}: a timed return that is not ours goes off {when}; wait for it, then run this again"
+        )
     op = unit.family.op_doing("back")
     assert op is not None
     unit.report(f"{unit.name}: taking back what was not proven when the run was cut off")

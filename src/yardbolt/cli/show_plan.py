@@ -21,7 +21,15 @@ from .screen import Cell, Screen
 from .values import PLAIN, Depth
 
 WIDEST_GROUP = 44
-SECONDS = {Kind.WRITE: 1.0, Kind.PROVE: 2.0, Kind.SAVE: 1.0, Kind.TRY: 5.0, Kind.ACTIVATE: 5.0, Kind.CONFIRM: 1.0, Kind.ARM: 3.0}
+SECONDS = {
+    Kind.WRITE: 1.0,
+    Kind.PROVE: 2.0,
+    Kind.SAVE: 1.0,
+    Kind.TRY: 5.0,
+    Kind.ACTIVATE: 5.0,
+    Kind.CONFIRM: 1.0,
+    Kind.ARM: 3.0,
+}
 BETWEEN = {
     Kind.PROVE: "log in anew",
     Kind.TRY: "try the stranger",

@@ -56,7 +56,9 @@ class Allows:
     restart: bool = False
     remove_factory_accounts: bool = False
     terms: str = ""  # who accepts licence terms; empty = nobody may
-    foreign: frozenset[str] = frozenset()  # what nobody knows and may be ended: accounts, keys, jobs, or a file by its path
+    foreign: frozenset[str] = (
+        frozenset()
+    )  # what nobody knows and may be ended: accounts, keys, jobs, or a file by its path
 
 
 @dataclass(frozen=True)
@@ -127,6 +129,7 @@ class Site:
     monitored_by: frozenset[str] = frozenset()  # the services monitoring stations look by
     today: str = ""  # YYYY-MM-DD; accounts that were to end before it have no business here any more
     log_servers: frozenset[str] = frozenset()  # where the job says that logs go
+    time_servers: frozenset[str] = frozenset()  # where the job says that its time comes from
     manual: frozenset[tuple[str, ...]] = frozenset()  # rows of the plane known from the maker's manual, not read
     laptop_also: str = ""
 
@@ -169,5 +172,6 @@ def site_of(
     return Site(
         unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
         job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
-        frozenset(one.address for one in job.servers if one.kind == "logs"), manual, seg.laptop_also,
+        frozenset(one.address for one in job.servers if one.kind == "logs"),
+        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also,
     )  # fmt: skip

@@ -45,7 +45,9 @@ class AllowsShape(Shape):
     restart: Flag = False
     remove_factory_accounts: Flag = Field(False, alias="remove factory accounts")
     remove_foreign: list[Text] = Field(
-        [], alias="remove foreign", description="what nobody knows and may be ended, after a copy: accounts, keys, jobs, or the path of a file"
+        [],
+        alias="remove foreign",
+        description="what nobody knows and may be ended, after a copy: accounts, keys, jobs, or the path of a file",
     )
     terms: Text = Field("", description="who accepts licence terms for the owner; empty = nobody")
 

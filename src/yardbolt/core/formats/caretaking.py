@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from ..plane.kinds import ABSENT
+from ..plane.path import Path
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .tagged import tagged
 
@@ -82,6 +83,20 @@ def _time(seen: Mapping[str, list[str]]) -> Pairs:
     source, in_step = ("clock", "source"), ("clock", "synchronised")
     if "othertime" in seen:
         return []
+    return [*_in_step(seen, source, in_step), (("clock", "servers"), _time_servers(seen))]
+
+
+def _time_servers(seen: Mapping[str, list[str]]) -> tuple[str, ...] | None:
+    """The servers a running daemon is set to ask."""
+    if "chronyd" in seen:
+        rows = [line.split(",") for line in seen.get("source", [])]
+        return tuple(sorted({row[2] for row in rows if len(row) > 2 and row[0] in ("^", "=")}))
+    if "ntpd" in seen:
+        return tuple(sorted({peer for line in seen["ntpd"] for peer in re.findall(r" -p ?(\S+)", line)}))
+    return tuple(sorted({name for line in seen.get("ntp", []) for name in line.split()}))
+
+
+def _in_step(seen: Mapping[str, list[str]], source: Path, in_step: Path) -> Pairs:
     if "chronyd" in seen:
         chosen = [line.split(",") for line in seen.get("source", []) if line.startswith("^,*")]
         if chosen and len(chosen[0]) > 2:
@@ -120,7 +135,7 @@ DECODERS = (
     Decoder(
         "linux-upkeep", "rsyslog.conf(5), chronyc(1), snmpd.conf(5)", of_text(decode_upkeep),
         frozenset({
-            ("logs", "destinations"), ("clock", "source"), ("clock", "synchronised"),
+            ("logs", "destinations"), ("clock", "source"), ("clock", "servers"), ("clock", "synchronised"),
             *(("snmp", x) for x in ("communities", "published", "writing")),
         }),
         private=True,

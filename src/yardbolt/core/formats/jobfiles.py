@@ -16,14 +16,17 @@ _SYSTEM_TABLES = ("/etc/crontab", "/etc/cron.d/", "/etc/anacrontab")
 
 def decode_files(reply: str, key: str = "") -> Decoded:
     """The section `files`: each file with owner, mode, digest and origin; each job with whom it runs as and when."""
-    seen, strange = tagged(reply, "job line script at unread timer timers file home stat md5 sha known model own edited was")
+    seen, strange = tagged(
+        reply, "job line script at unread timer timers file home stat md5 sha known model own edited was"
+    )
     known: set[tuple[str, str]] = set()
     for line in seen.get("known", []):
         if match := _MD5.match(line):
             known.add((match[1], match[2]))
     models = {match[1] for line in seen.get("model", []) if (match := _MD5.match(line))}
     ours, changed = (
-        {(words[0], words[1]) for line in seen.get(tag, []) if len(words := line.split(" ", 1)) == 2} for tag in ("own", "edited")
+        {(words[0], words[1]) for line in seen.get(tag, []) if len(words := line.split(" ", 1)) == 2}
+        for tag in ("own", "edited")
     )
     was = {match[2]: match[1] for line in seen.get("was", []) if (match := _MD5.match(line))}
 

@@ -46,7 +46,9 @@ class _Settings:
     """`keyword value` lines as the daemon would use them: for everybody, for those tried, and what stands under
     Match."""
 
-    def __init__(self, everybody: Iterable[str], tried: Iterable[str], blocks: Iterable[str], sure: Iterable[str] = ()) -> None:
+    def __init__(
+        self, everybody: Iterable[str], tried: Iterable[str], blocks: Iterable[str], sure: Iterable[str] = ()
+    ) -> None:
         self.base = _keywords(everybody)
         self.probes: dict[tuple[str, str], dict[str, list[str]]] = {}
         for line in tried:

@@ -390,7 +390,7 @@ for p in $(called syslog-ng vector fluent-bit filebeat nxlog metalog socklog); d
 for p in $(called systemd-journal); do words $p | sed -n '/journal-upload/p'; done | tag otherlogs
 c=$(called chronyd)
 [ -n "$c" ] && have chronyc && { echo yes | tag chronyd; chronyc -n -c tracking 2>/dev/null | tag tracking; chronyc -n -c sources 2>/dev/null | tag source; }
-[ -d /run/systemd/system ] && { timedatectl show 2>/dev/null | tag timedate; sed -n 's/^NTP=//p' /etc/systemd/timesyncd.conf | tag ntp; }
+[ -d /run/systemd/system ] && { timedatectl show 2>/dev/null | tag timedate; sed -n 's/^NTP=//p' /etc/systemd/timesyncd.conf /etc/systemd/timesyncd.conf.d/*.conf 2>/dev/null | tag ntp; }
 for p in $(called ntpd busybox); do
   case "$(readlink /proc/$p/exe)" in *busybox*) words $p | sed -n '/ntpd /p' | tag ntpd;; *) echo yes | tag othertime;; esac
 done

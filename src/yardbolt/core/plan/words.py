@@ -28,7 +28,7 @@ def short(change: Change, near: str = "") -> str:
             return f"{spoken(change.path)}: none outdated"
         case Set(("services", name, "boot"), bool() as on):
             return f"{name} {'on' if on else 'off'} at the next start"
-        case Set(("clock", _), _):
+        case Set(("clock", "offset"), _):
             return "clock"
         case Set((("name" | "banner") as leaf,), _):
             return leaf
@@ -50,7 +50,7 @@ def describe(change: Change, before: Plane) -> str:
     """A change for people, with what was there before."""
     match change:
         case Set(path, value) if not (
-            holds_secret(path) or path[0] == "clock" or isinstance(value, bool) or path[-1] in ALGORITHMS
+            holds_secret(path) or path == ("clock", "offset") or isinstance(value, bool) or path[-1] in ALGORITHMS
         ):
             return f"{spoken(path)}: {human(path, get(before, path))} -> {human(path, value)}"
         case Make(_, values) if role := dict(values).get("role"):

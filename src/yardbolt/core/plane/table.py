@@ -51,6 +51,7 @@ class Host:
 class Clock:
     offset: float | None = leaf(seconds, "its clock minus the laptop's", "seconds", steady=False, slack=5.0)
     source: str | Absent | None = leaf(text, "whose time it keeps, as its own daemon says", steady=False)
+    servers: tuple[str, ...] | Absent | None = leaf(nameset, "the time servers it is set to ask")
     synchronised: bool | Absent | None = leaf(flag, "is it in step with its source", steady=False)
     zone: str | Absent | None = leaf(text, "its time zone")
 
@@ -332,7 +333,10 @@ class Stores:
     )
     waiting: int | Absent | None = leaf(number, "edits that are staged but not live", "edits")
     returning: float | Absent | None = leaf(
-        seconds, "when a timed return takes back what is not confirmed; never = at the next start", "seconds", steady=False
+        seconds,
+        "when a timed return takes back what is not confirmed; never = at the next start",
+        "seconds",
+        steady=False,
     )
 
 

@@ -39,13 +39,14 @@ LEAVES = {
     ("policy", "min_length"): "shortest password", ("policy", "classes"): "kinds of character",
     ("policy", "max_repeat"): "longest repeat", ("policy", "max_run"): "longest run",
     ("lockout", "tries"): "wrong tries", ("lockout", "release"): "lock", ("clock", "offset"): "clock",
-    ("idle",): "idle limit", ("stores", "differences"): "live but not kept",
+    ("clock", "servers"): "time from", ("logs", "destinations"): "logs to", ("snmp", "communities"): "SNMP communities",
+    ("policy", "dictionary"): "word check of passwords", ("idle",): "idle limit", ("stores", "differences"): "live but not kept",
 }  # fmt: skip
 OF_ITEM = {
     "secret": "password of {}", "weakness": "password of {}", "enabled": "{} on", "permitted": "who may reach {}",
     "role": "rights of {}", "idle": "idle limit of {}", "keys": "SSH keys of {}", "storage": "how the password of {} is kept",
     "port": "port of {}", "root_login": "root by {}", "blank_login": "blank passwords by {}", "tries": "tries by {}",
-    "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}",
+    "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}", "rsa_bits": "RSA host key of {}", "boot": "{} at the next start",
 }  # fmt: skip
 
 

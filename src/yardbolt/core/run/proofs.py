@@ -6,7 +6,7 @@ admitted as found. Silence is not a refusal. What could not be tried says why, a
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from enum import Enum
 from typing import assert_never
@@ -16,6 +16,7 @@ from ..family.model import Family
 from ..job import Site
 from ..judge.access import admit, passage
 from ..plane.edit import exists, get
+from ..plane.kinds import ABSENT
 from ..plane.path import Path
 from ..plane.table import Plane
 from ..secret import Ref
@@ -47,6 +48,7 @@ class Sort(Enum):
     BLANK = "blank password refused"
     NAMED = "own name as password refused"
     REMOVED = "removed account refused"
+    ENDED = "ended login refused"
     FACTORY = "factory login refused"
     CLOSED = "port closed"
     STRANGER = "stranger refused"
@@ -117,15 +119,19 @@ def claims(
     family: Family, now: Plane, site: Site, ways: Iterable[Way], removed: Iterable[Way] = ()
 ) -> tuple[Claim, ...]:
     """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are gone."""
-    good = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
+    every = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
+    # what the settings surely turn away must be turned away
+    ended = [way for way in every if admit(now, way).admitted is False]
+    good = [way for way in every if way not in ended]
     doors = {one.service: one for one in site.doors}
     live = [doors[s] for s in doors if get(now, ("services", s, "enabled")) is not False]
-    shut = [doors[s] for s in doors if get(now, ("services", s, "enabled")) is False]
+    shut = [doors[s] for s in doors if get(now, ("services", s, "enabled")) is False] + _others_off(now, doors)
     return (
         *(_opens(now, way) for way in good),
         *(_key(one, site) for one in live),
         *(_wrong(way, sort) for way in good for sort in WRONG),
         *(_removed(now, way) for way in removed),
+        *(_ended(now, way) for way in ended),
         *(_factory(now, login.account, login.ref, one, site) for login in family.factory.logins for one in live),
         *(_closed(one, site) for one in shut),
         *(_stranger(one, site) for one in live if site.stranger),
@@ -164,6 +170,28 @@ def _removed(now: Plane, way: Way) -> Claim:
     )
     gone = exists(now, path) is False
     return Claim(Sort.REMOVED, text, way.door, way.source, way.account, way.secret, control, frozenset({path}), gone)
+
+
+def _ended(now: Plane, way: Way) -> Claim:
+    text = f"{way.account}, whose login by {way.service} was ended, is refused"
+    control = "a good login by the same service just before and after"
+    # where wrong ones lock nobody, or not root, the refusal is not that of a lock
+    lock = now.lockout
+    is_root = get(now, ("accounts", way.account, "becomes_root")) == "is root"
+    free = lock.tries is ABSENT or (is_root and lock.binds_root is False)
+    backs = frozenset({("services", way.service, "root_login"), ("accounts", way.account, "enabled")})
+    return Claim(Sort.ENDED, text, way.door, way.source, way.account, way.secret, control, backs, free)
+
+
+def _others_off(now: Plane, doors: Mapping[str, Door]) -> list[Door]:
+    """Where services that no channel uses, and that are off, would answer."""
+    met = next(iter(doors.values()), None)
+    return [
+        Door(one.key, met.address, one.port, one.key)
+        for one in now.services
+        if met is not None and one.enabled is False and one.key not in doors
+        if isinstance(one.port, int) and one.transport in ("tcp", ABSENT, None)
+    ]
 
 
 def _factory(now: Plane, account: str, ref: Ref, door: Door, site: Site) -> Claim:

@@ -22,7 +22,10 @@ from .conducting import Conducting, Stop, differing, reason_of, told_of
 from .events import BackedOut, BackingOut
 from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned
 
-AFTERWARDS, SETTLING = 60.0, 3.0  # seconds a way in may take to open once it has gone back; until its daemons have loaded
+AFTERWARDS, SETTLING = (
+    60.0,
+    3.0,
+)  # seconds a way in may take to open once it has gone back; until its daemons have loaded
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,9 @@ from . import accounts, packets, passwords, services, ssh, timed_return, upkeep
 from .common import BEGIN, COMMON, Program
 
 PROGRAMS: Mapping[str, Program] = {
-    one.name: one for module in (timed_return, ssh, accounts, passwords, services, packets, upkeep) for one in module.PROGRAMS
+    one.name: one
+    for module in (timed_return, ssh, accounts, passwords, services, packets, upkeep)
+    for one in module.PROGRAMS
 }
 
 

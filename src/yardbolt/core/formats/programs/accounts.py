@@ -112,6 +112,8 @@ PROGRAMS = (
     Program("make-account", "makes an account with its password and its rights", ("name", "role", "secret"), MAKE),
     Program("account-rights", "gives an account all rights by sudo, or takes that back", ("name", "role"), ROLE),
     Program("account-secret", "gives an account a new password", ("name", "secret"), SECRET),
-    Program("account-switch", "locks and expires an account, its keys gone, or opens it again", ("name", "value"), LOCK),
+    Program(
+        "account-switch", "locks and expires an account, its keys gone, or opens it again", ("name", "value"), LOCK
+    ),
     Program("remove-account", "removes an account; its home folder stays", ("name",), REMOVE),
 )

@@ -68,4 +68,3 @@ class Program:
     meaning: str
     takes: tuple[str, ...]
     text: str
-

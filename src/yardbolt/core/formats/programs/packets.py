@@ -11,7 +11,8 @@ from .common import Program
 FILE = "/etc/yardbolt/limits.nft"
 LIST = "/etc/yardbolt/limits"
 _PORTS = "\n".join(
-    f"    {name}) echo {port};;" for name, port in {name: port for (kind, port), name in PORTS.items() if kind == "tcp"}.items()
+    f"    {name}) echo {port};;"
+    for name, port in {name: port for (kind, port), name in PORTS.items() if kind == "tcp"}.items()
 )
 _INIT = f"""#!/bin/sh
 ### BEGIN INIT INFO
@@ -44,9 +45,10 @@ WantedBy=sysinit.target
 _BESIDE = f"[Service]\nExecStartPost=/usr/sbin/nft -f {FILE}\nExecReload=/usr/sbin/nft -f {FILE}\n"
 
 LIMIT = (
-    f"F={FILE} L={LIST}\n"
-    + SERVER
-    + r"""
+    (
+        f"F={FILE} L={LIST}\n"
+        + SERVER
+        + r"""
 have nft || no 'there is no nft, so nothing here limits who may come'
 port_of() {
   case $1 in
@@ -104,5 +106,12 @@ else
   gone $F $L
 fi
 """
-).replace("PORTS", _PORTS).replace("UNIT", _UNIT.rstrip()).replace("BESIDE", _BESIDE.rstrip()).replace("INIT", _INIT.rstrip())
-PROGRAMS = (Program("source-limit", "who may come to a service, in a packet filter table of our own", ("name", "value"), LIMIT),)
+    )
+    .replace("PORTS", _PORTS)
+    .replace("UNIT", _UNIT.rstrip())
+    .replace("BESIDE", _BESIDE.rstrip())
+    .replace("INIT", _INIT.rstrip())
+)
+PROGRAMS = (
+    Program("source-limit", "who may come to a service, in a packet filter table of our own", ("name", "value"), LIMIT),
+)

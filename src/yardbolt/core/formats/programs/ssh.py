@@ -92,8 +92,31 @@ for x in "$h/.ssh/authorized_keys" "$h/.ssh/authorized_keys2"; do
   done <"$x" | theirs "$x" || exit 9
 done
 """
+LONGER = (
+    SERVER
+    + SET
+    + r"""
+have ssh-keygen || no 'there is no ssh-keygen'
+for k in $(sshd_ -T | sed -n 's/^hostkey //p'); do
+  case $(ssh-keygen -lf "$k" 2>/dev/null) in *'(RSA)'*) ;; *) continue;; esac
+  [ "$(ssh-keygen -lf "$k" | cut -d' ' -f1)" -lt "$value" ] || continue
+  keep "$k"; keep "$k.pub"; n=${k%/*}/.yardbolt.key; rm -f "$n" "$n.pub"
+  ssh-keygen -q -t rsa -b "$value" -N '' -C "$(uname -n)" -f "$n" </dev/null || no 'no new key could be made'
+  into "$k" "$k" <"$n" && into "$k.pub" "$k.pub" <"$n.pub" || exit 9
+  rm -f "$n" "$n.pub"
+done
+sshd_ -t || no 'the SSH server would not take the new key'
+load
+"""
+)
 PROGRAMS = (
+    Program("ssh-longer-key", "a new RSA host key of so many bits, the old one kept", ("value",), LONGER),
     Program("ssh-setting", "one setting of the SSH server, in a file of our own that wins", ("word", "value"), SETTING),
     Program("ssh-notice", "the notice the SSH server shows before a login", ("value",), BANNER),
-    Program("ssh-keys", "leaves an account those of its SSH keys that are named, by their fingerprints", ("name", "value"), KEYS),
+    Program(
+        "ssh-keys",
+        "leaves an account those of its SSH keys that are named, by their fingerprints",
+        ("name", "value"),
+        KEYS,
+    ),
 )

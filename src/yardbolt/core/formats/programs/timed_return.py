@@ -140,10 +140,11 @@ up() { read -r u rest </proc/uptime; echo "${u%%.*}"; }
 )
 
 ARM = (
-    SERVER
-    + _STATE
-    + _HOOK
-    + r"""
+    (
+        SERVER
+        + _STATE
+        + _HOOK
+        + r"""
 [ -n "$(find_ armed)" ] && no 'a timed return is armed already'
 rm -rf $H/fired-* $H/cancelled-* $H/new-*
 mkdir -p $H || no "no room for $H"
@@ -183,7 +184,11 @@ fi
 i=0; while [ ! -s "$H/armed-$n/pid" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1)); done
 kill -0 "$(cat "$H/armed-$n/pid" 2>/dev/null)" 2>/dev/null || { mv "$H/armed-$n" "$H/cancelled-$n"; unhook; no 'its watcher does not run'; }
 """
-).replace("RESTORE", _RESTORE.rstrip()).replace("WATCH", _WATCH.rstrip()).replace("BOOT", _BOOT.rstrip())
+    )
+    .replace("RESTORE", _RESTORE.rstrip())
+    .replace("WATCH", _WATCH.rstrip())
+    .replace("BOOT", _BOOT.rstrip())
+)
 
 # one rename decides; who comes too late is told so
 CANCEL = (

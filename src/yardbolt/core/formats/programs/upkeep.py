@@ -10,7 +10,7 @@ called() { for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; [ "$c" 
 # again PROGRAM SERVICE: started anew, and not only told to read its files, so that it can be seen to have read them
 again() {
   s=${2:-$1}; p=$(called "$1"); w=$(tr '\0' '\n' </proc/$(echo "$p" | sed -n 1p)/cmdline)
-  next_second
+  next_second; next_second  # a start is known to the second, and the boot it is counted from too
   if [ -d /run/systemd/system ]; then systemctl restart "$s" </dev/null >/dev/null 2>&1
   elif [ -x "/etc/init.d/$s" ]; then service "$s" restart </dev/null >/dev/null 2>&1
   else
@@ -36,7 +36,9 @@ date -u -s "$t" >/dev/null 2>&1 || no 'the clock could not be set'
 have hwclock && hwclock -w -u >/dev/null 2>&1
 :
 """
-LOGS = _AGAIN + r"""
+LOGS = (
+    _AGAIN
+    + r"""
 O=/etc/rsyslog.d/90-yardbolt.conf
 [ -n "$(for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; [ "$c" = rsyslogd ] && echo x; done)" ] || no 'no rsyslog runs here'
 new=$(echo "$value" | tr , '\n' | while read -r kind address port; do
@@ -59,7 +61,29 @@ if [ -n "$new" ]; then { echo '# written by Yard Bolt'; echo "$new"; } | own $O 
 said=$(rsyslogd -N1 2>&1 | grep -i 'yardbolt' | sed -n 1p); [ -z "$said" ] || { gone $O; no "rsyslog would not take it: $said"; }
 again rsyslogd rsyslog
 """
-COMMUNITIES = _AGAIN + r"""
+)
+TIME = r"""
+each() { echo "$value" | tr , '\n' | sed '/^$/d'; }
+if have chronyd; then
+  O=/etc/chrony/sources.d/yardbolt.sources
+  grep -qs '^sourcedir /etc/chrony/sources.d' /etc/chrony/chrony.conf || O=/etc/chrony/conf.d/yardbolt.conf
+  [ -d ${O%/*} ] || no 'chrony takes no settings from a folder here'
+  now=$(chronyc -n -c sources 2>/dev/null | cut -d, -f3)
+  each | while read -r x; do [ -f $O ] && grep -q "^server $x " $O || { echo "$now" | grep -qxF "$x" && continue; }; echo "server $x iburst prefer"; done | own $O 644 || exit 9
+  if chronyc tracking >/dev/null 2>&1 && [ $O = /etc/chrony/sources.d/yardbolt.sources ]; then chronyc reload sources >/dev/null 2>&1
+  elif [ -d /run/systemd/system ]; then systemctl enable chrony >/dev/null 2>&1; systemctl restart chrony
+  else update-rc.d chrony enable >/dev/null 2>&1; service chrony restart </dev/null >/dev/null 2>&1; fi
+  i=0; while ! chronyc -n -c sources >/dev/null 2>&1 && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1)); done
+  chronyc -n -c sources >/dev/null 2>&1 || no 'chronyd does not run'
+elif [ -d /run/systemd/system ] && systemctl cat systemd-timesyncd >/dev/null 2>&1; then
+  { echo '# written by Yard Bolt'; echo '[Time]'; echo "NTP=$(each | tr '\n' ' ')"; } | own /etc/systemd/timesyncd.conf.d/yardbolt.conf 644 || exit 9
+  systemctl enable systemd-timesyncd >/dev/null 2>&1; systemctl restart systemd-timesyncd || no 'its time daemon did not start'
+else no 'there is no daemon here that keeps the clock'
+fi
+"""
+COMMUNITIES = (
+    _AGAIN
+    + r"""
 for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf; do
   [ -f "$x" ] && grep -q '^[[:space:]]*\(r[ow]community\|com2sec\)' "$x" || continue
   sed 's/^[[:space:]]*\(r[ow]community\|com2sec\)/#yardbolt# &/' "$x" | theirs "$x" || exit 9
@@ -67,6 +91,7 @@ done
 [ -z "$(called snmpd)" ] || again snmpd
 :
 """
+)
 JOB = r"""
 f=${name% *}; n=${name##* }
 case $name in
@@ -79,7 +104,9 @@ case $name in
         ''|'#'*|[A-Za-z_]*=*) echo "$line"; continue;;
       esac
       i=$((i + 1)); [ "$i" = "$n" ] && echo "#yardbolt# $line" || echo "$line"
-    done <"$f" | theirs "$f" || exit 9;;
+    done <"$f" | theirs "$f" || exit 9
+    # where nothing is left that runs, nothing is left; the copy stays
+    sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d; /^[[:space:]]*[A-Za-z_][A-Za-z_0-9]*[[:space:]]*=/d' "$f" | grep -q . || [ "$f" = /etc/crontab ] || rm -f "$f";;
   *) no "how $name is removed is not known";;
 esac
 """
@@ -92,6 +119,7 @@ PROGRAMS = (
     Program("host-name", "its name: to the kernel, in /etc/hostname and in /etc/hosts", ("value",), NAME),
     Program("set-clock", "its clock", ("value",), CLOCK),
     Program("log-destinations", "where its logs go, by rsyslog", ("value",), LOGS),
+    Program("time-sources", "which time servers are asked, by chrony or by systemd", ("value",), TIME),
     Program("no-communities", "no SNMP community any more", (), COMMUNITIES),
     Program("remove-job", "takes a job out of force, after a copy", ("name",), JOB),
     Program("remove-file", "removes a file, after a copy", ("name",), FILE),

@@ -10,12 +10,13 @@ from ...plane.edit import get
 from ...plane.kinds import ABSENT, number
 from ...plane.table import Plane
 from ...plane.words import spoken
-from ..demands import Demand, Gone, exactly
+from ..demands import Between, Demand, Gone, exactly
 from .logins import can_log_in
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives it its address (RFC 2131, RFC 8415)
 FIRST_OWN = 32768
+LASTING = 3072  # bits; NIST SP 800-57 part 1, table 2: beyond 2030
 SYSLOG = 514  # RFC 5426, section 3.3
 COMMUNITIES = {"communities": "go over the line readable", "published": "anybody knows", "writing": "may write"}
 WEAK_STORAGE = "its password is kept by an outdated method"
@@ -172,6 +173,20 @@ def _time(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         whose = f" with {source}" if isinstance(source, str) else ""
         found = on_leaf(plane, path, bool, "in step with a time source")
         yield Verdict(path, found.state, f"in step{whose}" if found.state is State.HOLDS else found.saw, found.basis)
+    asked = plane.clock.servers
+    if asked is ABSENT or ("clock", "servers") in site.manual:
+        return
+    for wanted in sorted(site.time_servers):
+        if asked is None:
+            yield Verdict(("clock", "servers"), State.UNKNOWN, "which time servers it asks was not read", "")
+        elif wanted not in asked:
+            yield Verdict(("clock", "servers"), State.FAILS, f"it does not ask {wanted} for the time")
+
+
+def _want_time(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    asked = plane.clock.servers
+    if isinstance(asked, tuple) and not site.time_servers <= set(asked):
+        yield exactly(("clock", "servers"), "time-source", tuple(sorted({*asked, *site.time_servers})))
 
 
 def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -258,6 +273,15 @@ def _key_size(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield on_leaf(plane, path, least.__le__, f"at least {least} bits (NIST SP 800-57)")
 
 
+def _want_longer(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for s in plane.services:
+        # only beside a key of another kind is it exchanged: whoever has noted that one still knows the host
+        others = isinstance(s.key_types, tuple) and any("rsa" not in kind and "dss" not in kind for kind in s.key_types)
+        if s.key == "ssh" and s.key in site.needed and isinstance(s.rsa_bits, int) and others:
+            if s.rsa_bits < params["at least"]:
+                yield Between(("services", s.key, "rsa_bits"), "ssh-key-size", max(params["at least"], LASTING))
+
+
 RULES = (
     Rule(
         "listening", "what listens is explained", "something listens that nothing explains",
@@ -297,7 +321,7 @@ RULES = (
     Rule(
         "time-source", "its clock is kept in step", "its clock is not kept in step",
         "A clock nobody keeps is wrong by the time its logs are wanted.",
-        Severity.LOW, _time,
+        Severity.LOW, _time, _want_time,
     ),
     Rule(
         "snmp-communities", "no SNMP community opens it", "SNMP communities open it",
@@ -317,6 +341,6 @@ RULES = (
     Rule(
         "ssh-key-size", "its RSA host key is long enough", "its RSA host key is too short",
         "A short key can be computed, and the host then played.",
-        Severity.MEDIUM, _key_size, params={"at least": Param(number, "bits", 2048)},
+        Severity.MEDIUM, _key_size, _want_longer, params={"at least": Param(number, "bits", 2048)},
     ),
 )  # fmt: skip

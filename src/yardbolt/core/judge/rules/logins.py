@@ -104,6 +104,9 @@ def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.accounts:
         known = a.key in site.factory or a.key.lower() in PREDICTABLE
         opens = can_log_in(a)
+        if a.becomes_root == "is root" and a.origin == "system" and _root_turned_away(plane):
+            yield Verdict(("accounts", a.key), State.HOLDS, f"{a.key} logs in by no service")
+            continue
         if known and opens is not False:
             kind = "the maker's own name" if a.key in site.factory else "one of the first names anybody tries"
             more = "" if opens else "; whether it can log in was not read"
@@ -115,6 +118,14 @@ def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(("accounts", a.key), State.HOLDS, f"{a.key} cannot log in")
     if not plane.accounts.complete:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
+
+
+def _root_turned_away(plane: Plane) -> bool:
+    """Does every service that runs and that one logs in by turn root away?"""
+    runs = [s for s in plane.services if s.enabled is not False]
+    if not plane.services.complete or any(s.key in ("telnet", "ftp") for s in runs):
+        return False
+    return bool(runs) and all(s.root_login == "no" for s in runs if s.key == "ssh")
 
 
 def _no_predictable(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -181,7 +192,9 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 def _want_strong(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for a in plane.accounts:
-        if isinstance(a.weakness, tuple) and a.weakness and a.key in {o.name for o in site.accounts}:
+        # root stays, whoever may log in: its password is the owner's, and rests in the safe
+        stays = a.key in {o.name for o in site.accounts} or a.becomes_root == "is root" and a.origin == "system"
+        if isinstance(a.weakness, tuple) and a.weakness and stays:
             yield exactly(("accounts", a.key, "secret"), "weak-password", site.secret(a.key))
 
 
