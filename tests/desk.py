@@ -20,7 +20,7 @@ from yardbolt.core.judge.access import admit
 from yardbolt.core.plane.change import Change, Drop, Make, Set, apply
 from yardbolt.core.plane.compare import difference
 from yardbolt.core.plane.document import to_tree
-from yardbolt.core.plane.edit import Draft, get, reachable
+from yardbolt.core.plane.edit import Draft, get, put, reachable
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, holds_secret, is_item
@@ -44,7 +44,7 @@ class How(Unprompted):
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         slots = {"hire": "{key} {role} {secret}", "dismiss": "{key}", "read": ""}
-        alone = ("force", "confirm", "discard", "keep", "restart")
+        alone = ("force", "confirm", "discard", "keep", "restart", "arm", "back")
         yield ("do",), slots.get(self.do, "" if self.do in alone else "{value}")
 
     def asked_as(self) -> str:
@@ -63,6 +63,7 @@ LEAVES = {
     "idle": "idle",
     "policy/min_length": "policy/min_length",
     "stores/waiting": "stores/waiting",
+    "stores/returning": {"at": "stores/returning", "empty": "not set"},
 }
 ROWS: list[dict[str, Any]] = [
     {"at": "accounts/items/*", "into": "accounts", "key": "#", "whole": "yes", "leaves": {"role": "role", "enabled": "enabled"}},
@@ -105,6 +106,14 @@ TIMED = {
     "force": {"do": "force", "does": "commit", "copies": {"staged": ["live"]}, "returns": "60 s"},
     "confirm": {"do": "confirm", "does": "confirm", "copies": {"live": ["kept"]}},
 }
+# one whose edits are live and kept at once, and that can be told beforehand to go back by itself
+ARMED = {
+    **{do: {"do": do, "set": [path], "writes": ["live", "kept"], "guarded": "yes"} for do, path in SETS.items()},
+    "hire": {"do": "hire", "make": ["accounts/*"], "then": {"enabled": "yes"}, "writes": ["live", "kept"]},
+    "dismiss": {"do": "dismiss", "drop": ["accounts/*"], "writes": ["live", "kept"]},
+    "force": {"do": "arm", "does": "arm", "returns": "60 s"}, "discard": {"do": "back", "does": "back"},
+    "confirm": {"do": "confirm", "does": "confirm"},
+}  # fmt: skip
 LAPTOP, ELSEWHERE, ADDRESS = "192.0.2.10", "198.51.100.10", "192.0.2.1"
 DOORS = (Door("ssh", ADDRESS, 22, "ssh", "lan"), Door("web", ADDRESS, 443, "web", "lan"))
 SITE = Site(
@@ -125,6 +134,7 @@ def true_plane() -> Plane:
         ("accounts", "maker", "role"): "full", ("accounts", "maker", "enabled"): True, ("accounts", "maker", "secret"): MAKERS,
         ("accounts", "maker", "permitted"): ABSENT, ("interfaces", "lan", "addresses"): ("192.0.2.1/24",),
         ("interfaces", "lan", "gateway"): ABSENT, ("stores", "waiting"): 0, ("stores", "differences"): ABSENT,
+        ("stores", "returning"): ABSENT,
     }  # fmt: skip
     for name, port in (("ssh", 22), ("web", 443)):
         facts |= {("services", name, leaf): ABSENT for leaf in ("permitted", "interfaces", "accounts")}
@@ -217,7 +227,8 @@ class Unit:
         before = dict(self.stores)
         for store in op.writes:
             self.stores[store] = apply(self.stores[store], self.change_of(op, order, path))
-            self.stores = {s: apply(p, Set(("stores", "waiting"), 1)) for s, p in self.stores.items()}
+            if store == "staged":
+                self.stores = {s: apply(p, Set(("stores", "waiting"), 1)) for s, p in self.stores.items()}
         for source, targets in op.copies:
             for target in targets:
                 self.stores[target] = self.half(before, source, target) if self.half_now(op) else self.stores[source]
@@ -225,11 +236,27 @@ class Unit:
             self.stores = {s: apply(p, Set(("stores", "waiting"), 0)) for s, p in self.stores.items()}
         if op.returns:
             self.going_back = before
-        if op.does == "confirm":
+        if op.does == "back" and self.going_back is not None:
+            self.stores = dict(self.going_back)
+        if op.does in ("confirm", "back"):
             self.going_back = None
+        left = 60.0 if self.going_back is not None else ABSENT
+        self.stores = {s: put(p, ("stores", "returning"), left) for s, p in self.stores.items()}
+        if self.lie == "shuts us out" and self.told >= self.lie_at and op.guarded:
+            self.shut_out()
         self.sessions = {
             one for one in self.sessions if op.cuts == "none" and one.account in self.stores["live"].accounts
         }
+
+    def shut_out(self) -> None:
+        """What no forecast saw: nobody gets in any more, and nothing shows it."""
+        self.lie = ""
+        self.sessions.clear()
+        self.stores = {
+            s: put(p, ("services", "ssh", "enabled"), False) for s, p in self.stores.items() if s != "staged"
+        }
+        self.stores = {s: put(p, ("services", "web", "enabled"), False) for s, p in self.stores.items()}
+        self.stores["staged"] = self.stores["live"]
 
     def half_now(self, op: Any) -> bool:
         return self.lie == "activates half" and op.does in ("activate", "commit") and self.told >= self.lie_at

@@ -406,7 +406,12 @@ CASES: dict[str, tuple[Change, Change]] = {
     "wider-sources": (Set(("services", "ssh", "permitted"), ANYONE), NO_TELNET),
     "notice": (Set(("banner",), "x"), NO_TELNET),
     "factory-secrets": (REKEY, NO_TELNET),
-    "needless-services": (NO_TELNET, Set(("services", "ssh", "permitted"), SITE.while_working("ssh"))),
+    "root-login": (Set(("services", "ssh", "root_login"), "no"), NO_TELNET),
+    "needless-services": (NO_TELNET, Set(("services", "http", "boot"), False)),
+    "next-start": (
+        Set(("services", "http", "boot"), False),
+        Set(("services", "ssh", "permitted"), SITE.while_working("ssh")),
+    ),
     "source-limits": (Set(("services", "ssh", "permitted"), SITE.while_working("ssh")), DROP),
     "removals": (DROP, Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",))),
     "address": (Set(("idle",), 600.0), Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",))),

@@ -7,13 +7,14 @@ import os
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, given, note, settings
 from hypothesis import strategies as st
 
-from tests.desk import DOORS, ELSEWHERE, LAPTOP, OURS, SITE, TIMED, Unit, drive, family, way
+from tests.desk import ARMED, DOORS, ELSEWHERE, LAPTOP, OURS, SITE, TIMED, Unit, drive, family, way
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError
@@ -21,18 +22,20 @@ from yardbolt.core.family.model import Family
 from yardbolt.core.family.writing import op_for
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import Target, Want
-from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.arrange import Refused, Sheet, arrange, guarded
 from yardbolt.core.plan.belief import Belief, Fallback, Standing, arrival, learn, standing
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.rehearse import Kind, rehearse
 from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.compare import surprises, unlike
 from yardbolt.core.plane.edit import Draft, get, put
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.table import Plane, holds_secret
 from yardbolt.core.run.events import Stopped
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.proofs import side_door
 from yardbolt.core.run.requests import Outcome
+from yardbolt.core.secret import Ref
 
 WORKS: Want = Want(("accounts", "works"), "own", "present", (("role", "full"), ("secret", OURS), ("enabled", True)))
 LIMIT = Want(("services", "ssh", "permitted"), "limit", "set", AddressSet.of("192.0.2.0/28"))
@@ -142,6 +145,52 @@ def test_a_timed_return_is_confirmed_only_after_a_login_and_saves_who_is_shut_ou
     outcome, _ = carried_out(cutting, unit, (WORKS, LIMIT))
     assert outcome is not None and outcome.why and outcome.backed_out == ("it went back by itself",), outcome
     assert unit.opens(way()) and outcome.belief.sessions and outcome.belief.fallback is None
+
+
+def test_what_could_shut_us_out_is_made_under_a_return_that_is_armed_before() -> None:
+    """Armed before, read as armed, proven and cancelled after; in groups, with nothing else between."""
+    made = family(**ARMED)
+    unit = Unit(made)
+    outcome, sheet = carried_out(made, unit, TARGET)
+    assert outcome is not None and not outcome.why, outcome
+    inside = False
+    for before, step in pairwise((sheet.steps[0], *sheet.steps)):
+        inside = step.kind is Kind.ARM or (inside and step.kind is not Kind.CONFIRM)
+        change = step.change
+        if change is not None:
+            assert inside == guarded(made, change), step
+        assert step.kind is not Kind.CONFIRM or before.kind is Kind.PROVE
+    assert unit.going_back is None and get(unit.stores["live"], ("banner",)) == "Keep out."
+    silent = Unit(made, lie="accepts and drops")
+    stopped, _ = carried_out(made, silent, TARGET)
+    assert stopped is not None and ("arm" in stopped.why or "read" in stopped.why) and silent.safe()
+
+
+@MANY
+@given(st.sampled_from(["", "shuts us out", "no, not today", "accepts and drops", "does it and says nothing", "hangs up instead",
+                        "changes something else too"]), st.integers(0, 14), st.integers(0, 90))  # fmt: skip
+def test_a_return_armed_before_keeps_a_way_in_whatever_happens(lie: str, lie_at: int, kill_at: int) -> None:
+    """Lies, what no forecast sees, and a kill anywhere: somebody gets in, now or when it has gone back; run again, the
+    end is the same."""
+    made = family(**ARMED)
+    unit = Unit(made, lie=lie, lie_at=lie_at)
+    carried_out(made, unit, TARGET, kill_at=kill_at)
+    assert unit.safe()
+    unit.lie = ""
+    for _ in range(3):
+        # run again: what was never proven goes back first
+        if unit.going_back is not None:
+            unit.stores, unit.going_back = dict(unit.going_back), None
+        unit.stores = {s: put(p, ("stores", "returning"), ABSENT) for s, p in unit.stores.items()}
+        login = next(one for one in (way("works", OURS), way(), way("maker", Ref("safe:u/maker"))) if unit.opens(one))
+        unit.sessions = {login}
+        plane = put(unit.planes()["live"], ("accounts", login.account, "secret"), login.secret)
+        belief = arrival(made, {**unit.planes(), "live": plane, "kept": plane}, {login}, (LAPTOP,))
+        sheet = sheet_of(made, belief, TARGET)
+        assert isinstance(sheet, Sheet), sheet
+        drive(unit, carry_out(made, sheet, belief, lambda: "2026-01-01T00:00:00+00:00"))
+    assert get(unit.stores["live"], ("banner",)) == "Keep out." and "maker" not in unit.stores["live"].accounts
+    assert unit.opens(way("works", OURS)) and unit.going_back is None
 
 
 def test_an_address_move_is_a_leap_by_consent_that_ends_on_the_new_door() -> None:

@@ -447,7 +447,7 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         "host x\ngroup ops:x:50:old\nsudoers Defaults env_reset\nsudoers boss, %nobody ALL = (ALL : ALL) /bin/ls, NOPASSWD: /bin/id, ALL\n"
         "sudoers %ops ALL = (www) ALL : x =\\\nsudoers     /bin/ls\nsudoers odd, !root x = ALL\n",
         {("accounts", "root", "role"): "full", ("accounts", "toor", "role"): "full", ("accounts", "daemon", "role"): "none", ("accounts", "tram", "storage"): "blank",
-         ("accounts", "tram", "role"): "change", ("accounts", "boss", "becomes_root"): "freely", ("accounts", "boss", "role"): "full", ("accounts", "boss", "storage"): "one-way",
+         ("accounts", "tram", "role"): "read", ("accounts", "old", "role"): "change", ("accounts", "boss", "becomes_root"): "freely", ("accounts", "boss", "role"): "full", ("accounts", "boss", "storage"): "one-way",
          ("accounts", "old", "storage"): "outdated", ("accounts", "old", "enabled"): False, ("accounts", "old", "becomes_root"): "some commands", ("accounts", "toor", "becomes_root"): "is root", ("accounts", "odd", "storage"): "locked", ("accounts", "root", "storage"): "locked"},
     ),
     "linux-services": (
@@ -469,6 +469,7 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         "now 1767225600\nfile /a.pem\ncert /a.pem subject=CN=box\ncert /a.pem issuer=CN=box\ncert /a.pem notAfter=Jan  3 12:00:00 2026 GMT\n",
         {("certificates", "/a.pem", "self_signed"): True, ("certificates", "/a.pem", "days_left"): 2, ("certificates", "/a.pem", "subject"): "CN=box"},
     ),
+    "timed-return": ("armed 250 watched\narmed -3 watched\n", {("stores", "returning"): 0.0}),
     "pam": (
         "daemon openssh\nusepam yes\npam sshd @include common-auth\npam common-auth auth requisite pam_faillock.so preauth\npam common-auth auth [success=2 default=ignore] pam_unix.so nullok\n"
         "pam common-auth auth [default=die] pam_faillock.so authfail deny=4\npam common-auth auth requisite pam_deny.so\npam common-auth auth required pam_permit.so\n"

@@ -285,7 +285,7 @@ class _Checker:
     def program(self, at: Keys, how: How, tree: Tree) -> How:
         """An op that runs a program of the library, with its text; another one as it is."""
         name, given = tree.get("program", ""), tree.get("given", {})
-        if not how.asked_as():
+        if not name and not how.asked_as() and "program" in keys_of(type(how)):
             raise self.fail(at, "say or program is missing")
         if not name:
             return how

@@ -109,7 +109,8 @@ def _root_login(plane: Plane, way: Way) -> Condition:
     """Does the service let root in with this credential, where it tells root from others?"""
     told, becomes = ("services", way.service, "root_login"), ("accounts", way.account, "becomes_root")
     may, kind = get(plane, told), get(plane, becomes)
-    if may in (ABSENT, "yes") or kind not in ("is root", None):
+    # a make of which neither is read does not tell root from others
+    if may in (ABSENT, "yes") or kind not in ("is root", None) or (may is None and kind is None):
         return Condition(frozenset({told, becomes}), True, f"{way.service} lets {way.account} in")
     if kind is None or may is None:
         return Condition(frozenset({told, becomes}), None, f"whether {way.service} lets root in was not read")

@@ -251,7 +251,7 @@ def _certificates(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]
     )
     for c in plane.certificates:
         # what stands in the settings of a web server that never starts, nobody is shown
-        if not c.port and not shown:
+        if c.key.startswith("/") and not shown:
             continue
         # one is shown at a port, another stands in a file a web server is set to show
         where, basis = (f"port {c.port}", "tried") if c.port else (c.key, "read")
