@@ -107,7 +107,7 @@ TIMED = {
     "confirm": {"do": "confirm", "does": "confirm", "copies": {"live": ["kept"]}},
 }
 # one whose edits are live and kept at once, and that can be told beforehand to go back by itself
-ARMED = {
+ARMED: dict[str, Any] = {
     **{do: {"do": do, "set": [path], "writes": ["live", "kept"], "guarded": "yes"} for do, path in SETS.items()},
     "hire": {"do": "hire", "make": ["accounts/*"], "then": {"enabled": "yes"}, "writes": ["live", "kept"]},
     "dismiss": {"do": "dismiss", "drop": ["accounts/*"], "writes": ["live", "kept"]},

@@ -25,6 +25,7 @@ class Kind:
     leaves: dict[str, object]
     fails: dict[str, str]
     boot: str = ""
+    family: str = "linux-server"
 
 
 MILL = Kind(
@@ -72,17 +73,20 @@ sleep 2.2
 CABIN = Kind(
     setup=r"""
 useradd -m -s /bin/sh tech; printf 'root:Cabin-77-a\ntech:tech\n' | chpasswd 2>/dev/null
-rm -rf /etc/rc2.d /etc/pam.d /usr/bin/ss /usr/bin/getent /usr/sbin/nft /usr/bin/sudo /usr/bin/cvtsudoers; mkdir -p /etc/dropbear /srv/www; echo hi >/srv/www/index.html; echo '/:admin:admin' >/etc/httpd.conf
-printf '::sysinit:/etc/init.d/rcS\n::respawn:/usr/sbin/dropbear -F -R -p 22\n::respawn:/bin/busybox telnetd -F -l /bin/login\n' > /etc/inittab
+rm -rf /etc/rc2.d /etc/rcS.d /etc/pam.d /etc/pam.conf /usr/bin/ss /usr/bin/getent /usr/sbin/nft /usr/bin/sudo /usr/bin/cvtsudoers /usr/sbin/visudo; mkdir -p /etc/dropbear /srv/www; echo hi >/srv/www/index.html; echo '/:admin:admin' >/etc/httpd.conf
+rm -f /etc/init.d/rcS; printf '#!/bin/sh\n/bin/busybox syslogd -R 192.0.2.98:514\n/bin/busybox httpd -h /srv/www\ntouch /run/yard-up\n' >/etc/init.d/rcS; chmod 755 /etc/init.d/rcS
+printf '::sysinit:/etc/init.d/rcS\n::respawn:/usr/sbin/dropbear -F -R -p 22 -T 4 -I 900\n::once:/bin/busybox telnetd -l /bin/login\n' > /etc/inittab
+printf '#!/bin/sh\nexec busybox reboot\n' >/sbin/reboot; sed -i '/^touch .run.yard-up/,$d' /yard/start; echo 'exec /bin/busybox init' >>/yard/start
 """,
-    start="dropbear -R -p 22 -T 4 -I 900; busybox httpd -h /srv/www; busybox syslogd -R 192.0.2.98:514",
+    start="touch /yard/made; exec /bin/busybox init",
     login="root:Cabin-77-a",
     published="{account: admin, secret: admin}",
     leaves={
-        "name": "cabin", "services/ssh/tries": 4, "services/ssh/idle": 900.0, "services/ssh/root_login": "yes", "services/http/enabled": True,
+        "name": "cabin", "host/init": "busybox", "services/ssh/tries": 4, "services/ssh/idle": 900.0, "services/ssh/root_login": "yes", "services/http/enabled": True, "services/http/boot": True,
         "services/telnet/boot": True, "services/telnet/enabled": False, "accounts/tech/role": "read", "logs/destinations": ["udp 192.0.2.98 514"],
         "listening/tcp :: 80/program": "httpd", "answering/tcp-80/asks_by": "basic", "trials/http admin factory:1/outcome": "opened",
     },
     fails={"plain-service": "http", "factory-login": "opens http as admin", "needed-services": "telnet does not run, and the next boot", "ssh-root": "yes", "idle-timeout": "15 min"},
+    family="linux-small",
 )  # fmt: skip
 KINDS = {"mill": MILL, "cabin": CABIN}

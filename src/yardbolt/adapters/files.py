@@ -78,9 +78,50 @@ def load_family(path: Path) -> Family:
     from .shapes.reading import read
 
     doc = document(path)
+    if base := doc.tree.get("based_on"):
+        doc.tree = _on(doc, _base(path, doc, base).tree)
     read(doc, FamilyShape)
     check_ways(doc)
     return family_of(doc.tree, doc.name, doc.line_of)
+
+
+def _base(path: Path, doc: Document, name: Any) -> Document:
+    """The family another one is based on: beside it, or shipped. Raises FileError."""
+    beside = path.with_name(f"{name}.yaml")
+    known = beside if beside.is_file() else shipped("families").get(str(name))
+    line = doc.line_of(("based_on",))
+    if known is None:
+        raise FileError(doc.name, line, "based_on", f"found {name!r}; families are {', '.join(shipped('families'))}")
+    base = document(known)
+    if "based_on" in base.tree:
+        raise FileError(doc.name, line, "based_on", f"{name} is itself based on another; one level is all there is")
+    return base
+
+
+def _on(doc: Document, base: dict[str, Any]) -> dict[str, Any]:
+    """The tree of a family over that of its base: what it says itself counts, and what it leaves out is gone. Raises
+    FileError where it leaves out what is not there."""
+    tree = _over(base, {key: value for key, value in doc.tree.items() if key not in ("based_on", "leaves_out")})
+    for place, written in enumerate(doc.tree.get("leaves_out", [])):
+        part, _, name = str(written).partition("/")
+        if name not in tree.get(part, {}) or not isinstance(tree[part], dict):
+            raise FileError(
+                doc.name,
+                doc.line_of(("leaves_out", place)),
+                "leaves_out",
+                f"found {written!r}; its base has no such thing",
+            )
+        tree[part] = {key: value for key, value in tree[part].items() if key != name}
+    return tree
+
+
+def _over(under: dict[str, Any], over: dict[str, Any]) -> dict[str, Any]:
+    # an ask or an op is replaced whole: half of one and half of another would be neither
+    parts = {
+        key: {**under[key], **value} if isinstance(value, dict) and isinstance(under.get(key), dict) else value
+        for key, value in over.items()
+    }
+    return {**under, **parts}
 
 
 def load_baseline(path: Path) -> Baseline:

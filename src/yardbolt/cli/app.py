@@ -343,6 +343,14 @@ def records_journal(unit: str, job: JobFile = DEFAULT_JOB, no_color: NoColor = F
     raise typer.Exit(body.journal(unit, job, no_color))
 
 
+@records_app.command("files")
+def records_files(unit: str, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
+    """The files of ours on a host, and whether they are as we wrote them."""
+    from . import records as body
+
+    raise typer.Exit(body.files(unit, job, no_color))
+
+
 @records_app.command("forget-key")
 def records_forget(unit: str, job: JobFile = DEFAULT_JOB) -> None:
     """Forget the noted host keys of a unit, once you know why they changed."""

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.run.documents import KeyDocument
+from yardbolt.core.run.documents import CheckDocument, KeyDocument, LeftDocument
 from yardbolt.core.run.events import Entry, GateAnswering, GateMet, GatePassed, Tried, Troubled, Trying
 
 from . import wiring
@@ -56,6 +56,33 @@ def journal(unit: str, job: Path, no_color: bool) -> int:
             screen.rows(rows, indent=0, heads=["time (UTC)", "", "what", "outcome"])
         else:
             screen.say(f"nothing was done to {unit} yet")
+        return 0
+
+
+def files(unit: str, job: Path, no_color: bool) -> int:
+    """The files of ours on a host, as they were read last."""
+    with wiring.Yard(job) as yard:
+        yard.units([unit])
+        kinds: tuple[tuple[str, type[CheckDocument] | type[LeftDocument]], ...] = (
+            ("check", CheckDocument),
+            ("as left", LeftDocument),
+        )
+        known = [one for kind, cls in kinds if (one := yard.records.latest(unit, kind, cls))]
+        if not known:
+            raise OperatorError(f"{unit} was not checked yet; next: yardbolt check {unit}")
+        filed = max(known, key=lambda one: one.time).document.as_plane
+        screen = Screen(no_color)
+        rows: list[list[Cell]] = [
+            [one.key, "as we wrote it" if one.written is True else ("changed since", "bad"), str(one.digest)[:16]]
+            for one in filed.files
+            if one.written is True or one.origin == "ours"
+        ]
+        if rows:
+            screen.rows(rows, indent=0, heads=["file", "", "SHA-256"])
+            screen.say("")
+            screen.say("To take them away, on the host, as root: sh /var/lib/yardbolt/take-away")
+        else:
+            screen.say(f"no file of ours was read on {unit}")
         return 0
 
 

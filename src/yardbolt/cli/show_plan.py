@@ -201,5 +201,8 @@ def _gaps(screen: Screen, made: Plan, unit: UnitInWork) -> None:
         )
         return
     screen.say(("CANNOT BE DONE HERE", "bad"))
+    alike: dict[str, list[str]] = {}
     for gap in made.gaps:
-        screen.say(f"{spoken(gap.path)}: {gap.why}", indent=2)
+        alike.setdefault(gap.why, []).append(spoken(gap.path))
+    for why, what in alike.items():
+        screen.say(f"{listed(what)}: {why}", indent=2)

@@ -151,6 +151,9 @@ class FamilyShape(Shape):
     effects: dict[Text, Text] = Field({}, description="what every op brings with it")
     ops: dict[Name, Any] = {}
     lacks: list[Text] = []
+    cannot: dict[Text, Text] = Field({}, description="path -> why this make cannot be set there")
+    based_on: Name | None = Field(None, description="the family this one is like, but for what it says itself")
+    leaves_out: list[Text] = Field([], description="of that family: asks/NAME, ops/NAME")
 
 
 # ---- the keys of a way of talking -----------------------------------------------------------------------------------

@@ -382,7 +382,8 @@ def family_of(
         token.get("signs", "_-."), int(token.get("longest", 32)), dict(tree.get("password", {})),
         (software.get("from", ""), software.get("below", "")),
         {listed: dict(words) for listed, words in tree.get("keys", {}).items()}, tuple(checker.facts(tree.get("facts", {}))),
-        {store: tuple(services) for store, services in tree.get("account_stores", {}).items()}, ways,
+        {store: tuple(services) for store, services in tree.get("account_stores", {}).items()},
+        {checker.path(("cannot", k), k): v for k, v in tree.get("cannot", {}).items()}, ways,
     )  # fmt: skip
     used = {service for channel in channels.values() for service in channel.services}
     for service in family.factory.ports:

@@ -156,6 +156,7 @@ class Family:
     keys: Mapping[str, Mapping[str, str]] = field(default_factory=dict)  # list -> the unit's word -> ours
     facts: tuple[tuple[Path, Any], ...] = ()
     account_stores: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    cannot: Mapping[Path, str] = field(default_factory=dict)  # why something cannot be set on this make
     ways: Mapping[str, Talk] = field(default_factory=lambda: WAYS)
 
     def our_key(self, listed: str, theirs: str) -> str:
@@ -242,6 +243,10 @@ class Family:
     def factory_names(self) -> frozenset[str]:
         """The names of the accounts the maker put there."""
         return frozenset(one.account for one in self.factory.logins)
+
+    def why_not(self, path: Path, otherwise: str) -> str:
+        """Why something cannot be set on this make."""
+        return self.cannot.get(pattern_of(path)) or f"{self.title} {otherwise}"
 
     def covers(self) -> frozenset[Path]:
         """Every row of the plane this family can read, knows from the manual, or knows to be absent."""

@@ -49,7 +49,9 @@ def op_for(family: Family, change: Change) -> Op | None:
 
 
 def _writes(op: Op, change: Change) -> bool:
-    """Can it write this value?"""
+    """Can it write this value (of a new account, give it this role)?"""
+    if op.only and isinstance(change, Make):
+        return dict(change.values).get("role") in (None, *op.only)
     if not op.only or not isinstance(change, Set):
         return True
     return change.value in [meant(change.path, word) for word in op.only]

@@ -43,6 +43,13 @@ while [ "${p:-0}" -gt 1 ]; do
   s=; read -r s 2>/dev/null </proc/$p/stat; s=${s##*) ? }; p=${s%% *}
 done
 [ -n "$l" ] || { echo 'no SSH server was seen above this session' >&2; exit 3; }
+# a listener that was started again since has other options than the one this session came by
+[ "$kind" = dropbear ] && case "$(tr '\0' ' ' </proc/$l/cmdline) " in *' -2 '*)
+  for x in /proc/[0-9]*; do
+    [ "$(readlink $x/exe)" = "$(readlink /proc/$l/exe)" ] || continue
+    case "$(tr '\0' ' ' <$x/cmdline) " in *' -2 '*) ;; *) l=${x#/proc/}; break;; esac
+  done;;
+esac
 exe=$(readlink /proc/$l/exe); f=/etc/ssh/sshd_config; a=
 [ -n "$exe" ] || { echo 'which program the SSH server is needs root' >&2; exit 3; }
 case $exe in *' (deleted)') echo 'the SSH server runs from a file that was replaced since' >&2; exit 3;; esac
@@ -353,6 +360,7 @@ for x in /etc/systemd/system/*.timer /etc/systemd/system/*.service /etc/systemd/
   /etc/sudoers /etc/sudoers.d/* /etc/pam.d/* /etc/udev/rules.d/* /etc/network/if-up.d/* /etc/network/if-pre-up.d/* /etc/environment; do
   [ -h "$x" ] || some file "$x"
 done
+some file $(sed 's/^[0-9a-f]* //' /var/lib/yardbolt/own 2>/dev/null)
 awk -F: '$7 !~ /(nologin|false|sync|halt|shutdown)$/ { print $6 }' /etc/passwd | sort -u | while read -r h; do
   some home "$h/.bashrc" "$h/.profile" "$h/.bash_profile" "$h/.bash_login" "$h/.bash_logout" "$h/.ssh/rc" "$h/.ssh/environment" "$h/.forward"
 done)

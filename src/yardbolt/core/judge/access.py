@@ -263,6 +263,20 @@ def stays(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
     return frozenset(way for way in ways if _stays(before, after, way, moved))
 
 
+def beside(before: Plane, after: Plane, way: Way, proven: Iterable[Way]) -> bool:
+    """Is a way surely let in afterwards, where ways that were proven before show the conditions it shares with them (the
+    same source, the same door) and that nothing touched?"""
+    shown = {
+        (c.paths, c.why)
+        for one in proven
+        if (one.source, one.door) == (way.source, way.door)
+        for c in conditions(before, one)
+    }
+    open_ones = [c for c in conditions(after, way) if c.holds is not True]
+    moved = difference(before, after) if open_ones else frozenset()
+    return all(c.holds is None and (c.paths, c.why) in shown and not touches(moved, c.paths) for c in open_ones)
+
+
 # Whatever a condition can rest on lies in the service, in the account, or in one of these areas.
 _AREAS = frozenset(_FILTERING)
 

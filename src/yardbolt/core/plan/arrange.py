@@ -116,6 +116,8 @@ class _Arranging:
         assert op is not None
         plane = self.plane_for(change)
         bad = list(unmet(op, plane, change.path))
+        arm = self.family.op_doing("arm") if op.guarded else None
+        bad += unmet(arm, self.belief.live, ()) if arm else ()
         inside = item_of(change.path)
         if not any(
             self.family.carries(way.service, op.by) and full(self.belief.live, way) for way in self.belief.proven
@@ -132,7 +134,6 @@ class _Arranging:
             render(self.family, change, plane, A_MOMENT)
         except ValueError as e:
             return None, str(e)
-        arm = self.family.op_doing("arm") if op.guarded else None
         before = rehearse(self.family, self.belief, arm) if arm and not self.armed else self.belief
         return self.judged(Step(Kind.WRITE, change), show(change.path), self.successors(change), before)
 
@@ -141,7 +142,7 @@ class _Arranging:
     ) -> tuple[Standing | None, str]:
         """How surely one could get in after a step, or why it may not be made."""
         then = rehearse_step(self.family, before or self.belief, step)
-        found = standing(then, (*self.wish, *coming))
+        found = standing(then, (*self.wish, *coming), before or self.belief)
         if found is Standing.LOST:
             why = dict.fromkeys(c.why for way in (*coming, *self.wish)[:2] for c in admit(then.live, way).because[:1])
             reasons = f" ({'; '.join(why)})" if why else ""

@@ -12,7 +12,7 @@ from enum import Enum
 
 from ..doors import Way
 from ..family.model import KEPT, LIVE, STAGED, Family
-from ..judge.access import admit
+from ..judge.access import admit, beside
 from ..plane.compare import unlike
 from ..plane.edit import Draft, get, leaves
 from ..plane.kinds import ABSENT
@@ -145,11 +145,11 @@ def _learned(plane: Plane, way: Way) -> Plane:
     return draft.freeze()
 
 
-def standing(belief: Belief, successors: Iterable[Way]) -> Standing:
+def standing(belief: Belief, successors: Iterable[Way], before: Belief | None = None) -> Standing:
     """How surely the technician can get in with full rights, on the live store and on the kept one.
 
     `successors` are ways that are not proven and that the planes say should open. A timed return counts as a leap as
-    long as what it goes back to has a way.
+    long as what it goes back to has a way. The ways proven `before` the step vouch for what successors share with them.
     """
     coming = tuple(successors)
 
@@ -158,7 +158,12 @@ def standing(belief: Belief, successors: Iterable[Way]) -> Standing:
 
     def surely(store: str) -> bool:
         plane = belief.stores[store]
-        return any(admit(plane, way).admitted is True for way in ours((*coming, *belief.proven), plane))
+        return any(opens(store, way) for way in ours((*coming, *belief.proven), plane))
+
+    def opens(store: str, way: Way) -> bool:
+        plane = belief.stores[store]
+        vouched = before is not None and beside(before.stores[store], plane, way, before.ways[store])
+        return admit(plane, way).admitted is True or vouched
 
     goes_back = belief.fallback is not None and bool(ours(belief.fallback.ways[LIVE], belief.fallback.stores[LIVE]))
     # power can fail at any moment, so the kept store is asked first
@@ -166,6 +171,6 @@ def standing(belief: Belief, successors: Iterable[Way]) -> Standing:
         return Standing.LOST
     if ours(belief.proven, belief.live):
         return Standing.PROVEN
-    if any(admit(belief.live, way).admitted is True for way in ours(coming, belief.live)):
+    if any(opens(LIVE, way) for way in ours(coming, belief.live)):
         return Standing.HELD if belief.sessions else Standing.LEAP
     return Standing.LEAP if goes_back else Standing.LOST

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from ..family.model import Family
+from ..family.model import Family, Op
 from ..family.spelling import meant
 from ..family.writing import op_for, takes
 from ..job import Site
 from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
-from ..plane.edit import exists, get
-from ..plane.path import show
+from ..plane.edit import exists, get, reachable
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, filled, show
 from ..plane.table import Plane, item_of, pattern_of, reached
+from ..plane.words import human, spoken
 from ..secret import Ref
 
 Found = tuple[list[Change], list[Gap]]
@@ -21,13 +23,13 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
     out: dict[Change, None] = {}
     gaps: list[Gap] = []
     for want in target:
-        more, missing = _of_want(plane, want, family, site)
+        more, missing = _of_want(plane, want, family, site, target)
         out |= dict.fromkeys(more)
         gaps += missing
     return tuple(out), tuple(gaps)
 
 
-def _of_want(plane: Plane, want: Want, family: Family, site: Site) -> Found:
+def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Target) -> Found:
     if want.kind == "gone":
         return _gone(plane, want, family, site)
     if want.kind == "present":
@@ -39,9 +41,27 @@ def _of_want(plane: Plane, want: Want, family: Family, site: Site) -> Found:
     if reached(want.path, get(plane, want.path), want.value):
         return [], []
     change = Set(want.path, want.value, want.rule)
-    if op_for(family, change) is None:
-        return [], [Gap(want.path, want.rule, f"{family.title} has no way to set it")]
+    op = op_for(family, change)
+    if op is not None and (missing := _never(op, plane, want.path, target)):
+        return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot set it: {missing}"))]
+    if op is None:
+        return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to set it"))]
     return [change], []
+
+
+def _never(op: Op, plane: Plane, path: Path, target: Target) -> str:
+    """What the op needs and this unit does not have, where nothing that is wanted brings it; empty where it may."""
+    wanted = {want.path for want in target}
+    lacking = [(filled(pattern, path), word) for pattern, word in op.needs if filled(pattern, path) not in wanted]
+    held = {here: get(plane, here) if reachable(plane, here) else ABSENT for here, _ in lacking}
+    # what was not read may be there; it is not said to be missing, but waited for
+    bad = [
+        f"{spoken(here)} is {human(here, held[here])}"
+        for here, word in lacking
+        if word != "known" and held[here] not in (None, meant(here, word))
+    ]
+    bad += [f"{spoken(here)} was not read" for here, word in lacking if word == "known" and held[here] is None]
+    return ", ".join(bad)
 
 
 def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
@@ -53,7 +73,7 @@ def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
         problem = f"{show(want.path[:-1])} were not read whole, so nothing unseen is removed"
         return [], [Gap(want.path, want.rule, problem)]
     if op_for(family, Drop(want.path)) is None:
-        return [], [Gap(want.path, want.rule, f"{family.title} has no way to remove it")]
+        return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to remove it"))]
     out: list[Change] = []
     if want.path[0] == "accounts":
         secret, storage = get(plane, (*want.path, "secret")), get(plane, (*want.path, "storage"))
@@ -71,15 +91,15 @@ def _present(plane: Plane, want: Want, family: Family) -> Found:
     out: list[Change] = []
     now = {name: get(plane, (*want.path, name)) for name, _ in want.value}
     if not there:
-        op = op_for(family, Make(want.path, ()))
+        op = op_for(family, Make(want.path, want.value))
         if op is None:
-            return [], [Gap(want.path, want.rule, f"{family.title} has no way to make it")]
+            return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to make it"))]
         given = tuple((name, value) for name, value in want.value if name in takes(op))
         out.append(Make(want.path, given, want.rule))
         now = {name: meant((*want.path, name), word) for name, word in op.then} | dict(given)
     sets = [Set((*want.path, name), value, want.rule) for name, value in want.value if now.get(name) != value]
     gaps = [
-        Gap(one.path, want.rule, f"{family.title} has no way to set it")
+        Gap(one.path, want.rule, family.why_not(one.path, "has no way to set it"))
         for one in sets
         # what a unit neither shows nor lets one set is no switch of its own: a login will tell
         if not op_for(family, one) and (one.path[-1] != "enabled" or pattern_of(one.path) in family.covers())

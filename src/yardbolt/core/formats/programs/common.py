@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from .leaving import TAKE_AWAY
+
 FOLDER = "/var/lib/yardbolt"
 BEGIN = """export LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH DEBIAN_FRONTEND=noninteractive
 unset ENV BASH_ENV TMOUT CDPATH IFS
@@ -36,6 +38,9 @@ into() {
 own() {
   _o=$(cat; echo x); _d=$(printf %s "${_o%x}" | sha256sum | cut -d' ' -f1)
   [ -d "${1%/*}" ] || mkdir -p -m 755 "${1%/*}" || no "no room for ${1%/*}"
+  [ -x $Y/take-away ] || into $Y/take-away 700 <<'END OF TAKING AWAY'
+TAKE AWAY
+END OF TAKING AWAY
   { cat $Y/own 2>/dev/null | sed "\\| $1\$|d"; echo "$_d $1"; } | sort | into $Y/own 600 || exit 9
   printf %s "${_o%x}" | into "$1" "$2" || exit 9
 }
@@ -56,7 +61,7 @@ theirs() {
   _m=644; [ -e "$1" ] && _m=$1
   printf %s "${_o%x}" | into "$1" "$_m" || exit 9
 }
-"""
+""".replace("TAKE AWAY", TAKE_AWAY.rstrip())
 )
 
 

@@ -92,6 +92,39 @@ for x in "$h/.ssh/authorized_keys" "$h/.ssh/authorized_keys2"; do
   done <"$x" | theirs "$x" || exit 9
 done
 """
+# where the line stands that starts it, by the one option it must have
+DROPBEAR = (
+    SERVER
+    + r"""
+[ "$kind" = dropbear ] || no 'its SSH server is no dropbear'
+F=$(grep -l '^[^#]*dropbear' /etc/inittab /etc/init.d/rcS /etc/init.d/*dropbear* 2>/dev/null | sed -n 1p)
+[ -n "$F" ] || no 'what starts its SSH server was not found'
+case $word in [Tbcr]|I) v=" $value";; *) v=;; esac
+# the option out wherever it stands by itself, and in again behind the program
+new=$(sed "/^[^#]*dropbear/{s/ -$word *\(\/[^ ]*\|[0-9][0-9]*\)\{0,1\}\( \|\$\)/\2/; }" "$F")
+[ -n "$value" ] && new=$(echo "$new" | sed "/^[^#]*dropbear/s~\([^ :]*dropbear\)\( \|\$\)~\1 -$word$v\2~")
+old=$(tr '\0' '\n' </proc/$l/cmdline | sed 1d)
+# what cannot start beside the old one would not start in its place
+set -f; args=$(echo "$new" | sed -n 's/^[^#]*dropbear\( .*\)$/\1/p' | sed -n 1p | sed 's/ -p *[^ ]*//g; s/ -F//g'); set +f
+"$exe" $args -F -p 127.0.0.1:47622 -P $Y/side.pid </dev/null >/dev/null 2>$Y/side.told & side=$!
+sleep 0.7; kill -0 $side 2>/dev/null || { x=$(sed -n 1p $Y/side.told); rm -f $Y/side.told; no "the SSH server would not start so: $x"; }
+kill $side; rm -f $Y/side.told $Y/side.pid
+echo "$new" | theirs "$F" || exit 9
+listeners() { for p in /proc/[0-9]*; do [ "$(readlink $p/exe)" = "$exe" ] || continue
+  case "$(tr '\0' ' ' <$p/cmdline) " in *' -2 '*|*127.0.0.1:47622*) ;; *) echo "${p#/proc/}";; esac; done; }
+was=$l
+case $F in */inittab) kill -HUP 1; sleep 0.5; kill "$was";; *) kill "$was"; sleep 0.3; set -f; "$exe" $(echo "$new" | sed -n 's/^[^#]*dropbear\( .*\)$/\1/p' | sed -n 1p | sed 's/ -F//g'); set +f;; esac
+i=0; while sleep 0.2; now=$(listeners | sed -n 1p); [ -z "$now" ] || [ "$now" = "$was" ]; do i=$((i + 1)); [ $i -lt 40 ] || no 'the SSH server did not start again'; done
+"""
+)
+DROPBEAR_NOTICE = (
+    f"N={NOTICE}"
+    + r"""
+if [ -n "$value" ]; then printf '%s\n' "$value" | own $N 644 || exit 9; value=$N; fi
+word=b
+"""
+    + DROPBEAR
+)
 LONGER = (
     SERVER
     + SET
@@ -112,6 +145,13 @@ load
 PROGRAMS = (
     Program("ssh-longer-key", "a new RSA host key of so many bits, the old one kept", ("value",), LONGER),
     Program("ssh-setting", "one setting of the SSH server, in a file of our own that wins", ("word", "value"), SETTING),
+    Program(
+        "dropbear-option",
+        "one option of dropbear, in the line that starts it; tried beside the old one first",
+        ("word", "value"),
+        DROPBEAR,
+    ),
+    Program("dropbear-notice", "the notice dropbear shows before a login", ("value",), DROPBEAR_NOTICE),
     Program("ssh-notice", "the notice the SSH server shows before a login", ("value",), BANNER),
     Program(
         "ssh-keys",

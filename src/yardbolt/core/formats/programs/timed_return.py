@@ -201,6 +201,7 @@ done
 x=$(find_ fired); [ -n "$x" ] && no "too late: it has gone back by itself"
 [ -n "$(find_ cancelled)" ] || no 'no timed return was armed'
 unhook
+rm -rf $H/cancelled-*
 """
 )
 

@@ -62,6 +62,17 @@ said=$(rsyslogd -N1 2>&1 | grep -i 'yardbolt' | sed -n 1p); [ -z "$said" ] || { 
 again rsyslogd rsyslog
 """
 )
+SMALL_LOGS = r"""
+F=$(grep -l '^[^#]*syslogd' /etc/inittab /etc/init.d/rcS /etc/init.d/*syslog* 2>/dev/null | sed -n 1p)
+[ -n "$F" ] || no 'what starts its logger was not found'
+set -- $(echo "$value" | tr , '\n' | sed -n 1p)
+[ "$1" = udp ] || no 'its logger sends by UDP only'
+new=$(sed "/^[^#]*syslogd/{s/ -R *[^ ]*//; s/ -L\\b//; s/syslogd/syslogd -L -R $2:$3/; }" "$F")
+echo "$new" | theirs "$F" || exit 9
+p=$(for x in /proc/[0-9]*; do case "$(tr '\0' ' ' <$x/cmdline 2>/dev/null) " in *syslogd\ *) echo ${x#/proc/};; esac; done)
+case $F in */inittab) kill -HUP 1; kill $p;; *) [ -n "$p" ] && kill $p; sleep 0.5; eval "$(echo "$new" | sed -n '/^[^#]*syslogd/p' | sed -n 1p)" </dev/null >/dev/null 2>&1;; esac
+sleep 1
+"""
 TIME = r"""
 each() { echo "$value" | tr , '\n' | sed '/^$/d'; }
 if have chronyd; then
@@ -119,6 +130,7 @@ PROGRAMS = (
     Program("host-name", "its name: to the kernel, in /etc/hostname and in /etc/hosts", ("value",), NAME),
     Program("set-clock", "its clock", ("value",), CLOCK),
     Program("log-destinations", "where its logs go, by rsyslog", ("value",), LOGS),
+    Program("small-log-destination", "where its logs go, by the logger of BusyBox", ("value",), SMALL_LOGS),
     Program("time-sources", "which time servers are asked, by chrony or by systemd", ("value",), TIME),
     Program("no-communities", "no SNMP community any more", (), COMMUNITIES),
     Program("remove-job", "takes a job out of force, after a copy", ("name",), JOB),

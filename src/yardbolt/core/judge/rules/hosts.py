@@ -277,9 +277,9 @@ def _want_longer(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for s in plane.services:
         # only beside a key of another kind is it exchanged: whoever has noted that one still knows the host
         others = isinstance(s.key_types, tuple) and any("rsa" not in kind and "dss" not in kind for kind in s.key_types)
-        if s.key == "ssh" and s.key in site.needed and isinstance(s.rsa_bits, int) and others:
-            if s.rsa_bits < params["at least"]:
-                yield Between(("services", s.key, "rsa_bits"), "ssh-key-size", max(params["at least"], LASTING))
+        short = isinstance(s.rsa_bits, int) and s.rsa_bits < params["at least"]
+        if s.key == "ssh" and s.key in site.needed and short and others:
+            yield Between(("services", s.key, "rsa_bits"), "ssh-key-size", max(params["at least"], LASTING))
 
 
 RULES = (
