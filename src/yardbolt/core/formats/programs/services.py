@@ -23,8 +23,8 @@ runs() { for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; for n in 
 mine() { for n in $names; do [ -e "/etc/init.d/$n" ] && echo "$n"; done; }
 # lines that start one of them, in a file of lines
 lines() { e=; for n in $names; do e="$e$e2\\(.*[/:[:space:]]\\)\\{0,1\\}$n\\([[:space:]].*\\)\\{0,1\\}"; e2='\|'; done; e2=; echo "$e"; }
-comment() { [ -f "$1" ] && grep -q "^\($(lines)\)\$" "$1" && { sed "/^#/!s|^\($(lines)\)\$|$M&|" "$1" | theirs "$1" || exit 9; }; }
-uncomment() { [ -f "$1" ] && grep -q "^$M" "$1" && { sed "s|^$M\($(lines)\)\$|\1|" "$1" | theirs "$1" || exit 9; }; }
+comment() { [ -f "$1" ] && grep -q "^\($(lines)\)\$" "$1" && { sed "/^#/!s~^\($(lines)\)\$~$M&~" "$1" | theirs "$1" || exit 9; }; }
+uncomment() { [ -f "$1" ] && grep -q "^$M" "$1" && { sed "s~^$M\($(lines)\)\$~\1~" "$1" | theirs "$1" || exit 9; }; }
 units() { for n in $names; do for x in $n.service $n.socket; do systemctl cat $x >/dev/null 2>&1 && echo $x; done; done; }
 inetd() { p=$(for x in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$x/comm; case $c in inetd|*-inetd) echo ${x#/proc/};; esac; done); for x in $p; do kill -HUP $x; done; }
 if [ "$value" = no ]; then
@@ -33,7 +33,7 @@ if [ "$value" = no ]; then
     sysv) for n in $(mine); do service $n stop; update-rc.d $n disable; done </dev/null >/dev/null 2>&1;;
     busybox) comment /etc/inittab && kill -HUP 1
       for x in /etc/init.d/rcS; do comment $x; done
-      for n in $(mine); do [ -x /etc/init.d/$n ] && { keep /etc/init.d/$n; chmod a-x /etc/init.d/$n; }; done;;
+      for n in $(mine); do [ -x /etc/init.d/$n ] && { keep /etc/init.d/$n; chmod a-x /etc/init.d/$n; noted /etc/init.d/$n; }; done;;
   esac
   [ -f /etc/inetd.conf ] && grep -q "^$name[[:space:]]\|^[^#]*[/[:space:]]\($(echo $names | sed 's/ /\\|/g')\)\([[:space:]]\|\$\)" /etc/inetd.conf && {
     sed "/^#/!s~^$name[[:space:]].*~$M&~; /^#/!s~^.*[/[:space:]]\($(echo $names | sed 's/ /\\|/g')\)\([[:space:]].*\)\{0,1\}\$~$M&~" /etc/inetd.conf | theirs /etc/inetd.conf || exit 9
@@ -47,7 +47,8 @@ else
     systemd) u=$(units); for n in $names; do systemctl unmask $n.service $n.socket; done >/dev/null 2>&1; u=$(units)
       for x in $u; do systemctl enable --now $x && break; done >/dev/null 2>&1;;
     sysv) for n in $(mine); do update-rc.d $n enable; service $n start; done </dev/null >/dev/null 2>&1;;
-    busybox) uncomment /etc/inittab && kill -HUP 1; uncomment /etc/init.d/rcS;;
+    busybox) uncomment /etc/inittab && kill -HUP 1
+      uncomment /etc/init.d/rcS && [ -z "$(runs)" ] && eval "$(grep "^\($(lines)\)\$" /etc/init.d/rcS)" </dev/null >/dev/null 2>&1;;
   esac
   [ -f /etc/inetd.conf ] && grep -q "^$M$name[[:space:]]" /etc/inetd.conf && { sed "s~^$M\($name[[:space:]].*\)~\1~" /etc/inetd.conf | theirs /etc/inetd.conf || exit 9; inetd; }
   :
