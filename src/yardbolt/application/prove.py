@@ -22,7 +22,7 @@ from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, ste
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
-from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
+from yardbolt.core.run.proofs import DRILLS, WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused, Untried
@@ -76,6 +76,8 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             return await _published(unit, claim)
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return (await try_wrong(unit, (claim,)))[0]
+        case Sort.POLICY | Sort.LOCKOUT | Sort.MARK:
+            return settle(claim, Untried("it is tried while tightening, for it writes"), False)
 
 
 async def _published(unit: UnitInWork, claim: Claim) -> Proof:
@@ -192,7 +194,7 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
 # ---- the whole ------------------------------------------------------------------------------------------------------
 
 
-async def prove(unit: UnitInWork, run: int = 0) -> Proved:
+async def prove(unit: UnitInWork, run: int = 0, drilled: tuple[Proof, ...] = ()) -> Proved:
     """Read everything afresh, look from outside, try every claim, compare with as found and with the target; file as
     left.
 
@@ -200,10 +202,12 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     """
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
     async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
-        return await _prove(unit, run, udp)
+        return await _prove(unit, run, udp, drilled)
 
 
-async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...]]) -> Proved:
+async def _prove(
+    unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...]], drilled: tuple[Proof, ...]
+) -> Proved:
     around = await look_at(unit.look, *unit.addresses())
     session, why = await way_in(unit)
     if session is None:
@@ -216,7 +220,7 @@ async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...
     by = f"{way.account} by {way.service}"
     around = around.with_datagrams(await udp)
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way)
-    return _filed(unit, checked.plane, checked.findings, tuple(proofs), reading, by, run)
+    return _filed(unit, checked.plane, checked.findings, (*proofs, *drilled), reading, by, run)
 
 
 def _filed(
@@ -240,12 +244,21 @@ def _filed(
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone)
     document = LeftDocument(
         box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.baseline),
-        findings=finding_rows(findings), proofs=tuple(proof_row(proof) for proof in proofs),
+        findings=finding_rows(findings), proofs=(*(proof_row(proof) for proof in proofs), *_drilled_before(unit, proofs)),
         changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
         missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
     )  # fmt: skip
     unit.records.file(unit.name, document)
     return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.clock.now(), document)
+
+
+def _drilled_before(unit: UnitInWork, proofs: tuple[Proof, ...]) -> tuple[ProofRow, ...]:
+    """What earlier tightening tried out by writing, and this did not: a proof alone never writes."""
+    filed = unit.records.latest(unit.name, "as left", LeftDocument)
+    now = {(proof.claim.sort.value, proof.claim.text) for proof in proofs}
+    kinds = {sort.value for sort in DRILLS}
+    rows = filed.document.proofs if filed and filed.time >= unit.history().reset_at else ()
+    return tuple(row for row in rows if row.sort in kinds and (row.sort, row.text) not in now)
 
 
 async def _read(session: Session) -> Reading:
@@ -288,9 +301,6 @@ def _missing(plane: Plane, target: Target) -> tuple[Path, ...]:
 
 
 def _reads_so(plane: Plane, want: Want) -> bool:
-    # of a service that does not run nobody asks by what names it would answer
-    if want.path[0] == "snmp" and get(plane, ("services", "snmp", "enabled")) is not True:
-        return True
     inside = item_of(want.path)
     if want.kind != "set":
         return exists(plane, want.path) is (want.kind == "present")

@@ -15,7 +15,7 @@ from yardbolt.core.family.writing import plain_order
 from yardbolt.core.judge.access import admit, who
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.plan.arrange import Refused, Sheet
-from yardbolt.core.plan.belief import Belief
+from yardbolt.core.plan.belief import Belief, full
 from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import exists, get, put
@@ -37,12 +37,13 @@ from yardbolt.core.run.events import (
 )
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.filing import reading_fields
-from yardbolt.core.run.proofs import Result, Sort
+from yardbolt.core.run.proofs import Proof, Result, Sort
 from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Request, Return, Returned, Send
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear, Untried, spends_a_try
 
 from .check import file_once
+from .drills import drills
 from .enter import prepare
 from .identity import box_of, not_another, recognise
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
@@ -65,6 +66,7 @@ class Run:
     sessions: dict[Way, Session] = field(default_factory=dict)
     total: int = 0
     finished: int = 0
+    drilled: list[Proof] = field(default_factory=list)
 
     async def close(self) -> None:
         """Log out everywhere."""
@@ -129,7 +131,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     if outcome.why:
         raise stopped(run, outcome, "tighten")
     await run.close()
-    proved = await prove(unit, run.number)
+    proved = await prove(unit, run.number, tuple(run.drilled))
     unit.note(RunFinished(steps=len(made.sheet.steps)), run.number)
     return Tightened(made, outcome, proved, choices.resumed)
 
@@ -226,8 +228,10 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     for way in candidates(unit):
         if way.account in seen or exists(plane, ("accounts", way.account)) is not True:
             continue
-        # its settings turn it away: the try would be spent for nothing
-        if admit(put(plane, ("accounts", way.account, "secret"), way.secret), way).admitted is False:
+        # its settings turn it away: the try would be spent for nothing, and what opened it last is what it has
+        held = put(plane, ("accounts", way.account, "secret"), way.secret)
+        if admit(held, way).admitted is False:
+            plane = held if unit.history().opened.get(way.account) == way.secret else plane
             continue
         outcome, more = await unit.enter(way)
         if more is not None:
@@ -430,4 +434,16 @@ async def _attempts(run: Run, belief: Belief) -> tuple[str, ...]:
             run.unit.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
             if proof.result is Result.FAILS:
                 out.append(f"{claim.text}: {proof.saw}")
-    return tuple(out)
+    return (*out, *(await _drills(run, belief)))
+
+
+async def _drills(run: Run, belief: Belief) -> list[str]:
+    """Try out what is demanded, through a session with full rights; what fails, in words."""
+    unit = run.unit
+    session = next((one for way, one in run.sessions.items() if one.alive and full(belief.live, way)), None)
+    if session is None:
+        return []
+    for proof in await drills(unit, session, belief.live, frozenset(one.claim.sort for one in run.drilled)):
+        run.drilled.append(proof)
+        unit.note(ProofTried(result=proof.result.value, what=proof.claim.text, saw=proof.saw), run.number)
+    return [f"{one.claim.text}: {one.saw}" for one in run.drilled if one.result is Result.FAILS]

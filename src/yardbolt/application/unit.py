@@ -15,7 +15,7 @@ from yardbolt.core.job import Job, Site, UnitEntry
 from yardbolt.core.judge.baseline import Baseline
 from yardbolt.core.plane.kinds import NEVER
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Clock, Credential, Look, Records, Safe, Wire
+from yardbolt.core.ports import Clock, Credential, Look, Receiver, Records, Safe, Wire
 from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
 from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
@@ -30,6 +30,10 @@ from .session import Session, drive
 
 async def _nobody(address: str) -> str:
     return ""
+
+
+def _no_receiver(address: str, port: int) -> Receiver:
+    raise OperatorError("nothing here receives log messages")
 
 
 BUILT = "2025-01-01"  # no clock that is right shows an earlier day
@@ -68,6 +72,7 @@ class UnitInWork:
     pick: Callable[[int], int] = lambda n: 0
     tries: Records | None = None  # the laptop's own book of tries, by address and host key
     neighbour: Callable[[str], Awaitable[str]] = _nobody  # the hardware address seen on the cable, where it can be
+    receive: Callable[[str, int], Receiver] = _no_receiver
     keep: bool = False  # a typed password that opens it is kept in the safe
     this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say

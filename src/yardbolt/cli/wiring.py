@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from yardbolt.core.family.model import Family
     from yardbolt.core.job import Job, UnitEntry
     from yardbolt.core.judge.baseline import Baseline
-    from yardbolt.core.ports import Look, Safe, Wire
+    from yardbolt.core.ports import Look, Receiver, Safe, Wire
     from yardbolt.wires.look import Sockets
 
 MASTER = "YARDBOLT_MASTER"
@@ -305,7 +305,7 @@ class Yard:
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
             look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets),
             lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
-            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries,
+            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries, receive=_receiver,
         )  # fmt: skip
         return unit
 
@@ -316,6 +316,12 @@ class Yard:
             "baseline": _digest(self._find("baselines", self.job.baseline)),
             "family": _digest(self._find("families", entry.family)),
         }
+
+
+def _receiver(address: str, port: int) -> Receiver:
+    from yardbolt.wires.receiver import Receiver as Received
+
+    return Received(address, port)
 
 
 def safe_places(yard: Yard) -> tuple[Path, Path | None]:

@@ -134,6 +134,17 @@ class Records(Protocol):
     def latest(self, unit: str, kind: str, of: type[D]) -> Filed[D] | None: ...
 
 
+class Receiver(Protocol):
+    """Receives log messages at one address while it is entered. `wait` says whether one with this text came from this
+    sender. Entering raises OperatorError where the address is not the laptop's."""
+
+    async def __aenter__(self) -> Receiver: ...
+
+    async def __aexit__(self, *exc: object) -> None: ...
+
+    async def wait(self, sender: str, text: str, seconds: float) -> bool: ...
+
+
 class Clock(Protocol):
     """The laptop's time (ISO 8601, UTC)."""
 

@@ -92,7 +92,23 @@ class OpShape(Shape):
     set: list[Text] = []
     make: list[Text] = []
     drop: list[Text] = []
-    does: Literal["save", "activate", "commit", "confirm", "discard", "restart", "arm", "back"] | None = None
+    does: (
+        Literal[
+            "save",
+            "activate",
+            "commit",
+            "confirm",
+            "discard",
+            "restart",
+            "arm",
+            "back",
+            "try policy",
+            "lend",
+            "take back",
+            "mark",
+        ]
+        | None
+    ) = None
     needs: dict[Text, Text] = {}
     then: dict[Text, Text] = {}
     effects: dict[Text, Text] = {}

@@ -19,7 +19,21 @@ from ..talk.ways import WAYS
 from .binding import Place, TreeRows
 
 LIVE, KEPT, STAGED = "live", "kept", "staged"
-Does = Literal["", "save", "activate", "commit", "confirm", "discard", "restart", "arm", "back"]
+Does = Literal[
+    "",
+    "save",
+    "activate",
+    "commit",
+    "confirm",
+    "discard",
+    "restart",
+    "arm",
+    "back",
+    "try policy",
+    "lend",
+    "take back",
+    "mark",
+]
 Cuts = Literal["none", "account", "service", "all"]
 
 

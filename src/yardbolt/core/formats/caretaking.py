@@ -14,7 +14,7 @@ from .tagged import tagged
 _FORWARD = re.compile(r"^\S+\s+(@@?)(?:\([^)]*\))?(?:\[([0-9A-Fa-f:.]+)\]|([0-9A-Za-z_.-]+))(?::(\d+))?\s*$")
 _ACTION = re.compile(r'(\w+)="([^"]*)"')
 _TAGS = (
-    "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime snmpd oldsnmp snmp"
+    "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime snmpd oldsnmp snmp snmpfile"
 )
 _FOLDER = "/etc/rsyslog.d/*.conf"
 OLDER = "may run with older settings than its files"
@@ -118,9 +118,10 @@ def _in_step(seen: Mapping[str, list[str]], source: Path, in_step: Path) -> Pair
 
 def _snmp(seen: Mapping[str, list[str]], left: list[str]) -> Pairs:
     """Communities are passwords: which there are is counted, and never said."""
-    if "snmpd" not in seen:
+    # of an agent that does not run, what it would take
+    if "snmpd" not in seen and "snmpfile" not in seen:
         return []
-    if "oldsnmp" in seen or any(re.search(r" -[cC]", line) for line in seen["snmpd"]):
+    if "oldsnmp" in seen or any(re.search(r" -[cC]", line) for line in seen.get("snmpd", [])):
         left.append(f"snmpd {OLDER}, or takes them from elsewhere")
         return []
     rows = [line.split() for line in seen.get("snmp", [])]

@@ -404,6 +404,7 @@ for p in $(called ntpd busybox); do
 done
 for p in $(called ntp-daemon openntpd ptp4l phc2sys sntp); do echo yes | tag othertime; done
 for p in $(called snmpd); do words $p | tag snmpd; stale $p /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d /etc/snmp/snmpd.conf.d/*.conf | tag oldsnmp; done
+[ -r /etc/snmp/snmpd.conf ] && echo yes | tag snmpfile
 for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf; do
   [ -r "$x" ] && sed -n 's/^[[:space:]]*\(r[ow]community6\{0,1\}\)[[:space:]]\{1,\}\([^[:space:]]*\)\(.*\)$/\1 \2\3/p;
     s/^[[:space:]]*\(com2sec6\{0,1\}\)[[:space:]]\{1,\}[^[:space:]]*[[:space:]]\{1,\}[^[:space:]]*[[:space:]]\{1,\}\([^[:space:]]*\).*$/\1 \2/p' "$x"

@@ -231,6 +231,11 @@ class _Arranging:
             self.alone(Kind.CONFIRM, phase, "a login has proven it, so it need not go back by itself")
         return []
 
+    def demands_written(self, since: int) -> bool:
+        """Was anything written that is demanded of passwords, or that follows wrong ones?"""
+        made = [step.change for step in self.steps[since:] if step.change is not None]
+        return any(change.path[0] in ("policy", "lockout") for change in made)
+
     def already(self, change: Change) -> bool:
         """Did an earlier step of this sheet bring it about as well?"""
         if not isinstance(change, Set) or holds_secret(change.path) or not self.steps:
@@ -288,6 +293,8 @@ class _Arranging:
             if name == CLOSE and (wrote or self.gate or self.belief.unsaved):
                 self.prove(again=True)
                 self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
+            if name == OPEN and wrote and self.family.op_doing("try policy") and self.demands_written(before):
+                self.add(Step(Kind.TRY, phase=name, reason="demands on passwords are tried on an account made for it"))
             self.save(name)
             # what closes must not come before what opens, so a blocked phase ends the plan
             if blocked:

@@ -53,6 +53,9 @@ class Sort(Enum):
     CLOSED = "port closed"
     STRANGER = "stranger refused"
     KEY = "host key as noted"
+    POLICY = "weak password refused"
+    LOCKOUT = "wrong passwords lock"
+    MARK = "log mark arrives"
 
 
 @dataclass(frozen=True)
@@ -109,6 +112,8 @@ class KeySeen:
 Tried = Login | Port | KeySeen
 
 
+# What writes and is taken back again, and so is tried while tightening and never by a proof alone.
+DRILLS = frozenset({Sort.POLICY, Sort.LOCKOUT, Sort.MARK})
 # Wrong passwords that are tried on every account of ours, beside the right one.
 WRONG = {
     Sort.ALTERED: "with the last character changed", Sort.BLANK: "with a blank password", Sort.NAMED: "with its own name",

@@ -25,7 +25,7 @@ rights() {
   esac
 }
 """
-_GIVE = r"""
+GIVE = r"""
 # over input, never as an argument; what it says is no answer, so what is kept is looked at
 give() {
   was=$(sed -n "s/^$1:\([^:]*\):.*/\1/p" /etc/shadow)
@@ -41,7 +41,7 @@ give() {
 MAKE = (
     _THERE
     + _RIGHTS
-    + _GIVE
+    + GIVE
     + r"""
 sh=/bin/sh; [ -x /bin/bash ] && sh=/bin/bash
 there "$name" || if have useradd; then useradd -m -s $sh "$name" </dev/null >/dev/null 2>&1; else adduser -D -s $sh "$name" </dev/null >/dev/null 2>&1; fi
@@ -60,7 +60,7 @@ rights "$name" "$role"
 )
 SECRET = (
     _THERE
-    + _GIVE
+    + GIVE
     + r"""
 there "$name" || no "there is no account $name"
 give "$name"

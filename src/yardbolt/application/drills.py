@@ -1,0 +1,160 @@
+"""Drills: what is demanded of passwords, what follows wrong ones, and where logs go, tried out on the unit itself.
+
+They write, on an account made for it and taken away again, so they belong to tightening and never to a proof alone. What
+could not be tried says why.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import replace
+
+from yardbolt.core.doors import Way
+from yardbolt.core.errors import OperatorError
+from yardbolt.core.family.model import Does, Op
+from yardbolt.core.judge.access import who
+from yardbolt.core.judge.passwords import suggest
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.run.proofs import Claim, Proof, Result, Sort
+from yardbolt.core.secret import Ref, Secret, Slot, Text
+from yardbolt.core.talk.conversation import ANSWER, Order
+from yardbolt.core.talk.outcomes import Done, No, Open, Opened, Refused, told
+
+from .reach import floor_of
+from .session import Session
+from .unit import UnitInWork
+
+NAME = "yardbolt-try"
+FIRST, WEAK, STRONG = Ref("typed:drill-first"), Ref("typed:drill-weak"), Ref("typed:drill-strong")
+MOST_TRIES, LONGEST_LOCK = 12, 120.0  # more wrong tries, or seconds of lock, are not waited for
+ARRIVES = 20.0  # seconds a log message may take
+
+
+async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozenset[Sort]) -> list[Proof]:
+    """Every drill the family knows that was not made yet and whose setting is there."""
+    out: list[Proof] = []
+    async with _passwords(unit):
+        if (
+            Sort.POLICY not in done
+            and isinstance(plane.policy.min_length, int)
+            and (op := unit.family.op_doing("try policy"))
+        ):
+            unit.report(f"{unit.name}: trying a weak password on an account made for it")
+            out.append(await _policy(unit, session, op))
+        if Sort.LOCKOUT not in done and isinstance(plane.lockout.tries, int) and unit.family.op_doing("lend"):
+            unit.report(f"{unit.name}: trying wrong passwords on an account made for it")
+            out.append(await _lockout(unit, session, plane))
+    destinations = plane.logs.destinations
+    if Sort.MARK not in done and isinstance(destinations, tuple) and (op := unit.family.op_doing("mark")):
+        out += [await _mark(unit, session, op, one) for one in destinations]
+    return out
+
+
+@asynccontextmanager
+async def _passwords(unit: UnitInWork) -> AsyncIterator[None]:
+    """Passwords for the account that is made for it: they rest nowhere, and open nothing afterwards."""
+    floor = floor_of(unit)
+    strong = replace(floor, min_length=max(floor.min_length, 16))
+    made = {FIRST: suggest(strong, unit.pick), STRONG: suggest(strong, unit.pick), WEAK: suggest(strong, unit.pick)[:6]}
+    for ref, value in made.items():
+        unit.typed[ref] = Secret(value)
+    try:
+        yield
+    finally:
+        for ref in made:
+            unit.typed.pop(ref, None)
+
+
+async def _tell(session: Session, op: Op, **given: Text) -> str:
+    """Have it done; what it says where it was not."""
+    answer = await session.tell(Order(op.how, given, max(ANSWER, op.wait)))
+    return "" if isinstance(answer, Done) else answer.said if isinstance(answer, No) else "no clear answer"
+
+
+async def _policy(unit: UnitInWork, session: Session, op: Op) -> Proof:
+    backs = frozenset({("policy", "min_length"), ("policy", "dictionary")})
+    claim = Claim(
+        Sort.POLICY, "a weak password is refused to an account made for it", session.way.door, session.way.source,
+        NAME, control="a strong one is taken by the same account just after", backs=backs,
+    )  # fmt: skip
+    said = await _tell(session, op, key=(NAME,), secret=(Slot(FIRST),), old=(Slot(WEAK),), value=(Slot(STRONG),))
+    if not said:
+        return Proof(claim, Result.HOLDS, "refused, and a strong one was taken", claim.control)
+    if said.startswith("a weak password was taken"):
+        return Proof(claim, Result.FAILS, "a weak one was taken", claim.control)
+    return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
+
+
+async def _lockout(unit: UnitInWork, session: Session, plane: Plane) -> Proof:
+    tries, release = plane.lockout.tries, plane.lockout.release
+    door, source = session.way.door, await _whence(unit, session, plane)
+    backs = frozenset({("lockout", "tries"), ("lockout", "release")})
+    claim = Claim(
+        Sort.LOCKOUT, f"{tries} wrong passwords lock an account made for it, and the lock ends", door, source, NAME,
+        control="the right one opens it before", backs=backs,
+    )  # fmt: skip
+    if not (isinstance(tries, int) and tries <= MOST_TRIES and isinstance(release, float) and release <= LONGEST_LOCK):
+        return Proof(
+            claim, Result.NOT_TRIED, f"more than {MOST_TRIES} tries or {LONGEST_LOCK:.0f} s of lock are not waited for"
+        )
+    lend, back = _op(unit, "lend"), _op(unit, "take back")
+    right, wrong = Way(source, door, NAME, FIRST), Way(source, door, NAME, STRONG)
+    if said := await _tell(session, lend, key=(NAME,), secret=(Slot(FIRST),)):
+        return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
+    try:
+        if not isinstance(first := await unit.attempt(right, budgeted=False), Opened):
+            return Proof(claim, Result.NOT_TRIED, f"the right password did not open it before: {told(first)}")
+        for _ in range(tries):
+            if not isinstance(got := await unit.attempt(wrong, budgeted=False), Refused):
+                return Proof(claim, Result.NOT_TRIED, f"a wrong password was not refused, but: {told(got)}")
+        bites = await unit.attempt(right, budgeted=False)
+        if isinstance(bites, Opened):
+            return Proof(claim, Result.FAILS, f"it still opens after {tries} wrong ones", claim.control)
+        unit.report(f"{unit.name}: locked; waiting {release:.0f} s for the lock to end")
+        await unit.clock.sleep(release + 2)
+        freed = await unit.attempt(right, budgeted=False)
+    finally:
+        left = await _tell(session, back, key=(NAME,))
+    if left:
+        return Proof(claim, Result.FAILS, left.removeprefix("untried: "), claim.control)
+    if not isinstance(freed, Opened):
+        return Proof(claim, Result.FAILS, f"locked, and still {told(freed)} after {release:.0f} s", claim.control)
+    return Proof(claim, Result.HOLDS, f"locked, and open again after {release:.0f} s", claim.control)
+
+
+def _op(unit: UnitInWork, does: Does) -> Op:
+    op = unit.family.op_doing(does)
+    assert op is not None
+    return op
+
+
+async def _whence(unit: UnitInWork, session: Session, plane: Plane) -> str:
+    """From where wrong passwords are typed: the stranger's address, where it is let in so far, for a server may fine it."""
+    stranger = unit.site.stranger
+    reaches = bool(stranger) and stranger in who(plane, session.way.service, session.way.door).possible
+    if reaches and isinstance(await unit.look.knock(session.way.door, stranger), Open):
+        return stranger
+    return session.way.source
+
+
+async def _mark(unit: UnitInWork, session: Session, op: Op, destination: str) -> Proof:
+    kind, address, port = [*destination.split(), "", "", ""][:3]
+    number = f"{unit.pick(10**6):06d}-{unit.pick(10**6):06d}"
+    claim = Claim(
+        Sort.MARK, f"a log message numbered for it arrives at {address} by {kind}", session.way.door, session.way.source,
+        control="its number was made just now", backs=frozenset({("logs", "destinations")}),
+    )  # fmt: skip
+    try:
+        async with unit.receive(address, int(port) if port.isdigit() else 514) as receiver:
+            if said := await _tell(session, op, value=(number,)):
+                return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
+            came = await receiver.wait(session.way.door.address, f"mark {number}", ARRIVES)
+    except OperatorError as e:
+        return Proof(claim, Result.NOT_TRIED, f"{address} is not this laptop's, so nothing was received there ({e})")
+    return Proof(
+        claim,
+        Result.HOLDS if came else Result.FAILS,
+        "arrived" if came else f"did not come within {ARRIVES:.0f} s",
+        claim.control,
+    )
