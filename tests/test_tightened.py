@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import re
 import socket
 import time
 from contextlib import closing
@@ -27,6 +28,7 @@ YARD = """
 job: mill and cabin
 owner: Larkmoor Tramway
 technician: Ros Tamblin
+baseline: quick
 segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11, "{net6}:a", "{net6}:b"], monitoring: [{net}.20], laptop: {net}.10, laptop also: "{net6}:a", stranger: {net}.66}}}}
 accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights: read, whose: control room}}}}
 needs: {{all: [ssh]}}
@@ -48,6 +50,16 @@ def begin(tool: Tool, made: Host, light_safe: bytes) -> None:
     base = base.replace("factory:\n  ports: {ssh: 22}\n", factory) if "factory:" in base else base + factory
     (tool.folder / "families").mkdir()
     (tool.folder / "families" / f"{made.name}.yaml").write_text(base)
+    # the lock is waited for, so it is a short one
+    quick = shipped("baselines")["hand-tight"].read_text().replace("baseline: hand-tight", "baseline: quick")
+    (tool.folder / "baselines").mkdir()
+    (tool.folder / "baselines" / "quick.yaml").write_text(
+        re.sub(
+            r"\{rule: lock-out.*\}",
+            "{rule: lock-out, set: {tries at least: 3, tries at most: 3, release at least: 5 s}}",
+            quick,
+        )
+    )
     for place in ("safe.kdbx", "copy/safe.kdbx"):
         (tool.folder / place).parent.mkdir(exist_ok=True)
         (tool.folder / place).write_bytes(light_safe)
@@ -103,33 +115,28 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     assert ("CANNOT BE DONE HERE" in steps) == (host.name == "cabin") and "arm the return" in steps
     said = tool.run("tighten", "--yes", "--this-one", host.name)
     assert said.returncode == 3, said.stdout + said.stderr
-    stands(host)
+    if host.name == "mill":
+        assert "weak password refused: yardbolt-try" in said.stdout and "log mark arrives" in said.stdout
+        assert "wrong passwords lock: yardbolt-try" in said.stdout
     host.power_cycle()
     stands(host)
-    proved = json.loads(tool("prove", host.name, "--format", "json", code=3))[host.name]
-    fails = {one["rule"] for one in proved["findings"] if one["state"] == "fails"}
-    assert fails <= GAPS[host.name], fails
-    bad = [one["text"] for one in proved["proofs"] if one["result"] == "fails"]
-    assert bad == ([] if host.name == "mill" else [bad[0]]) and all("turns away" in one for one in bad), bad
-    again = tool("steps", host.name, code=4 if host.name == "cabin" else 0)
-    assert "0 changes" in again, again
+    if host.name == "mill":
+        # one that says it is loaded, and whose own service flushed the filter, is caught
+        host.shell("nft delete table inet yardbolt")
+    again = json.loads(tool("check", host.name, "--format", "json", code=3))[host.name]["findings"]
+    fails = {one["rule"] for one in again if one["state"] == "fails"}
+    assert fails - GAPS[host.name] == ({"open-sources"} if host.name == "mill" else set()), fails
+    plan = tool.run("steps", host.name).stdout
+    assert ("1 change," in plan and "ssh from" in plan) if host.name == "mill" else "0 changes" in plan, plan
     every = "".join(tool.said) + host.shell("cat /var/lib/yardbolt/own; cat /proc/[0-9]*/cmdline | tr '\\0' ' '")
     assert KINDS[host.name].login.partition(":")[2] not in every
     listed = tool("records", "files", host.name)
     assert "take-away" in listed and ("+yardbolt.conf" in listed) == (host.name == "mill")
     if host.name == "mill":
-        # a host that says it is loaded, and whose filter its own service flushed, is caught
-        host.shell("nft delete table inet yardbolt")
-        flushed = json.loads(tool("check", host.name, "--format", "json", code=3))[host.name]["findings"]
-        assert "open-sources" in {one["rule"] for one in flushed if one["state"] == "fails"}
-        gone = host.shell(
-            "sh /var/lib/yardbolt/take-away all; ls -d /var/lib/yardbolt /etc/yardbolt 2>&1; nft list tables"
-        )
-        assert (
-            "is gone" in gone
-            and "yardbolt" not in gone.split("is as it was before")[-1].replace("No such file", "")[-60:]
-        )
-        assert connects(host.at(TECHNICIAN), host.address, 22)
+        look = "ls -d /var/lib/yardbolt /etc/yardbolt 2>&1; nft list tables"
+        gone = host.shell(f"sh /var/lib/yardbolt/take-away all; {look}", check=False)
+        assert "is gone" in gone and "as it was before" in gone and gone.count("cannot access") == 2
+        assert gone.endswith("table inet gate\n") and opens(host, "root", "Millstone-1") is False
         host.power_cycle()
         assert connects(host.at(TECHNICIAN), host.address, 22)
 
@@ -140,6 +147,11 @@ async def tell(made: Host, name: str, **given: str) -> tuple[int, str]:
         str(part) for part in whole(text_of(PROGRAMS[name]), {key: (value,) for key, value in given.items()})
     )
     account, _, password = KINDS[made.name].login.partition(":")
+    for _ in range(20):
+        # while a server loads its settings nothing listens for a moment
+        if connects(made.at(TECHNICIAN), made.address, 22):
+            break
+        await asyncio.sleep(0.3)
     async with asyncssh.connect(made.address, username=account, password=password, known_hosts=None, client_keys=None, agent_path=None,
                                 config=None, local_addr=(made.at(TECHNICIAN), 0)) as connection:  # fmt: skip
         ran: Any = await connection.run("exec /bin/sh -s", input=script)

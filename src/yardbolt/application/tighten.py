@@ -40,7 +40,7 @@ from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Proof, Result, Sort
 from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Request, Return, Returned, Send
 from yardbolt.core.talk.conversation import Order
-from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, Open, Unclear, Untried, spends_a_try
+from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, NoListener, Open, Unclear, Untried, spends_a_try
 
 from .check import file_once
 from .drills import drills
@@ -53,6 +53,7 @@ from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, tar
 from .unit import UnitInWork
 
 POLL = 0.1  # seconds between two looks for a unit that restarts
+NOT_YET = 10  # half-seconds a listener may be gone
 RETRY = 2.0  # seconds between two rounds of logins
 LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
 
@@ -364,6 +365,12 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
 
 async def _log_in(run: Run, way: Way) -> Login:
     outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
+    # while a service loads its settings nothing listens for a moment
+    for _ in range(NOT_YET):
+        if not isinstance(outcome, NoListener):
+            break
+        await run.unit.clock.sleep(RETRY / 4)
+        outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
     if session is not None:
         old = run.sessions.pop(way, None)
         if old is not None:

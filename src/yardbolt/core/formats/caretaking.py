@@ -13,9 +13,7 @@ from .tagged import tagged
 
 _FORWARD = re.compile(r"^\S+\s+(@@?)(?:\([^)]*\))?(?:\[([0-9A-Fa-f:.]+)\]|([0-9A-Za-z_.-]+))(?::(\d+))?\s*$")
 _ACTION = re.compile(r'(\w+)="([^"]*)"')
-_TAGS = (
-    "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime snmpd oldsnmp snmp snmpfile"
-)
+_TAGS = "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime snmpd oldsnmp snmp snmpfile"
 _FOLDER = "/etc/rsyslog.d/*.conf"
 OLDER = "may run with older settings than its files"
 

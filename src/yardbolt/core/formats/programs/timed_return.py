@@ -49,7 +49,7 @@ listener() {
 l=$(listener)
 if [ "$kind" = openssh ]; then
   if "$exe" -t -f "$f" $a; then [ -n "$l" ] && kill -HUP "$l"; else echo 'the settings that were put back do not pass'; fi
-  n=0; while sleep 0.2; l=$(listener); [ -z "$l" ] && [ $n -lt 10 ]; do n=$((n + 1)); done
+  sleep 0.2; n=0; while sleep 0.2; l=$(listener); [ -z "$l" ] && [ $n -lt 10 ]; do n=$((n + 1)); done
 else
   # its options stand in what starts it; the sessions it has made stay
   case $told in *inittab*) kill -HUP 1; sleep 1; [ -n "$l" ] && kill "$l"; sleep 3; l=$(listener);; esac
