@@ -23,13 +23,16 @@ import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
+from hypothesis import given
+from hypothesis import strategies as st
 
-from tests.conftest import MASTER, NETWORK
+from tests.conftest import LAPTOP, MASTER, NETWORK, Tool
 from yardbolt.adapters.documents import record_schema, written
 from yardbolt.adapters.records import SqliteRecords
 from yardbolt.adapters.safe import KdbxSafe, apart, copy_again, create
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, SafeError
+from yardbolt.core.formats.syslog import Message, parsed, split
 from yardbolt.core.plane.evidence import Evidence, Leftover
 from yardbolt.core.ports import Credential
 from yardbolt.core.run import documents, events, handover
@@ -409,3 +412,42 @@ def test_sheets_are_the_same_bytes_for_the_same_record_and_trust_nothing(form: s
         assert "<script" not in made and "&lt;script&gt;" in made and "src=" not in made and "not planned" in made
     if form == "text":
         assert max(map(len, made.splitlines())) <= 78 and "answered of" in made
+
+
+MESSAGES = {
+    b"<37>1 2026-01-02T03:04:05.6Z host-1 logger 77 - - mark 12": (4, 5, "host-1", "logger", "mark 12"),
+    b'<13>1 - - app - - [x@1 a="b"] \xef\xbb\xbfhello': (1, 5, "", "app", "hello"),
+    b"<37>Jan  2 03:04:05 host-1 yardbolt[3]: mark 7": (4, 5, "host-1", "yardbolt", "mark 7"),
+    b"<37>Jan 12 03:04:05 yardbolt: mark 8": (4, 5, "", "yardbolt", "mark 8"),
+    b"<0>anything at all": (0, 0, "", "", "anything at all"),
+}
+
+
+@given(st.lists(st.tuples(st.sampled_from(sorted(MESSAGES)), st.booleans()), max_size=5), st.lists(st.integers(1, 40)))
+def test_log_messages_are_told_apart_however_they_come(sent: list[tuple[bytes, bool]], cuts: list[int]) -> None:
+    """RFC 5424 and 3164, counted or by line (RFC 6587), cut anywhere: the same messages; what has no priority is none."""
+    stream = b"".join(b"%d %s" % (len(raw), raw) if counted else raw + b"\n" for raw, counted in sent)
+    got: list[bytes] = []
+    left = b""
+    for cut in [*cuts, len(stream)]:
+        found, left = split(left + stream[:cut])
+        got, stream = [*got, *found], stream[cut:]
+    assert [parsed(raw) for raw in got] == [Message(*MESSAGES[raw]) for raw, _ in sent] and not left
+    assert parsed(b"<192>x") is None and parsed(b"no priority") is None and split(b"x" * 20_000)[0]
+
+
+def test_the_receiver_hears_by_datagram_and_stream_and_prints_safely(tool: Tool) -> None:
+    """By both transports; control signs of a hostile sender never reach the terminal."""
+    with socket.socket() as probe:
+        probe.bind((LAPTOP, 0))
+        port = probe.getsockname()[1]
+    process = tool.start("receive", "--at", LAPTOP, "--port", str(port), "--for", "4", "--format", "json")
+    assert process.stdout is not None and "listening" in process.stdout.readline()
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
+        sender.sendto(b"<37>1 - h logger - - - mark \x1b[2J1", (LAPTOP, port))
+        sender.sendto(b"rubbish", (LAPTOP, port))
+    with socket.create_connection((LAPTOP, port)) as stream:
+        stream.sendall(b"<37>Jan  2 03:04:05 yardbolt: mark 2\n")
+    lines = [json.loads(line) for line in process.communicate(timeout=30)[0].splitlines()]
+    assert {line["text"].replace("[2J", "") for line in lines} == {"mark 1", "mark 2"} and "\\x1b" not in str(lines)
+    assert process.returncode == 0

@@ -83,12 +83,13 @@ def bare(
 @app.command()
 def demo(
     folder: Annotated[Path | None, typer.Option("--folder", metavar="DIR", help="Work here and keep it; else in a temporary folder.")] = None,
+    host: Annotated[bool, typer.Option("--host", help="A real Linux host instead, made in namespaces on this laptop; needs root.")] = False,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """The whole job on a simulated unit, with commentary; under a minute."""
-    from .demo import run
+    """The whole job on simulated units, with commentary; under a minute. With --host on a real one."""
+    from .demo import of_a_host, run
 
-    raise typer.Exit(run(folder, no_color))
+    raise typer.Exit(of_a_host(folder, no_color) if host else run(folder, no_color))
 
 
 @app.command()
@@ -317,6 +318,19 @@ def safe_copy(job: JobFile = DEFAULT_JOB) -> None:
     from . import safe as body
 
     raise typer.Exit(body.copy(job))
+
+
+@app.command()
+def receive(
+    at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="The address of this laptop that units send to.")] = "0.0.0.0",  # noqa: S104
+    port: Annotated[int, typer.Option("--port", metavar="N", min=1, max=65535)] = 514,
+    seconds: Annotated[float, typer.Option("--for", metavar="SECONDS", help="End after so long; 0 = when interrupted.")] = 0.0,
+    form: Annotated[str, typer.Option("--format", metavar="text|json")] = "text",
+) -> None:  # fmt: skip
+    """Listen for log messages that units send here, and print them."""
+    from . import receive as body
+
+    raise typer.Exit(body.receive(at, port, seconds, form))
 
 
 @records_app.callback(invoke_without_command=True)

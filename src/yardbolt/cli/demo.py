@@ -32,6 +32,38 @@ STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("", (), (0,)),
 )  # fmt: skip
 
+HOST = "sk-log-01"
+OF_A_HOST: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
+    ("A server came with the line: a published root password, telnet, a guest with a key and a job of his own.", ("check",), (3,)),
+    ("The plan: what could shut us out is made under a timed return, proven by a new login, and only then kept.", ("steps",), (0, 4)),
+    ("Carry it out, restart it, prove it by ordinary logins.", ("tighten", "--yes", "--this-one"), (0, 3, 4)),
+    ("Which files are ours, and how they are taken away again.", ("records", "files", HOST), (0,)),
+    ("The sheet for the owner.", ("sheet",), (0, 3, 4)),
+)  # fmt: skip
+YARD = """job: Skerrow line, the server
+owner: Larkmoor Tramway
+technician: Ros Tamblin
+segments:
+  room: {{network: {net}.0/24, administrators: [{net}.10, {net}.11], laptop: {net}.10, stranger: {net}.66}}
+accounts:
+  lt-works: {{rights: full, whose: Larkmoor Tramway works office}}
+  lt-watch: {{rights: read, whose: Larkmoor Tramway control room}}
+needs: {{all: [ssh]}}
+banner: "Larkmoor Tramway. Authorised staff only. Use is recorded."
+servers: [{{kind: logs, at: {net}.20}}]
+allows: {{restart: yes, remove factory accounts: yes, remove foreign: [accounts, keys, jobs]}}
+safe: {{file: safe.kdbx, copy: copy/safe.kdbx}}
+units:
+  {host}: {{family: works-server, segment: room, at: {net}.1}}
+"""
+FAMILY = """family: works-server
+title: A server as it came
+based_on: linux-server
+factory:
+  ports: {ssh: 22}
+  logins: [{account: root, secret: works-4417}, {account: guest, secret: guest}]
+  lockout: {tries: 20, release: 60 s}
+"""
 PREFIX = "yardbolt-demo-"
 PROGRAM = (sys.executable, "-m", "yardbolt")
 
@@ -88,6 +120,31 @@ def run(folder: Path | None, no_color: bool) -> int:
             bench.wait(5)
         if bench.poll() is None:
             bench.kill()
+
+
+def of_a_host(folder: Path | None, no_color: bool) -> int:
+    """The same for a real host, made in namespaces on this laptop. Raises OperatorError where none can stand here."""
+    if why := wiring.no_host():
+        raise OperatorError(why)
+    if folder is not None and (folder / "yard.yaml").exists():
+        raise OperatorError(f"{folder} holds a job already; the demo wants an empty folder")
+    work = folder or Path(tempfile.mkdtemp(prefix=PREFIX))
+    (work / "families").mkdir(parents=True)
+    key, screen, began = work / "demo.key", Screen(no_color), time.monotonic()
+    wiring.write_whole(key, secrets.token_bytes(64))
+    env = {**os.environ, "YARDBOLT_KEY_FILE": str(key.resolve()), "XDG_STATE_HOME": str(work.resolve() / "state")}
+    env.pop("YARDBOLT_MASTER", None)
+    screen.say("Making the server; the first time its system is fetched, which takes a minute or two.")
+    sys.stdout.flush()
+    with wiring.real_host(HOST, work / "host") as network:
+        _act(screen, "A job file and an empty safe.", ("new", "."), (0,), work, env)
+        (work / "yard.yaml").write_text(YARD.format(net=network, host=HOST))
+        (work / "families" / "works-server.yaml").write_text(FAMILY)
+        for comment, command, good in OF_A_HOST:
+            _act(screen, comment, command, good, work, env)
+    screen.head("Done", f"{time.monotonic() - began:.0f} s; the server is gone, nothing is left running")
+    screen.say(f"The job:  {work}  (safe key: {key.name}; delete it when you are done)")
+    return 0
 
 
 def _clear_away() -> None:

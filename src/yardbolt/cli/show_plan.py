@@ -58,6 +58,8 @@ def back_of(step: Step) -> Cell:
     """Is there a way back?"""
     if step.back == "no way back":
         return "NONE" if isinstance(step.change, Drop) else "none", "bad"
+    if step.back.startswith("by itself"):
+        return "by itself"
     return ("not needed", "faint") if step.back == "none needed" else "yes"
 
 

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from yardbolt.adapters.records import SqliteRecords
     from yardbolt.application.unit import UnitInWork
     from yardbolt.core.family.model import Family
+    from yardbolt.core.formats.syslog import Message
     from yardbolt.core.job import Job, UnitEntry
     from yardbolt.core.judge.baseline import Baseline
     from yardbolt.core.ports import Look, Receiver, Safe, Wire
@@ -305,7 +306,7 @@ class Yard:
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
             look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets),
             lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
-            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries, receive=_receiver,
+            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries, receive=receiver,
         )  # fmt: skip
         return unit
 
@@ -318,10 +319,31 @@ class Yard:
         }
 
 
-def _receiver(address: str, port: int) -> Receiver:
+def no_host() -> str:
+    """Why no real host can stand on this laptop; empty where one can."""
+    from yardbolt.bench.realhost import missing
+
+    return missing()
+
+
+@contextlib.contextmanager
+def real_host(name: str, folder: Path) -> Iterator[str]:
+    """The server of the demo, up in namespaces of its own; the first three numbers of its network."""
+    from yardbolt.bench.realhost import planted
+
+    host = planted(name, folder)
+    try:
+        host.up()
+        yield host.network
+    finally:
+        host.down()
+
+
+def receiver(address: str, port: int, heard: Callable[[str, Message], None] = lambda sender, message: None) -> Receiver:
+    """Receives log messages at an address of this laptop."""
     from yardbolt.wires.receiver import Receiver as Received
 
-    return Received(address, port)
+    return Received(address, port, heard)
 
 
 def safe_places(yard: Yard) -> tuple[Path, Path | None]:

@@ -248,4 +248,7 @@ def family_schema() -> dict[str, Any]:
         "ops": (dict[Name, any_of("op", OpShape)], {}),  # type: ignore[misc]
     }
     whole: type[Shape] = create_model("FamilyFile", __base__=FamilyShape, **parts)
-    return whole.model_json_schema(by_alias=True)
+    schema = whole.model_json_schema(by_alias=True)
+    # one that is based on another takes its channels from there
+    schema["required"] = [key for key in schema["required"] if key != "channels"]
+    return {**schema, "anyOf": [{"required": ["channels"]}, {"required": ["based_on"]}]}

@@ -284,6 +284,7 @@ class Merging:
         self._seen: dict[str, dict[Path, tuple[Any, tuple[str, ...]]]] = {}  # store -> path -> value, asks
         self._clash: dict[tuple[str, Path], None] = {}
         self._narrowed: list[Narrowed] = []
+        self._limits_itself = frozenset(service for one in family.channels.values() for service in one.services)
 
     def add(self, parts: Iterable[Part]) -> None:
         """Take the facts of one reply in."""
@@ -334,7 +335,9 @@ class Merging:
             port, permitted = draft.get((*path, "port")), draft.get((*path, "permitted"))
         except KeyError:
             return
-        if str(port) in narrowed.ports and permitted is not None:
+        # of most daemons nothing is read of limits of their own; what stands before them holds all the same
+        limits_itself = narrowed.service in self._limits_itself
+        if str(port) in narrowed.ports and (permitted is not None or not limits_itself):
             own = permitted if isinstance(permitted, AddressSet) else ANYONE
             draft.put((*path, "permitted"), own & narrowed.sources)
 

@@ -96,6 +96,7 @@ class _Arranging:
 
     def add(self, step: Step) -> None:
         back = way_back(self.family, step.change, self.plane_for(step.change)) if step.change else ""
+        back = "by itself, until a new login proves it" if step.change and self.armed else back
         self.belief = rehearse_step(self.family, self.belief, step)
         here = (way for way in self.belief.proven if way.source in self.belief.laptops)
         still = tuple(sorted(here, key=self.preference))

@@ -180,12 +180,15 @@ def _removed(now: Plane, way: Way) -> Claim:
 def _ended(now: Plane, way: Way) -> Claim:
     text = f"{way.account}, whose login by {way.service} was ended, is refused"
     control = "a good login by the same service just before and after"
-    # where wrong ones lock nobody, or not root, the refusal is not that of a lock
-    lock = now.lockout
-    is_root = get(now, ("accounts", way.account, "becomes_root")) == "is root"
-    free = lock.tries is ABSENT or (is_root and lock.binds_root is False)
     backs = frozenset({("services", way.service, "root_login"), ("accounts", way.account, "enabled")})
+    free = _never_locked(now, way.account)
     return Claim(Sort.ENDED, text, way.door, way.source, way.account, way.secret, control, backs, free)
+
+
+def _never_locked(now: Plane, account: str) -> bool:
+    """Was it read that wrong passwords lock nobody, or not root? Then a refusal is not that of a lock."""
+    is_root = get(now, ("accounts", account, "becomes_root")) == "is root"
+    return is_root and (now.lockout.tries is ABSENT or now.lockout.binds_root is False)
 
 
 def _others_off(now: Plane, doors: Mapping[str, Door]) -> list[Door]:
@@ -202,8 +205,8 @@ def _others_off(now: Plane, doors: Mapping[str, Door]) -> list[Door]:
 def _factory(now: Plane, account: str, ref: Ref, door: Door, site: Site) -> Claim:
     text = f"factory login {account or '(no name)'} is refused by {door.service}"
     control, path = "a good login by the same service just before and after", ("accounts", account)
-    gone = exists(now, path) is False
-    return Claim(Sort.FACTORY, text, door, site.laptop, account, ref, control, frozenset({path}), gone)
+    free = exists(now, path) is False or _never_locked(now, account)
+    return Claim(Sort.FACTORY, text, door, site.laptop, account, ref, control, frozenset({path}), free)
 
 
 def _closed(door: Door, site: Site) -> Claim:

@@ -49,7 +49,7 @@ gone() { for x in "$@"; do rm -f "$x"; cat $Y/own 2>/dev/null | sed "\\| $x\$|d"
 keep() {
   _k=$Y/before/$(echo "$1" | tr / %)
   [ -e "$_k" ] || [ -e "$_k.none" ] && return
-  if [ -e "$1" ]; then cp -p "$1" "$_k.new" && mv "$_k.new" "$_k" || no "no room for a copy of $1"; else : >"$_k.none"; fi
+  if [ -e "$1" ]; then cp -p "$1" "$_k.new" 2>/dev/null && mv "$_k.new" "$_k" || no "no room for a copy of $1"; else : >"$_k.none"; fi
 }
 # noted FILE...: as it is now, it is as we left it
 noted() { for x in "$@"; do

@@ -81,10 +81,16 @@ def _remedy(plane: Plane, site: Site, rule: str) -> Iterator[Demand]:
     for a in plane.accounts:
         if a.key not in site.factory:
             continue
-        if site.allows.remove_factory_accounts:
+        # root is no account that could go: it gets a password of the owner's
+        if site.allows.remove_factory_accounts and not _stays(a):
             yield Gone(("accounts", a.key), rule)
         else:
             yield exactly(("accounts", a.key, "secret"), rule, site.secret(a.key))
+
+
+def _stays(a: Account) -> bool:
+    """Is it the system's own, that cannot go?"""
+    return a.origin == "system" or (a.becomes_root == "is root" and a.key == "root")
 
 
 def _no_factory_login(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -131,7 +137,7 @@ def _root_turned_away(plane: Plane) -> bool:
 def _no_predictable(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     if site.allows.remove_factory_accounts:
         for a in plane.accounts:
-            if a.key in site.factory:
+            if a.key in site.factory and not _stays(a):
                 yield Gone(("accounts", a.key), "account-name")
 
 
@@ -235,7 +241,7 @@ def _want_known_keys(plane: Plane, site: Site, params: Params) -> Iterator[Deman
     for a in plane.accounts:
         # its keys go with it
         goes = a.becomes_root == "is root" and "accounts" in site.allows.foreign and a.origin != "system"
-        if goes or (a.key in site.factory and site.allows.remove_factory_accounts):
+        if goes or (a.key in site.factory and site.allows.remove_factory_accounts and not _stays(a)):
             continue
         if isinstance(a.keys, tuple) and set(a.keys) - ours.get(a.key, set()):
             left = tuple(key for key in a.keys if key in ours.get(a.key, set()))

@@ -1,0 +1,223 @@
+"""A real host in namespaces of its own: a Debian root (made once, and kept), an overlay, a network of two sockets with
+technician, administrator, monitoring station and stranger in both address families, and plain daemons started by hand.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import hashlib
+import os
+import shutil
+import signal
+import subprocess
+import threading
+import time
+from dataclasses import dataclass, field
+from functools import cache
+from pathlib import Path
+
+PACKAGES = (
+    "openssh-server,sudo,nftables,iproute2,procps,busybox,dropbear-bin,vsftpd,tftpd-hpa,snmpd,rsyslog,cron,chrony,lighttpd,"
+    "libpam-pwquality,openbsd-inetd,inetutils-telnetd,sysv-rc,ssl-cert,iptables"
+)
+TECHNICIAN, OFFICE, STATION, STRANGER = 10, 11, 20, 66
+
+
+def missing() -> str:
+    """Why no host can stand here; empty where one can."""
+    if os.geteuid() != 0:
+        return "a real host needs root here, for namespaces"
+    for program in ("mmdebstrap", "ip", "unshare", "nsenter"):
+        if not shutil.which(program):
+            return f"a real host needs {program}: apt-get install mmdebstrap iproute2 util-linux"
+    tried = subprocess.run(
+        ["/usr/bin/unshare", "--mount", "--pid", "--net", "--fork", "true"], capture_output=True, check=False
+    )
+    return "" if tried.returncode == 0 else "no namespaces can be made here"
+
+
+def root() -> Path:
+    """The Debian root all hosts stand on: made at the first use, and kept for the next."""
+    cache = Path(os.environ.get("YARDBOLT_YARD", "/var/cache/yardbolt-yard"))
+    made = cache / hashlib.sha256(PACKAGES.encode()).hexdigest()[:12]
+    cache.mkdir(parents=True, exist_ok=True)
+    with (cache / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not made.exists():
+            new = made.with_suffix(".new")
+            shutil.rmtree(new, ignore_errors=True)
+            argv = ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={PACKAGES}", "bookworm", str(new)]
+            subprocess.run(argv, check=True, stdin=subprocess.DEVNULL)
+            new.rename(made)
+    return made
+
+
+def run(*argv: str, given: str = "", check: bool = True) -> str:
+    """Run a program; what it wrote."""
+    return subprocess.run(argv, input=given, capture_output=True, text=True, check=check).stdout
+
+
+@cache
+def free() -> int:
+    """A part of the network 10.0.0.0/8 that nobody on this machine uses."""
+    used = run("ip", "-o", "addr")
+    places = (100 + (os.getpid() + more) % 150 for more in range(150))
+    return next(place for place in places if f" 10.{place}." not in used)
+
+
+@dataclass
+class Host:
+    """One host. `setup` makes it what it is, once; `start` starts its daemons the first time, as they were found; `boot` is what
+    its init does at each further start. All are shell, run inside of it. A restart from inside is one: it comes back."""
+
+    name: str
+    number: int
+    setup: str
+    start: str
+    folder: Path
+    boot: str = ""
+    pid: int = 0
+    process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
+    ended: bool = False
+    lock: threading.RLock = field(default_factory=threading.RLock, repr=False)
+
+    @property
+    def network(self) -> str:
+        """The first three numbers of its network, which no other run of the tests uses."""
+        return f"10.{free()}.{self.number}"
+
+    @property
+    def network6(self) -> str:
+        """The same for IPv6."""
+        return f"fd99:{free():x}:{self.number}:"
+
+    @property
+    def address(self) -> str:
+        """Its own address."""
+        return f"{self.network}.1"
+
+    def at(self, who: int) -> str:
+        """The address of somebody on its network."""
+        return f"{self.network}.{who}"
+
+    def up(self) -> None:
+        """Make it and start it. Raises RuntimeError where it does not come up."""
+        for part in ("upper", "work", "root"):
+            (self.folder / part).mkdir(parents=True, exist_ok=True)
+            (self.folder / part).chmod(0o755)  # whatever is masked here: daemons that are not root live in it
+        (self.folder / "upper" / "yard").mkdir()
+        (self.folder / "upper" / "yard" / "start").write_text(
+            "umask 022\nexport PATH=/usr/sbin:/usr/bin:/sbin:/bin\nip link set lo up\n"
+            f"until ip link show eth0 >/dev/null 2>&1; do sleep 0.05; done\nip addr add {self.address}/24 dev eth0\n"
+            f"ip -6 addr add {self.network6}:1/64 dev eth0 nodad\nip link set eth0 up\nip route add default via {self.network}.254\n"
+            f"mkdir -p /run/sshd /run/lock\nif [ -e /yard/made ]; then hostname $(cat /etc/hostname)\n{self.boot}\nelse\n"
+            f"hostname {self.name} 2>/dev/null; echo {self.name} >/etc/hostname\n"
+            # nobody answers questions of names here; a daemon that asks must not wait for it
+            f"echo nameserver 127.0.0.1 >/etc/resolv.conf\necho 127.0.0.1 localhost {self.name} >/etc/hosts\n"
+            f"printf '#!/bin/sh\\nexec busybox reboot -f\\n' >/sbin/reboot; chmod 755 /sbin/reboot\n"
+            f"{self.setup}\n{self.start}\ntouch /yard/made; fi\ntouch /run/yard-up\nwhile :; do sleep 3600; done\n"
+        )
+        self._start()
+        threading.Thread(target=self._again, daemon=True).start()
+
+    def _again(self) -> None:
+        """Whatever ends it, short of us, is a restart."""
+        while not self.ended and self.process is not None:
+            self.process.wait()
+            with self.lock:
+                if not self.ended and self.process.poll() is not None:
+                    self._start()
+
+    def _start(self) -> None:
+        script = (
+            f"mount -t overlay overlay -o lowerdir={root()},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
+            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount -t tmpfs tmpfs dev && mkdir dev/pts dev/shm && for x in null zero full random urandom tty; do touch dev/$x; mount --bind /dev/$x dev/$x; done && ln -s pts/ptmx dev/ptmx && ln -s /proc/self/fd dev/fd && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
+            f"exec chroot {self.folder}/root /bin/sh /yard/start\n"
+        )
+        # its uptime is its own, as that of a real one is
+        up = int(float(Path("/proc/uptime").read_text().split()[0]))
+        argv = [
+            "unshare",
+            "--mount",
+            "--pid",
+            "--net",
+            "--uts",
+            "--time",
+            "--boottime",
+            f"-{up}",
+            "--fork",
+            "--kill-child",
+            "/bin/sh",
+            "-c",
+            script,
+        ]
+        with (self.folder / "log").open("ab") as log:
+            self.process = subprocess.Popen(
+                argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True
+            )
+        self.pid = self._inside()
+        link = f"yb{os.getpid() % 65000:x}{self.number}"
+        run("ip", "link", "del", link, check=False)
+        run("ip", "link", "add", link, "type", "veth", "peer", "name", "eth0", "netns", str(self.pid))
+        for who in (TECHNICIAN, OFFICE, STATION, STRANGER, 254):
+            run("ip", "addr", "add", f"{self.at(who)}/24", "dev", link)
+            run("ip", "-6", "addr", "add", f"{self.network6}:{who:x}/64", "dev", link, "nodad")
+        run("ip", "link", "set", link, "up")
+        end = time.monotonic() + 60
+        while not (Path(f"/proc/{self.pid}/root/run/yard-up")).exists():
+            if time.monotonic() > end or self.process.poll() is not None:
+                raise RuntimeError(f"{self.name} did not come up: {(self.folder / 'log').read_text()[-2000:]}")
+            time.sleep(0.05)
+
+    def _inside(self) -> int:
+        """The process that is number one in it."""
+        assert self.process is not None
+        for _ in range(200):
+            children = Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split()
+            if children:
+                return int(children[0])
+            time.sleep(0.02)
+        raise RuntimeError(f"{self.name} did not start")
+
+    def shell(self, script: str, check: bool = True) -> str:
+        """Run a script inside, as root; what it wrote."""
+        enter = ["nsenter", "--target", str(self.pid), "--mount", "--pid", "--net", "--uts", "--root", "--wd"]
+        env = "export PATH=/usr/sbin:/usr/bin:/sbin:/bin\n"
+        return run(*enter, "/bin/sh", "-s", given=env + script, check=check)
+
+    def power_cycle(self) -> None:
+        """Off and on again, without a word to it."""
+        with self.lock:
+            self._end()
+            self._start()
+
+    def _end(self) -> None:
+        assert self.process is not None
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(self.pid, signal.SIGKILL)
+        self.process.wait(20)
+
+    def down(self) -> None:
+        """End it, with all that runs in it."""
+        self.ended = True
+        if self.process is not None:
+            self._end()
+
+
+# A server as it left somebody's works: a published root, a guest with a key and a job of his own, everything open.
+PLANTED = r"""
+useradd -m -s /bin/bash guest; printf 'root:works-4417\nguest:guest\n' | chpasswd 2>/dev/null
+ssh-keygen -A >/dev/null; mkdir -p /home/guest/.ssh; ssh-keygen -q -t ed25519 -N '' -f /root/k; cp /root/k.pub /home/guest/.ssh/authorized_keys
+printf 'PermitRootLogin yes\nMaxAuthTries 9\n' >/etc/ssh/sshd_config.d/50-works.conf
+echo '*/7 * * * * root /usr/local/bin/report-home' >/etc/cron.d/report
+echo 'telnet stream tcp nowait root /usr/sbin/telnetd telnetd' >/etc/inetd.conf
+sed -i 's/^rocommunity .*/rocommunity public/' /etc/snmp/snmpd.conf; sleep 1.2
+"""
+STARTED = "/usr/sbin/sshd; service cron start; service snmpd start; service vsftpd start; inetd; rsyslogd; until ss -Hltn | grep -q ':21 '; do sleep 0.1; done"
+AT_BOOT = "for x in /etc/rcS.d/S*yardbolt*; do [ -x $x ] && $x start; done; rsyslogd; for x in /etc/rc2.d/S*; do $x start; done"
+
+
+def planted(name: str, folder: Path) -> Host:
+    """The server of the demo, not yet up."""
+    return Host(name, 9, PLANTED, STARTED, folder, AT_BOOT)
