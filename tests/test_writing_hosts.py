@@ -1,0 +1,204 @@
+"""Writing on hosts without one: programs over input, families on top of others, what a table of our own means, what is a gap."""
+
+from __future__ import annotations
+
+import copy
+import subprocess
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from yardbolt.adapters.files import load_family, shipped
+from yardbolt.core.addresses import ANYONE, AddressSet
+from yardbolt.core.doors import Door, Way
+from yardbolt.core.errors import FamilyError, FileError
+from yardbolt.core.family.reading import Fact, Leftover, Narrowed, extract, merge
+from yardbolt.core.family.writing import op_for, render
+from yardbolt.core.formats import DECODERS
+from yardbolt.core.formats.programs import PROGRAMS, text_of
+from yardbolt.core.job import Allows, OwnAccount, Site
+from yardbolt.core.judge.access import admit
+from yardbolt.core.judge.demands import Want
+from yardbolt.core.plan.difference import changes
+from yardbolt.core.plane.change import Drop, Make, Set
+from yardbolt.core.plane.edit import Draft, get, put
+from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.secret import Ref, Slot
+from yardbolt.core.talk import commands
+from yardbolt.core.talk.conversation import Replies
+from yardbolt.core.talk.outcomes import No
+from yardbolt.core.talk.script import whole
+
+SERVER, SMALL = (load_family(shipped("families")[name]) for name in ("linux-server", "linux-small"))
+SHELLS = (["dash"], ["bash"], ["busybox", "ash"])
+
+
+def host_plane(**more: Any) -> Plane:
+    """A host of which the settings of its SSH server were read."""
+    facts: dict[Any, Any] = {("services", "ssh", leaf): value for leaf, value in {
+        "enabled": True, "port": 22, "permitted": ABSENT, "root_login": "yes", "config": "/etc/ssh/sshd_config", "tries": 9}.items()}  # fmt: skip
+    facts |= {
+        ("accounts", "root", "role"): "full",
+        ("accounts", "root", "becomes_root"): "is root",
+        ("policy", "binds_root"): False,
+    }
+    return (
+        Draft()
+        .put_all((tuple(k.split("__")) if isinstance(k, str) else k, v) for k, v in {**facts, **more}.items())
+        .freeze()
+    )
+
+
+@pytest.mark.parametrize("name", PROGRAMS)
+def test_programs_are_parsed_whole_by_every_shell_and_take_hostile_values_as_data(name: str) -> None:
+    """dash, bash and ash read each program without running it; a value of quotes, braces and dollars arrives as it is, and a
+    script that is cut runs nothing."""
+    given = {argument: (f"$(touch {argument}) `id` '\"\\n{{}};", ) for argument in PROGRAMS[name].takes}  # fmt: skip
+    script = "".join(str(part) for part in whole(text_of(PROGRAMS[name]), given))
+    shown = "".join(
+        str(part) for part in whole("".join(f'printf "%s\\n" "${argument}"\n' for argument in given), given)
+    )
+    for shell in SHELLS:
+        read = subprocess.run([*shell, "-n"], input=script, capture_output=True, text=True, check=False)
+        assert read.returncode == 0 and not read.stderr, (shell, read.stderr)
+        cut = subprocess.run(
+            [*shell, "-s"], input=script[: len(script) // 2], capture_output=True, text=True, check=False
+        )
+        assert not cut.stdout and cut.returncode, (shell, cut.stderr)
+        out = subprocess.run([*shell, "-s"], input=shown, capture_output=True, text=True, check=False).stdout
+        assert out.splitlines() == [value for (value,) in given.values()], shell
+
+
+def test_what_is_written_goes_over_input_and_as_root_only_after_a_yes(tmp_path: Path) -> None:
+    """No value and no secret stands in a command line; without root nothing of the program is sent."""
+    make = Make(("accounts", "lt-works"), (("role", "full"), ("secret", Ref("safe:x/lt-works"))))
+    order = render(SERVER, make, host_plane())
+    channel, session = SERVER.channels["shell"], commands.Session("account", Ref("safe:x/me"))
+    asked = commands.tell(channel, order, session)  # type: ignore[arg-type]
+    first = next(asked)
+    assert isinstance(first, commands.Run) and "sudo -n true" in str(first.command)
+    sent = asked.send(commands.Ran("", 0))
+    assert Slot(Ref("safe:x/lt-works")) in sent.input and not any(isinstance(part, Slot) for part in sent.command)
+    assert not any("lt-works" in str(part) for part in sent.command)
+    again = commands.tell(channel, order, session)  # type: ignore[arg-type]
+    next(again)
+    with pytest.raises(StopIteration) as ended:
+        again.send(commands.Ran("", 127))
+    assert ended.value.value == No("needs root, and there is no sudo", sent=False)
+
+
+def test_a_family_stands_on_another_and_says_what_is_wrong(tmp_path: Path) -> None:
+    """Ask by ask and op by op; what it leaves out is gone; what is no program, or takes something else, is one line."""
+    assert {op.name for op in SERVER.ops} > {op.name for op in SMALL.ops} - {"x"}
+    assert [ask.name for ask in SMALL.asks] == [ask.name for ask in SERVER.asks]
+    assert op_for(SMALL, Make(("accounts", "a"), (("role", "full"),))) is None
+    assert op_for(SMALL, Make(("accounts", "a"), (("role", "read"),))) is not None
+    file = tmp_path / "own.yaml"
+    head = "family: own\ntitle: Own\nbased_on: linux-server\n"
+    for text, said in {
+        "family: own\ntitle: Own\nbased_on: nobody\n": "found 'nobody'",
+        "family: own\ntitle: Own\nbased_on: linux-small\n": "one level",
+        f"{head}leaves_out: [ops/nothing]\n": "no such thing",
+        f"{head}ops: {{x: {{set: [name], program: nothing}}}}\n": "not a program of the library",
+        f"{head}ops: {{x: {{set: [name], program: host-name}}}}\n": "also takes value",
+        f"{head}ops: {{x: {{set: [name], program: host-name, say: x, given: {{value: y}}}}}}\n": "leave one of the two out",
+        f"{head}ops: {{x: {{set: [name]}}}}\n": "say or program is missing",
+        f"{head}ops: {{x: {{set: [name], say: x, effects: {{listening: none}}}}}}\n": "all that can be said of it is unknown",
+        f"{head}ops: {{x: {{set: [services/*/enabled], say: x, only: [perhaps]}}}}\n": "does not suit",
+    }.items():
+        file.write_text(text)
+        with pytest.raises((FileError, FamilyError)) as wrong:
+            load_family(file)
+        assert said in str(wrong.value), (text, str(wrong.value))
+
+
+RULES: list[dict[str, Any]] = [
+    {"expr": [{"match": {"op": "==", "left": {"meta": {"key": "iif"}}, "right": "lo"}}, {"accept": None}]},
+    {"comment": "ssh", "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 22}},
+     {"match": {"op": "==", "left": {"payload": {"protocol": "ip", "field": "saddr"}}, "right": "192.0.2.10"}}, {"accept": None}]},
+    {"comment": "ssh", "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 22}},
+     {"reject": {"type": "tcp reset"}}]},
+]  # fmt: skip
+CHAIN = {
+    "family": "inet",
+    "table": "yardbolt",
+    "name": "limits",
+    "type": "filter",
+    "hook": "input",
+    "prio": -5,
+    "policy": "accept",
+}
+OURS: dict[str, Any] = {"nftables": [
+    {"metainfo": {}}, {"table": {"family": "inet", "name": "yardbolt"}}, {"chain": CHAIN},
+    *({"rule": {"family": "inet", "table": "yardbolt", "chain": "limits", "handle": place, **more}} for place, more in enumerate(RULES)),
+]}  # fmt: skip
+
+
+def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
+    """Read as the limit of the service, not as rules; changed by anybody in the least it is a table like any other; a port it
+    does not name is not limited by it."""
+    ask = next(ask for ask in SERVER.asks if ask.decode == "nftables")
+    parts = extract(SERVER, ask, Replies(tree=OURS))
+    assert [part.sources for part in parts if isinstance(part, Narrowed)] == [AddressSet.of("192.0.2.10")]
+    assert not [part for part in parts if isinstance(part, Fact) and part.path[0] in ("input_rules", "input_chains")]
+    facts = [
+        Fact(("services", "ssh"), True, "ssh"),
+        Fact(("services", "ssh", "port"), 22, "ssh"),
+        Fact(("services", "ssh", "permitted"), ABSENT, "ssh"),
+    ]
+    limited = merge(SERVER, [*facts, *parts]).plane
+    assert get(limited, ("services", "ssh", "permitted")) == AddressSet.of("192.0.2.10")
+    elsewhere = merge(SERVER, [facts[0], Fact(("services", "ssh", "port"), 2222, "ssh"), facts[2], *parts]).plane
+    assert get(elsewhere, ("services", "ssh", "permitted")) is ABSENT
+    unread = merge(SERVER, [*facts[:2], *parts]).plane
+    assert get(unread, ("services", "ssh", "permitted")) is None, "hosts.deny may turn away more"
+    for place, change in enumerate([{"prio": 0}, {"policy": "drop"}, {"hook": "forward"}]):
+        tree = copy.deepcopy(OURS)
+        tree["nftables"][2]["chain"] |= change
+        assert not DECODERS["nftables"].decode(Replies(tree=tree), "").narrows, place
+    for place in range(3, 6):
+        tree = copy.deepcopy(OURS)
+        tree["nftables"][place]["rule"]["expr"][-1] = {"drop": None}
+        assert not DECODERS["nftables"].decode(Replies(tree=tree), "").narrows, place
+    assert not [part for part in parts if isinstance(part, Leftover)]
+
+
+def test_root_is_told_from_others_where_the_service_does() -> None:
+    """Root by SSH is let in as its setting says; a key may open where passwords do not; others are not touched by it."""
+    door, held = Door("ssh", "192.0.2.1", 22, "ssh"), Ref("safe:x/root")
+    way = Way("192.0.2.10", door, "root", held)
+    whole_plane = host_plane(accounts__root__secret=held, accounts__root__enabled=True)
+    plane = put(put(whole_plane, ("input_filter", "default"), ABSENT), ("accounts", "root", "permitted"), ABSENT)
+    plane = put(put(plane, ("services", "ssh", "interfaces"), ABSENT), ("services", "ssh", "accounts"), ABSENT)
+    for told, admitted in {"yes": True, "no": False, "keys": None}.items():
+        assert admit(put(plane, ("services", "ssh", "root_login"), told), way).admitted is admitted, told
+    other = put(plane, ("accounts", "root", "becomes_root"), "with its password")
+    assert admit(put(other, ("services", "ssh", "root_login"), "no"), way).admitted is True
+
+
+def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
+    """No program for it, a value it cannot write, or something it needs that was not read: each says why; the rest is planned."""
+    site = Site("u", "192.0.2.10", ANYONE, accounts=(OwnAccount("lt-works", "full", "x"),), allows=Allows())
+    plane = Draft(host_plane()).whole(("accounts",)).freeze()
+    wants = (
+        Want(("accounts", "lt-works"), "own-account", "present", (("role", "full"), ("secret", Ref("safe:u/lt-works")))),
+        Want(("services", "ssh", "permitted"), "open-sources", "set", AddressSet.of("192.0.2.10")),
+        Want(("services", "ssh", "root_login"), "ssh-root", "set", "no"), Want(("services", "ssh", "tries"), "ssh-tries", "set", 4),
+    )  # fmt: skip
+    todo, gaps = changes(plane, wants, SMALL, site)
+    assert [change.path for change in todo] == [("services", "ssh", "tries")]
+    assert {gap.path: gap.why for gap in gaps}[("accounts", "lt-works")].startswith("without sudo")
+    todo, gaps = changes(plane, wants, SERVER, site)
+    assert {gap.path for gap in gaps} == {("services", "ssh", "permitted")} and "was not read" in gaps[0].why
+    assert Make(("accounts", "lt-works"), wants[0].value, "own-account") in todo
+    unread = put(plane, ("services", "ssh", "root_login"), None)
+    assert not changes(unread, wants[3:], SERVER, site)[0], "what somebody left unloaded is not published"
+    with pytest.raises(ValueError, match="may not be put into a command"):
+        render(SERVER, Drop(("accounts", "x;reboot")), plane)
+    assert render(SERVER, Drop(("jobs", "/etc/cron.d/x y 1")), plane).fill["key"] == ("/etc/cron.d/x y 1",)
+    with pytest.raises(ValueError, match="may not be put into a command"):
+        render(SERVER, Drop(("jobs", "/etc/cron.d/x\n1")), plane)
+    assert op_for(SERVER, Set(("snmp", "communities"), 3)) is None and replace(site, unit="v")
