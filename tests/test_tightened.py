@@ -167,6 +167,31 @@ SABOTAGE = {
 }  # fmt: skip
 
 
+SMALL = {
+    "options of dropbear": "sed -i 's/-p 22/-p 2222/' /etc/inittab; kill -HUP 1; for p in /proc/[0-9]*; do case \"$(tr '\\0' ' ' <$p/cmdline)\" in"
+    " *' -2 '*) ;; */dropbear*) kill ${p#/proc/};; esac; done",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("host", ["cabin"], indirect=True)
+def test_a_small_appliance_goes_back_by_itself(host: Host) -> None:  # noqa: F811
+    """By its own table of init, now and at the next start, which has read that table before anything takes it back."""
+    account, _, password = KINDS["cabin"].login.partition(":")
+    for seconds, how in (("5", "time"), ("600", "power")):
+        assert asyncio.run(tell(host, "arm-return", seconds=seconds, holds="/etc/inittab")) == (0, "")
+        host.shell(SMALL["options of dropbear"], check=False)
+        time.sleep(1.5)
+        assert not opens(host, account, password)
+        if how == "power":
+            host.power_cycle()
+        end = time.monotonic() + 40
+        while not opens(host, account, password):
+            assert time.monotonic() < end, how
+            time.sleep(1)
+        assert asyncio.run(tell(host, "return-now")) == (0, "")
+        assert "-p 22 " in host.shell("cat /etc/inittab") and "yardbolt" not in host.shell("cat /etc/inittab")
+
+
 @pytest.mark.parametrize("host", ["mill"], indirect=True)
 def test_a_host_goes_back_by_itself(host: Host) -> None:  # noqa: F811
     """Shut out by the account list, a dead listener, the filter, the password stack: back by itself; over a boot too; cancelled

@@ -14,7 +14,7 @@ from yardbolt.adapters.files import load_family, shipped
 from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import FamilyError, FileError
-from yardbolt.core.family.reading import Fact, Leftover, Narrowed, extract, merge
+from yardbolt.core.family.reading import Fact, Narrowed, extract, merge
 from yardbolt.core.family.writing import op_for, render
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.programs import PROGRAMS, text_of
@@ -24,6 +24,7 @@ from yardbolt.core.judge.demands import Want
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import Draft, get, put
+from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref, Slot

@@ -43,7 +43,7 @@ from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, NoListener, Open, Unclear, Untried, spends_a_try
 
 from .check import file_once
-from .drills import drills
+from .drills import NAME, drills
 from .enter import prepare
 from .identity import box_of, not_another, recognise
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
@@ -213,7 +213,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         raise shut_out(unit, why, "enter")
     run.sessions[session.way] = session
     reading = await session.read()
-    reading = await _not_going_back(run, session, reading)
+    reading = await _not_lent(run, session, await _not_going_back(run, session, reading))
     plane, account = reading.plane, session.way.account
     if unit.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
         problem = f"the work order says serial {unit.entry.serial}, and the unit told none; nothing was changed"
@@ -266,6 +266,15 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
         said = answer.said if isinstance(answer, No) else "no clear answer"
         raise UnitError(Trouble.GARBLED, f"{unit.name}: it does not go back to how it was: {said}; nothing was changed")
     return again
+
+
+async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
+    """The account of a drill that was cut off is taken away first."""
+    op = run.unit.family.op_doing("take back")
+    if op is None or exists(reading.plane, ("accounts", NAME)) is not True:
+        return reading
+    await session.tell(Order(op.how, {"key": (NAME,)}))
+    return await session.read()
 
 
 def _file_found(unit: UnitInWork, reading: Reading, account: str) -> None:

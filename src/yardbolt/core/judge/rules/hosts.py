@@ -210,7 +210,8 @@ def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _want_no_communities(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    if isinstance(plane.snmp.communities, int) and plane.snmp.communities:
+    # where monitoring asks by them they are a finding, and what replaces them is for whoever monitors to say
+    if isinstance(plane.snmp.communities, int) and plane.snmp.communities and "snmp" not in site.needed:
         yield exactly(("snmp", "communities"), "snmp-communities", 0)
 
 
