@@ -21,6 +21,7 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order
 from yardbolt.core.talk.outcomes import Done, No, Open, Opened, Refused, told
 
+from .prove import attempt_patiently
 from .reach import floor_of
 from .session import Session
 from .unit import UnitInWork
@@ -103,17 +104,17 @@ async def _lockout(unit: UnitInWork, session: Session, plane: Plane) -> Proof:
     if said := await _tell(session, lend, key=(NAME,), secret=(Slot(FIRST),)):
         return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
     try:
-        if not isinstance(first := await unit.attempt(right, budgeted=False), Opened):
+        if not isinstance(first := await attempt_patiently(unit, right, False), Opened):
             return Proof(claim, Result.NOT_TRIED, f"the right password did not open it before: {told(first)}")
         for _ in range(tries):
-            if not isinstance(got := await unit.attempt(wrong, budgeted=False), Refused):
+            if not isinstance(got := await attempt_patiently(unit, wrong, False), Refused):
                 return Proof(claim, Result.NOT_TRIED, f"a wrong password was not refused, but: {told(got)}")
-        bites = await unit.attempt(right, budgeted=False)
+        bites = await attempt_patiently(unit, right, False)
         if isinstance(bites, Opened):
             return Proof(claim, Result.FAILS, f"it still opens after {tries} wrong ones", claim.control)
         unit.report(f"{unit.name}: locked; waiting {release:.0f} s for the lock to end")
         await unit.clock.sleep(release + 2)
-        freed = await unit.attempt(right, budgeted=False)
+        freed = await attempt_patiently(unit, right, False)
     finally:
         left = await _tell(session, back, key=(NAME,))
     if left:

@@ -25,7 +25,7 @@ from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import DRILLS, WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret
-from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Refused, Untried
+from yardbolt.core.talk.outcomes import Cut, Login, NoListener, Open, Opened, Refused, Silent, Untried
 
 from .check import conclude
 from .identity import box_of, same_unit
@@ -36,6 +36,7 @@ from .surroundings import datagrams_meanwhile, look_at
 from .trials import Trial
 from .unit import UnitInWork
 
+FINE = 10.0  # seconds
 WRONG_ONE = Ref("typed:wrong")
 
 
@@ -61,7 +62,7 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
     """Try one claim with its control. A refusal counts only while the control holds."""
     match claim.sort:
         case Sort.OPENS:
-            return settle(claim, await _attempt(unit, claim.way), True)
+            return settle(claim, await attempt_patiently(unit, claim.way), True)
         case Sort.KEY:
             return settle(claim, await _key(unit, claim), True)
         case Sort.CLOSED:
@@ -88,7 +89,7 @@ async def _published(unit: UnitInWork, claim: Claim) -> Proof:
     if not await _good(unit, claim.service, account):
         whose = f"of {account}, which may be locked, " if account else ""
         return settle(claim, Untried(f"no good login {whose}by this service to compare with"), False)
-    tried = await _attempt(unit, claim.way, not claim.free)
+    tried = await attempt_patiently(unit, claim.way, not claim.free)
     return settle(claim, tried, await _good(unit, claim.service, account))
 
 
@@ -98,7 +99,7 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
     right = unit.secret(first.secret)
     if right is None or not right:
         return [settle(claim, Untried("its value is not in the safe"), False) for claim in batch]
-    if not isinstance(await _attempt(unit, first.way), Opened):
+    if not isinstance(await attempt_patiently(unit, first.way), Opened):
         return [settle(claim, Untried("the right password did not open it to compare with"), False) for claim in batch]
     # a unit that cuts passwords short takes the altered one too
     last = right.reveal()[-1]
@@ -108,13 +109,13 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
     for claim in batch:
         # a good login clears the unit's count, and ours
         if unit.tries_left(first.way) <= 0:
-            await _attempt(unit, first.way)
+            await attempt_patiently(unit, first.way)
         unit.typed[WRONG_ONE] = Secret(values[claim.sort])
         try:
-            seen.append(await _attempt(unit, Way(claim.source, claim.door, claim.account, WRONG_ONE)))
+            seen.append(await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, WRONG_ONE)))
         finally:
             unit.typed.pop(WRONG_ONE)
-    after = isinstance(await _attempt(unit, first.way), Opened)
+    after = isinstance(await attempt_patiently(unit, first.way), Opened)
     return [settle(claim, tried, after) for claim, tried in zip(batch, seen, strict=True)]
 
 
@@ -132,10 +133,21 @@ async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:
     return out
 
 
-async def _attempt(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
-    """A login that is ended again; a changed host key is a proof that could not be tried, and one of its own fails."""
+async def attempt_patiently(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
+    """A login that is ended again; a changed host key is a proof that could not be tried, and one of its own fails.
+
+    A server that fines an address for wrong passwords ends its next connections before anything is said: that is waited
+    for, so long as nothing was sent and the unit has patience left.
+    """
     try:
-        return await unit.attempt(way, budgeted)
+        while True:
+            outcome = await unit.attempt(way, budgeted)
+            fined = isinstance(outcome, Cut | Silent) and not outcome.secret_sent
+            if not fined or unit.patience <= 0:
+                return outcome
+            unit.patience -= FINE
+            unit.report(f"{unit.name}: {way.service} takes no connection just now; waiting {FINE:.0f} s")
+            await unit.clock.sleep(FINE)
     except IdentityError:
         return Untried("the host key is not the one noted")
 
@@ -159,7 +171,7 @@ async def _good(unit: UnitInWork, service: str, account: str = "") -> bool:
     """Does a login of ours open by this service (of this account, where one is named)?"""
     known = [way for way in candidates(unit) if account in ("", way.account)]
     for way in known[:2]:
-        if isinstance(await _attempt(unit, replace(way, door=unit.door(service))), Opened):
+        if isinstance(await attempt_patiently(unit, replace(way, door=unit.door(service))), Opened):
             return True
     return False
 

@@ -149,8 +149,12 @@ def not_in_force(seen: Mapping[str, list[str]]) -> str:
         return "the files of the SSH server, or its start, lie in the future: its clock was set back since"
     if loaded is not None:
         if newest == loaded:
-            return "a file of the SSH server was changed in the very second it was loaded"
-        return "the SSH server runs with older settings than its files" if newest > loaded else ""
+            return "a file of the SSH server was changed in the very second it was loaded; have it load them again"
+        return (
+            "the SSH server runs with older settings than its files; have it load them, or undo them"
+            if newest > loaded
+            else ""
+        )
     started = _first(seen, "started").split()
     # started after the last change, it has read them, and a reload could only have read the same
     if len(started) == 3 and all(word.isdigit() for word in started):

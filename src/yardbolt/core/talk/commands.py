@@ -201,7 +201,9 @@ def _root(channel: Channel, session: Session) -> Generator[Run, Ran | Lost, tupl
     free = yield Run(("env LC_ALL=C sudo -n true",), SUDO_SECONDS)
     if isinstance(free, Ran) and free.status == 0:
         return (BEGIN, "\n"), ""
-    if isinstance(free, Lost) or free.status == 127:
+    if isinstance(free, Lost):
+        return (), "needs root, and the connection ended before sudo answered"
+    if free.status == 127:
         return (), "needs root, and there is no sudo"
     asking = f"env LC_ALL=C sudo -S -p '{WHOSE}%p;' -- true"
     ran = yield AskedBySudo((asking,), SUDO_SECONDS, (Slot(session.secret), "\n"))

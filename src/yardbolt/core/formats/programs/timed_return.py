@@ -31,7 +31,7 @@ done <"$from/places"
 }
 told=$(files); [ -n "$told" ] && echo "$told"
 # loaded in the very second of the change, nobody could tell later whether they were
-x=$(date +%s); i=0; while [ "$how" != boot ] && [ -n "$told" ] && [ "$(date +%s)" = "$x" ] && [ $i -lt 15 ]; do sleep 0.1; i=$((i + 1)); done
+x=$(date +%s); i=0; while [ -n "$told" ] && [ "$(date +%s)" = "$x" ] && [ $i -lt 15 ]; do sleep 0.1; i=$((i + 1)); done
 # init has read its table before this hook runs, and must read it again
 [ "$how" = boot ] && { case $told in *inittab*) kill -HUP 1;; esac; exit 0; }
 if command -v nft >/dev/null 2>&1; then
