@@ -197,6 +197,9 @@ def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
     assert Make(("accounts", "lt-works"), wants[0].value, "own-account") in todo
     unread = put(plane, ("services", "ssh", "root_login"), None)
     assert not changes(unread, wants[3:], SERVER, site)[0], "what somebody left unloaded is not published"
+    policy = Want(("policy", "min_length"), "password-length", "set", 12)
+    known = put(put(unread, ("policy", "dictionary"), "not used"), ("policy", "min_length"), 8)
+    assert "root by ssh was not read" in changes(known, (policy,), SERVER, site)[1][0].why, "nothing is armed either"
     with pytest.raises(ValueError, match="may not be put into a command"):
         render(SERVER, Drop(("accounts", "x;reboot")), plane)
     assert render(SERVER, Drop(("jobs", "/etc/cron.d/x y 1")), plane).fill["key"] == ("/etc/cron.d/x y 1",)

@@ -21,8 +21,9 @@ from yardbolt.core.plane.path import Path, filled, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
+from yardbolt.core.run.events import ProofTried
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
-from yardbolt.core.run.proofs import DRILLS, WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
+from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.outcomes import Cut, Login, NoListener, Open, Opened, Refused, Silent, Untried
@@ -206,7 +207,7 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
 # ---- the whole ------------------------------------------------------------------------------------------------------
 
 
-async def prove(unit: UnitInWork, run: int = 0, drilled: tuple[Proof, ...] = ()) -> Proved:
+async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     """Read everything afresh, look from outside, try every claim, compare with as found and with the target; file as
     left.
 
@@ -214,12 +215,10 @@ async def prove(unit: UnitInWork, run: int = 0, drilled: tuple[Proof, ...] = ())
     """
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
     async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
-        return await _prove(unit, run, udp, drilled)
+        return await _prove(unit, run, udp)
 
 
-async def _prove(
-    unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...]], drilled: tuple[Proof, ...]
-) -> Proved:
+async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...]]) -> Proved:
     around = await look_at(unit.look, *unit.addresses())
     session, why = await way_in(unit)
     if session is None:
@@ -232,7 +231,7 @@ async def _prove(
     by = f"{way.account} by {way.service}"
     around = around.with_datagrams(await udp)
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way)
-    return _filed(unit, checked.plane, checked.findings, (*proofs, *drilled), reading, by, run)
+    return _filed(unit, checked.plane, checked.findings, (*proofs, *_drilled(unit)), reading, by, run)
 
 
 def _filed(
@@ -256,7 +255,7 @@ def _filed(
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone)
     document = LeftDocument(
         box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.baseline),
-        findings=finding_rows(findings), proofs=(*(proof_row(proof) for proof in proofs), *_drilled_before(unit, proofs)),
+        findings=finding_rows(findings), proofs=tuple(proof_row(proof) for proof in proofs),
         changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
         missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
     )  # fmt: skip
@@ -264,13 +263,15 @@ def _filed(
     return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.clock.now(), document)
 
 
-def _drilled_before(unit: UnitInWork, proofs: tuple[Proof, ...]) -> tuple[ProofRow, ...]:
-    """What earlier tightening tried out by writing, and this did not: a proof alone never writes."""
-    filed = unit.records.latest(unit.name, "as left", LeftDocument)
-    now = {(proof.claim.sort.value, proof.claim.text) for proof in proofs}
-    kinds = {sort.value for sort in DRILLS}
-    rows = filed.document.proofs if filed and filed.time >= unit.history().reset_at else ()
-    return tuple(row for row in rows if row.sort in kinds and (row.sort, row.text) not in now)
+def _drilled(unit: UnitInWork) -> tuple[Proof, ...]:
+    """What tightening tried out by writing, the latest of each: a proof alone never writes."""
+    history, found = unit.history(), {}
+    for entry in history.entries:
+        event = entry.event
+        if isinstance(event, ProofTried) and event.sort and entry.stamp.time >= history.reset_at:
+            claim = Claim(Sort(event.sort), event.what, unit.best_door(), unit.site.laptop, control=event.control)
+            found[event.sort, event.what] = Proof(claim, Result(event.result), event.saw, event.control)
+    return tuple(found.values())
 
 
 async def _read(session: Session) -> Reading:

@@ -132,7 +132,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     if outcome.why:
         raise stopped(run, outcome, "tighten")
     await run.close()
-    proved = await prove(unit, run.number, tuple(run.drilled))
+    proved = await prove(unit, run.number)
     unit.note(RunFinished(steps=len(made.sheet.steps)), run.number)
     return Tightened(made, outcome, proved, choices.resumed)
 
@@ -461,5 +461,8 @@ async def _drills(run: Run, belief: Belief) -> list[str]:
         return []
     for proof in await drills(unit, session, belief.live, frozenset(one.claim.sort for one in run.drilled)):
         run.drilled.append(proof)
-        unit.note(ProofTried(result=proof.result.value, what=proof.claim.text, saw=proof.saw), run.number)
+        event = ProofTried(
+            result=proof.result.value, what=proof.claim.text, saw=proof.saw, sort=proof.claim.sort.value, control=proof.control
+        )  # fmt: skip
+        unit.note(event, run.number)
     return [f"{one.claim.text}: {one.saw}" for one in run.drilled if one.result is Result.FAILS]

@@ -12,6 +12,7 @@ from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Standing
+from yardbolt.core.plan.precedence import OPEN
 from yardbolt.core.plan.rehearse import Kind, Step
 from yardbolt.core.plan.words import describe_step, short
 from yardbolt.core.plane.change import Change, Drop, Make, Set
@@ -91,6 +92,9 @@ class Line:
         ]
 
 
+WEAK = "try weak and wrong passwords"
+
+
 def lines(sheet: Sheet, unit: UnitInWork) -> Iterator[list[Cell]]:
     """The sheet in few lines."""
     line: Line | None = None
@@ -98,7 +102,8 @@ def lines(sheet: Sheet, unit: UnitInWork) -> Iterator[list[Cell]]:
     number = 0
     for step in sheet.steps:
         if step.change is None:
-            between += [BETWEEN[step.kind]] if BETWEEN[step.kind] not in between else []
+            word = WEAK if step.kind is Kind.TRY and step.phase == OPEN else BETWEEN[step.kind]
+            between += [word] if word not in between else []
             continue
         number += 1
         words = [short(step.change, unit.entry.address)]

@@ -41,6 +41,10 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
             return f"{brief(AddressSet.of(claim.source), claim.door.address)} is turned away by {services}"
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return f"{accounts}: {sort.value}"
+        case Sort.POLICY | Sort.LOCKOUT | Sort.MARK:
+            return "; ".join(proof.claim.text for proof in proofs)
+        case Sort.ENDED:
+            return f"{accounts}: its login by {services} was ended, and is refused"
         case Sort.REMOVED:
             return f"{accounts}: removed, and refused with the password of before"
         case _:

@@ -118,7 +118,7 @@ class _Arranging:
         plane = self.plane_for(change)
         bad = list(unmet(op, plane, change.path))
         arm = self.family.op_doing("arm") if op.guarded else None
-        bad += unmet(arm, self.belief.live, ()) if arm else ()
+        bad += [why for why in (unmet(arm, self.belief.live, ()) if arm else ()) if why not in bad]
         inside = item_of(change.path)
         if not any(
             self.family.carries(way.service, op.by) and full(self.belief.live, way) for way in self.belief.proven

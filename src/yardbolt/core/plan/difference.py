@@ -42,8 +42,10 @@ def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Targe
         return [], []
     change = Set(want.path, want.value, want.rule)
     op = op_for(family, change)
-    if op is not None and (missing := _never(op, plane, want.path, target)):
-        return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot set it: {missing}"))]
+    arm = family.op_doing("arm") if op is not None and op.guarded else None
+    missing = [why for one in (op, arm) if one is not None and (why := _never(one, plane, want.path, target))]
+    if missing:
+        return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot set it: {missing[0]}"))]
     if op is None:
         return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to set it"))]
     return [change], []
@@ -52,7 +54,9 @@ def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Targe
 def _never(op: Op, plane: Plane, path: Path, target: Target) -> str:
     """What the op needs and this unit does not have, where nothing that is wanted brings it; empty where it may."""
     wanted = {want.path for want in target}
-    lacking = [(filled(pattern, path), word) for pattern, word in op.needs if filled(pattern, path) not in wanted]
+    needs = [(filled(pattern, path), word) for pattern, word in op.needs]
+    # what was not read does not become known by being wanted
+    lacking = [(here, word) for here, word in needs if word == "known" or here not in wanted]
     held = {here: get(plane, here) if reachable(plane, here) else ABSENT for here, _ in lacking}
     # what was not read may be there; it is not said to be missing, but waited for
     bad = [

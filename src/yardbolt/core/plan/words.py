@@ -10,6 +10,7 @@ from ..plane.edit import get
 from ..plane.table import Plane, holds_secret, steady
 from ..plane.words import brief, human, spoken
 from ..secret import Ref
+from .precedence import OPEN
 from .rehearse import Kind, Step
 
 ALGORITHMS = frozenset({"key_types", "exchanges", "ciphers", "macs"})
@@ -77,6 +78,8 @@ def describe_step(step: Step, before: Plane) -> str:
             return "arm the timed return"
         case Kind.RESTART:
             return "restart the unit, wait, log in again"
+        case Kind.TRY if step.phase == OPEN:
+            return "try out: weak passwords refused, wrong ones lock"
         case Kind.TRY:
             return "try out: strangers turned away, closed services closed"
 

@@ -253,12 +253,14 @@ class InputsChanged:
 
 @dataclass(frozen=True, kw_only=True)
 class ProofTried:
-    """A claim was tried out."""
+    """A claim was tried out; `sort` where it wrote, and so is tried in no proof alone."""
 
     event: Literal["proof"] = "proof"
     result: str
     what: str
     saw: str
+    sort: str = ""
+    control: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
