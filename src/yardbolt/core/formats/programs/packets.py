@@ -5,7 +5,7 @@ the next boot."""
 from __future__ import annotations
 
 from ..listening import PORTS
-from ..sections import SERVER
+from ..sshsections import SERVER
 from .common import Program
 
 FILE = "/etc/yardbolt/limits.nft"

@@ -7,7 +7,7 @@ looked for afterwards. Loading takes the listener away for a moment; sessions st
 
 from __future__ import annotations
 
-from ..sections import SERVER
+from ..sshsections import SERVER
 from .common import Program
 
 OWN = "/etc/ssh/sshd_config.d/+yardbolt.conf"

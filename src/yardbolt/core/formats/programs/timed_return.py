@@ -8,7 +8,7 @@ it is armed.
 
 from __future__ import annotations
 
-from ..sections import SERVER
+from ..sshsections import SERVER
 from .common import FOLDER, Program
 
 HOME = f"{FOLDER}/return"
