@@ -24,6 +24,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 from pykeepass import PyKeePass
 
+from tests.yard.hosts import Host
 from yardbolt.adapters.files import shipped
 from yardbolt.adapters.safe import create
 from yardbolt.bench import serve
@@ -263,3 +264,18 @@ settings.register_profile(
     "yard", deadline=None, derandomize=bool(os.environ.get("CI")), suppress_health_check=[HealthCheck.too_slow]
 )
 settings.load_profile("yard")
+
+
+@pytest.fixture
+def host(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Host]:
+    """A real host of the yard, up; the parameter names its kind."""
+    from tests.yard.truth import FILTER, KINDS
+
+    name: str = request.param
+    kind, number = KINDS[name], list(KINDS).index(name) + 1
+    made = Host(name, number, "", kind.start, tmp_path / "host", kind.boot)
+    filled = FILTER.replace("NET6", made.network6).replace("NET", made.network)
+    made.setup = f"FILTER='{filled}'\n" + kind.setup.replace("NET", made.network)
+    made.up()
+    yield made
+    made.down()

@@ -16,7 +16,7 @@ import pytest
 
 from tests.conftest import MASTER, Tool
 from tests.test_hosts import typed
-from tests.test_yard import connects, host  # noqa: F401  # the fixture
+from tests.test_yard import connects
 from tests.yard.hosts import OFFICE, STRANGER, TECHNICIAN, Host, missing
 from tests.yard.truth import KINDS
 from yardbolt.adapters.files import shipped
@@ -107,7 +107,7 @@ GAPS = {
 
 
 @pytest.mark.parametrize("host", KINDS, indirect=True)
-def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_safe: bytes) -> None:  # noqa: F811
+def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_safe: bytes) -> None:
     """Every planted weakness is gone as ordinary clients see it, also after a power cut; what this class cannot is a gap with
     its reason; a second run changes nothing; what is ours can be taken away, and the host works."""
     begin(tool, host, light_safe)
@@ -174,7 +174,7 @@ SMALL = {
 
 
 @pytest.mark.parametrize("host", ["cabin"], indirect=True)
-def test_a_small_appliance_goes_back_by_itself(host: Host) -> None:  # noqa: F811
+def test_a_small_appliance_goes_back_by_itself(host: Host) -> None:
     """By its own table of init, now and at the next start, which has read that table before anything takes it back."""
     account, _, password = KINDS["cabin"].login.partition(":")
     for seconds, how in (("5", "time"), ("600", "power")):
@@ -193,7 +193,7 @@ def test_a_small_appliance_goes_back_by_itself(host: Host) -> None:  # noqa: F81
 
 
 @pytest.mark.parametrize("host", ["mill"], indirect=True)
-def test_a_host_goes_back_by_itself(host: Host) -> None:  # noqa: F811
+def test_a_host_goes_back_by_itself(host: Host) -> None:
     """Shut out by the account list, a dead listener, the filter, the password stack: back by itself; over a boot too; cancelled
     once, and too late, it says so; armed only once."""
     account, _, password = KINDS["mill"].login.partition(":")

@@ -95,8 +95,8 @@ def test_a_family_stands_on_another_and_says_what_is_wrong(tmp_path: Path) -> No
     """Ask by ask and op by op; what it leaves out is gone; what is no program, or takes something else, is one line."""
     assert {op.name for op in SERVER.ops} > {op.name for op in SMALL.ops} - {"x"}
     assert [ask.name for ask in SMALL.asks] == [ask.name for ask in SERVER.asks]
-    assert op_for(SMALL, Make(("accounts", "a"), (("role", "full"),))) is None
-    assert op_for(SMALL, Make(("accounts", "a"), (("role", "read"),))) is not None
+    ops = {role: op_for(SMALL, Make(("accounts", "a"), (("role", role),))) for role in ("full", "read")}
+    assert {role: bool(op and op.needs) for role, op in ops.items()} == {"full": True, "read": False}
     file = tmp_path / "own.yaml"
     head = "family: own\ntitle: Own\nbased_on: linux-server\n"
     for text, said in {
@@ -189,9 +189,11 @@ def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
         Want(("services", "ssh", "permitted"), "open-sources", "set", AddressSet.of("192.0.2.10")),
         Want(("services", "ssh", "root_login"), "ssh-root", "set", "no"), Want(("services", "ssh", "tries"), "ssh-tries", "set", 4),
     )  # fmt: skip
-    todo, gaps = changes(plane, wants, SMALL, site)
+    todo, gaps = changes(put(plane, ("host", "elevates"), ABSENT), wants, SMALL, site)
     assert [change.path for change in todo] == [("services", "ssh", "tries")]
     assert {gap.path: gap.why for gap in gaps}[("accounts", "lt-works")].startswith("without sudo")
+    assert "root's login must stay" in {gap.path: gap.why for gap in gaps}[("services", "ssh", "root_login")]
+    plane = put(plane, ("host", "elevates"), "sudo")
     todo, gaps = changes(plane, wants, SERVER, site)
     assert {gap.path for gap in gaps} == {("services", "ssh", "permitted")} and "was not read" in gaps[0].why
     assert Make(("accounts", "lt-works"), wants[0].value, "own-account") in todo

@@ -7,7 +7,6 @@ import json
 import socket
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -15,7 +14,7 @@ import pytest
 from tests.conftest import Tool
 from tests.test_hosts import typed
 from tests.yard.hosts import OFFICE, STATION, STRANGER, TECHNICIAN, Host, missing
-from tests.yard.truth import FILTER, KINDS
+from tests.yard.truth import KINDS
 from yardbolt.adapters.files import shipped
 
 pytestmark = [pytest.mark.skipif(bool(missing()), reason=missing()), pytest.mark.xdist_group("yard")]
@@ -28,18 +27,6 @@ needs: {{all: [ssh]}}
 safe: {{copy: copy/safe.kdbx}}
 units: {{{name}: {{family: {name}, segment: depot, at: {net}.1, also at: "{net6}:1"}}}}
 """
-
-
-@pytest.fixture
-def host(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Host]:
-    name: str = request.param
-    kind, number = KINDS[name], list(KINDS).index(name) + 1
-    made = Host(name, number, "", kind.start, tmp_path / "host", kind.boot)
-    filled = FILTER.replace("NET6", made.network6).replace("NET", made.network)
-    made.setup = f"FILTER='{filled}'\n" + kind.setup.replace("NET", made.network)
-    made.up()
-    yield made
-    made.down()
 
 
 def read(tool: Tool, host: Host) -> dict[str, Any]:

@@ -82,6 +82,7 @@ def decode_accounts(reply: str, key: str = "") -> Decoded:
     shadow = {parts[0]: parts for line in seen.get("shadow", []) if len(parts := line.split(":")) == 9}
     now = (seen.get("now") or ["0"])[0].strip()
     today = int(now) // _DAY if now.isdigit() else 0
+    facts.append((("host", "elevates"), "doas" if "doas" in seen else ABSENT if "sudo" in seen else "sudo"))
     groups, rules = _groups(seen.get("group", [])), _rules(seen)
     for line in dict.fromkeys(seen.get("passwd", [])):
         parts = line.split(":")
@@ -253,7 +254,7 @@ DECODERS = (
     Decoder("linux-system", "os-release(5), proc(5), ip(8)", of_text(decode_system), frozenset(_SYSTEM), (("interfaces",),)),
     Decoder(
         "linux-accounts", "passwd(5), shadow(5), sudo(8)", of_text(decode_accounts),
-        frozenset({("accounts",), ("accounts", "*"), *_ACCOUNTS}), (("accounts",),), private=True,
+        frozenset({("accounts",), ("accounts", "*"), ("host", "elevates"), *_ACCOUNTS}), (("accounts",),), private=True,
     ),
     Decoder("notice", "sshd_config(5), Banner", of_text(decode_notice), frozenset({("banner",)})),
     Decoder("name", "hostname(1)", of_text(decode_name), frozenset({("name",)})),

@@ -178,13 +178,20 @@ class _Arranging:
     def guard(self, change: Change) -> list[str]:
         """A factory account is touched only once one of the owner's accounts is proven, and that is saved."""
         names = {own.name for own in self.site.accounts}
-        owned = [w for w in self.belief.proven if w.account in names and full(self.belief.live, w)]
+        owned = [w for w in self.belief.proven if self.owners(w, names) and full(self.belief.live, w)]
         if removes(change) and not owned:
             return ["no account of the owner with full rights has logged in yet"]
-        kept = [w for w in self.belief.surviving if w.account in names and full(self.belief.kept, w)]
+        kept = [w for w in self.belief.surviving if self.owners(w, names) and full(self.belief.kept, w)]
         if owned and not kept:
             return ["the new account is proven but not saved yet"]
         return []
+
+    def owners(self, way: Way, names: set[str]) -> bool:
+        """Is it a way of the owner's: by an account of his, or by the root of a system, with a password of ours or none that
+        anybody published?"""
+        path = ("accounts", way.account)
+        is_root = get(self.belief.live, (*path, "origin")) == "system" and not way.secret.factory
+        return way.account in names or (is_root and get(self.belief.live, (*path, "becomes_root")) == "is root")
 
     # -- what stands between the changes --
 

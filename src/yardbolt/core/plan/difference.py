@@ -26,6 +26,18 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
         more, missing = _of_want(plane, want, family, site, target)
         out |= dict.fromkeys(more)
         gaps += missing
+    owners = {own.name for own in site.accounts if own.role == "full"}
+    if owners and owners <= {gap.path[1] for gap in gaps if gap.path[:1] == ("accounts",) and len(gap.path) > 1}:
+        # nobody else will have all rights
+        for change in [one for one in out if isinstance(one, Set) and one.path[-1] == "root_login"]:
+            del out[change]
+            gaps.append(
+                Gap(
+                    change.path,
+                    change.because,
+                    "no account with all rights can be made here, so root's login must stay",
+                )
+            )
     return tuple(out), tuple(gaps)
 
 
@@ -33,7 +45,7 @@ def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Targe
     if want.kind == "gone":
         return _gone(plane, want, family, site)
     if want.kind == "present":
-        return _present(plane, want, family)
+        return _present(plane, want, family, target)
     inside = item_of(want.path)
     there = exists(plane, inside) if inside else True
     if there is not True and inside:
@@ -88,7 +100,7 @@ def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
     return [*out, Drop(want.path, want.rule)], []
 
 
-def _present(plane: Plane, want: Want, family: Family) -> Found:
+def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
     there = exists(plane, want.path)
     if there is None:
         return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read whole")]
@@ -98,6 +110,8 @@ def _present(plane: Plane, want: Want, family: Family) -> Found:
         op = op_for(family, Make(want.path, want.value))
         if op is None:
             return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to make it"))]
+        if missing := _never(op, plane, want.path, target):
+            return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot make it: {missing}"))]
         given = tuple((name, value) for name, value in want.value if name in takes(op))
         out.append(Make(want.path, given, want.rule))
         now = {name: meant((*want.path, name), word) for name, word in op.then} | dict(given)
