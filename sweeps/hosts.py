@@ -1,9 +1,6 @@
-"""A real host, tightened with mischief: killed, its line cut, its power cut, its disk full, at a moment drawn by lot.
+"""A real host, tightened with mischief at moments drawn by lot: killed, line cut, power cut, disk full: python sweeps/hosts.py SEEDS FIRST
 
-    python sweeps/hosts.py SEEDS FIRST
-
-After each the same command is run again: somebody must get in, and the end must be the same. Needs root, like the yard.
-"""
+After each the same command is run again: somebody must get in, and the end must be the same. Needs root, like the yard."""
 
 import os
 import random
@@ -21,11 +18,9 @@ from tests.yard.truth import FILTER, KINDS
 from yardbolt.adapters.safe import create
 from yardbolt.core.secret import Secret
 
-BACK = "ip link set eth0 up; ip route add default via $(ip -4 -o addr show eth0 | sed 's/.*inet \\([0-9.]*\\)[.]1[/].*/\\1.254/')"
 MISCHIEF = {
-    "kill": "",
-    "power": "",
-    "line": f"ip link set eth0 down; (sleep 20; {BACK}) </dev/null >/dev/null 2>&1 &",
+    "kill": "", "power": "",
+    "line": "ip link set eth0 down; (sleep 20; ip link set eth0 up; ip route add default via $(ip -4 -o addr show eth0 | sed 's/.*inet \\([0-9.]*\\)[.]1[/].*/\\1.254/')) </dev/null >/dev/null 2>&1 &",
     "disk": "dd if=/dev/zero of=/filled bs=64k 2>/dev/null; (sleep 15; rm /filled) </dev/null >/dev/null 2>&1 &",
 }  # fmt: skip
 
@@ -33,20 +28,18 @@ MISCHIEF = {
 def disturbed(seed: int, folder: Path) -> str:
     """One host, from as found to as left, disturbed four times; what went wrong, or nothing."""
     chance, name = random.Random(seed), "mill" if seed % 3 else "cabin"
-    kind = KINDS[name]
     (folder / "host").mkdir()
     run("mount", "-t", "tmpfs", "-o", "size=80m", "tmpfs", str(folder / "host"))
-    host = Host(name, list(KINDS).index(name) + 1, "", kind.start, folder / "host", kind.boot)
+    host = Host(name, list(KINDS).index(name) + 1, "", KINDS[name].start, folder / "host", KINDS[name].boot)
     filled = FILTER.replace("NET6", host.network6).replace("NET", host.network)
-    host.setup = f"FILTER='{filled}'\n" + kind.setup.replace("NET", host.network)
+    host.setup = f"FILTER='{filled}'\n" + KINDS[name].setup.replace("NET", host.network)
     tool = Tool(folder / "job", {**os.environ, "COLUMNS": "120", "HOME": str(folder)})
     tool.folder.mkdir()
     create(folder / "light.kdbx", Secret(MASTER), None, None)
     try:
         host.up()
         begin(tool, host, (folder / "light.kdbx").read_bytes())
-        for go in range(6):
-            what = chance.choice([*MISCHIEF, "kill"]) if go < 4 else ""
+        for what in [*(chance.choice([*MISCHIEF, "kill"]) for _ in range(4)), "", ""]:
             process = tool.start("tighten", "--yes", "--this-one", name)
             if what:
                 time.sleep(chance.uniform(3, 45))
@@ -54,11 +47,8 @@ def disturbed(seed: int, folder: Path) -> str:
                 process.send_signal(signal.SIGKILL if what == "kill" else signal.SIGCONT)
             said = process.communicate(timeout=900)[0].strip().splitlines()
             print(seed, what, process.returncode, [line for line in said if "yardbolt" in line][-1:], flush=True)
-            if what in ("line", "disk"):
-                time.sleep(21)
-        if process.returncode == 3:
-            stands(host)
-        return "" if process.returncode == 3 else f"seed {seed} ended with {process.returncode}: {said[-5:]}"
+            time.sleep(21 if what in ("line", "disk") else 0)
+        return stands(host) or "" if process.returncode == 3 else f"seed {seed} ended so: {said[-5:]}"
     finally:
         host.down()
         run("umount", "-l", str(folder / "host"))
