@@ -1,4 +1,4 @@
-"""The ten guards, taken out one after another in a copy of the sources: python sweeps/guards.py
+"""The twelve guards, taken out one after another in a copy of the sources: python sweeps/guards.py
 
 Each one taken out must turn a test red.
 """
@@ -21,6 +21,8 @@ GUARDS = [
     ("keys are not checked", "core/family/model.py", "        return all(c.isascii() and (c.isalnum() or c in self.token_signs) for c in word)", "        return True", "test_talk.py"),
     ("found edits do not block", "core/plan/arrange.py", "    if refused := found_waiting(family, belief):", "    if (refused := found_waiting(family, belief)) and False:", "test_plans.py test_stores.py"),
     ("lists are not merged", "core/judge/demands.py", "        return now | low\n", "        return low\n", "test_core.py"),
+    ("what could shut us out is not armed", "core/plan/arrange.py", "        if guarded and not self.armed:", "        if False:", "test_stores.py"),
+    ("armed is not read as armed", "core/run/execute.py", "if not (isinstance(left, float) and 0 < left <= step.op.returns):", "if False:", "test_stores.py"),
     ("no identity before a write", "application/identity.py", "    if not known:\n        wanted", "    if False:\n        wanted", "test_lies.py"),
 ]  # fmt: skip
 

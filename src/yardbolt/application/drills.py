@@ -6,6 +6,7 @@ could not be tried says why.
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
@@ -27,6 +28,7 @@ from .session import Session
 from .unit import UnitInWork
 
 NAME = "yardbolt-try"
+RECEIVING = asyncio.Lock()
 FIRST, WEAK, STRONG = Ref("typed:drill-first"), Ref("typed:drill-weak"), Ref("typed:drill-strong")
 MOST_TRIES, LONGEST_LOCK = 12, 120.0  # more wrong tries, or seconds of lock, are not waited for
 ARRIVES = 20.0  # seconds a log message may take
@@ -48,7 +50,9 @@ async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozens
             out.append(await _lockout(unit, session, plane))
     destinations = plane.logs.destinations
     if Sort.MARK not in done and isinstance(destinations, tuple) and (op := unit.family.op_doing("mark")):
-        out += [await _mark(unit, session, op, one) for one in destinations]
+        # units that are worked on at once send to one server, and this laptop can be it for one of them at a time
+        async with RECEIVING:
+            out += [await _mark(unit, session, op, one) for one in destinations]
     return out
 
 

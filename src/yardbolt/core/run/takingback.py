@@ -143,7 +143,9 @@ class TakingBack(Conducting):
             seen = yield from self.read(None, "it could not be read back")
         except Stop as stop:
             return (f"{words}: {stop.why}",)
-        if odd := surprises(fallback.stores[LIVE], seen.get(LIVE, Plane())):
+        # what taking back needs is a file too, and goes with it; what files bring about is compared
+        odd = tuple(path for path in surprises(fallback.stores[LIVE], seen.get(LIVE, Plane())) if path[0] != "files")
+        if odd:
             return (f"{words}: {differing(fallback.stores[LIVE], seen[LIVE], odd)}",)
         yield Note(BackedOut(what=words))
         return (f"{words}{', by itself' if waited else ''}",)
