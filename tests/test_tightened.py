@@ -29,7 +29,7 @@ job: mill and cabin
 owner: Larkmoor Tramway
 technician: Ros Tamblin
 baseline: quick
-segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11, "{net6}:a", "{net6}:b"], monitoring: [{net}.20], laptop: {net}.10, laptop also: "{net6}:a", stranger: {net}.66}}}}
+segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11, "{net6}:a", "{net6}:b"], monitoring: [{net}.20], laptop: {net}.10, laptop also: "{net6}:a", stranger: {net}.66, stranger also: "{net6}:42"}}}}
 accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights: read, whose: control room}}}}
 needs: {{all: [ssh]}}
 banner: "Larkmoor Tramway. Authorised staff only."
@@ -116,6 +116,7 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     said = tool.run("tighten", "--yes", "--this-one", host.name)
     assert said.returncode == 3, said.stdout + said.stderr
     if host.name == "mill":
+        assert ":42 is turned away by ssh" in said.stdout, said.stdout
         for tried in ("a weak password is refused to an account", "3 wrong passwords lock an account", "arrives at"):
             assert tried in said.stdout, said.stdout
     host.power_cycle()

@@ -202,11 +202,12 @@ def load_job(path: Path, edited: bool = True) -> Job:
             s.stranger or "",
             s.gateway or "",
             s.laptop_also or "",
+            s.stranger_also or "",
         )
         for k, s in shape.segments.items()
     }
     for k, s in segments.items():
-        if s.stranger and s.stranger in s.administrators | s.monitoring:
+        if any(one and one in s.administrators | s.monitoring for one in (s.stranger, s.stranger_also)):
             raise FileError(
                 doc.name,
                 doc.line_of(("segments", k, "stranger")),

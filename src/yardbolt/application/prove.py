@@ -70,9 +70,10 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             shut = await unit.look.knock(claim.door, claim.source)
             return settle(claim, shut, await _answers(unit, claim.service))
         case Sort.STRANGER:
-            before = await unit.look.knock(claim.door, unit.site.laptop)
+            laptop = unit.source(claim.door)
+            before = await unit.look.knock(claim.door, laptop)
             got = await unit.look.knock(claim.door, claim.source)
-            after = await unit.look.knock(claim.door, unit.site.laptop)
+            after = await unit.look.knock(claim.door, laptop)
             return settle(claim, got, isinstance(before, Open) and isinstance(after, Open))
         case Sort.FACTORY | Sort.REMOVED | Sort.ENDED:
             return await _published(unit, claim)

@@ -11,6 +11,7 @@ import os
 import shutil
 import signal
 import subprocess
+import tempfile
 import threading
 import time
 from dataclasses import dataclass, field
@@ -60,10 +61,17 @@ def run(*argv: str, given: str = "", check: bool = True) -> str:
 
 @cache
 def free() -> int:
-    """A part of the network 10.0.0.0/8 that nobody on this machine uses."""
+    """A part of the network 10.0.0.0/8 that nobody on this machine uses, nor another program of ours has taken: while a host
+    starts again its addresses are gone for a moment."""
     used = run("ip", "-o", "addr")
-    places = (100 + (os.getpid() + more) % 150 for more in range(150))
-    return next(place for place in places if f" 10.{place}." not in used)
+    for place in (100 + (os.getpid() + more) % 150 for more in range(150)):
+        taken = os.open(Path(tempfile.gettempdir(), f"yardbolt-network-{place}"), os.O_CREAT | os.O_RDWR, 0o600)
+        with contextlib.suppress(BlockingIOError):
+            fcntl.flock(taken, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if f" 10.{place}." not in used:
+                return place  # held as long as this process lives
+        os.close(taken)
+    raise RuntimeError("no network is free for a host here")
 
 
 @dataclass

@@ -37,8 +37,9 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
         case Sort.CLOSED:
             return f"{services} off: its port refuses"
         case Sort.STRANGER:
-            claim = proofs[0].claim
-            return f"{brief(AddressSet.of(claim.source), claim.door.address)} is turned away by {services}"
+            near = proofs[0].claim.door.address
+            sources = AddressSet.of(*(proof.claim.source for proof in proofs))
+            return f"{brief(sources, near)} is turned away by {services}"
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return f"{accounts}: {sort.value}"
         case Sort.POLICY | Sort.LOCKOUT | Sort.MARK:

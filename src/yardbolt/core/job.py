@@ -36,6 +36,7 @@ class Segment:
     stranger: str = ""
     gateway: str = ""
     laptop_also: str = ""  # the laptop's address of the other family
+    stranger_also: str = ""  # an address of the other family that must be refused
 
 
 @dataclass(frozen=True)
@@ -132,6 +133,8 @@ class Site:
     time_servers: frozenset[str] = frozenset()  # where the job says that its time comes from
     manual: frozenset[tuple[str, ...]] = frozenset()  # rows of the plane known from the maker's manual, not read
     laptop_also: str = ""
+    stranger_also: str = ""
+    also: str = ""  # the unit's own address of the other family
 
     def meant_for(self, service: str) -> AddressSet:
         """Who has business with a service when the work is done: whoever administers, and who monitors by it."""
@@ -173,5 +176,5 @@ def site_of(
         unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
         job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
         frozenset(one.address for one in job.servers if one.kind == "logs"),
-        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also,
+        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also,
     )  # fmt: skip

@@ -17,6 +17,7 @@ class SegmentShape(Shape):
     laptop: Address
     laptop_also: Address | None = Field(None, alias="laptop also", description="its address of the other family")
     stranger: Address | None = None
+    stranger_also: Address | None = Field(None, alias="stranger also", description="one of the other family")
 
 
 class AccountShape(Shape):

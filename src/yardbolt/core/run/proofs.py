@@ -7,7 +7,7 @@ admitted as found. Silence is not a refusal. What could not be tried says why, a
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from typing import assert_never
 
@@ -139,7 +139,12 @@ def claims(
         *(_ended(now, way) for way in ended),
         *(_factory(now, login.account, login.ref, one, site) for login in family.factory.logins for one in live),
         *(_closed(one, site) for one in shut),
-        *(_stranger(one, site) for one in live if site.stranger),
+        *(_stranger(one, site.stranger, site) for one in live if site.stranger),
+        *(
+            _stranger(replace(one, address=site.also), site.stranger_also, site)
+            for one in live
+            if site.stranger_also and site.also
+        ),
     )
 
 
@@ -217,11 +222,11 @@ def _closed(door: Door, site: Site) -> Claim:
     )
 
 
-def _stranger(door: Door, site: Site) -> Claim:
-    text = f"{door.service} turns away {site.stranger}, which has no business here"
+def _stranger(door: Door, stranger: str, site: Site) -> Claim:
+    text = f"{door.service} turns away {stranger}, which has no business here"
     control = "the laptop is let in by the same service just before and after"
     return Claim(
-        Sort.STRANGER, text, door, site.stranger, control=control,
+        Sort.STRANGER, text, door, stranger, control=control,
         backs=frozenset({("services", door.service, "permitted")}),
     )  # fmt: skip
 

@@ -52,11 +52,21 @@ load() {
   done
   no 'the SSH server does not listen any more'
 }
+# started beside itself with the settings it is to load, and asked for its keys, where a port is free: what cannot start so, or
+# agrees on nothing with anybody, is not loaded
+beside() {
+  "$exe" -f "$f" $a -o Port=47622 -o ListenAddress=127.0.0.1 -o PidFile=$Y/side.pid -D -e </dev/null >/dev/null 2>$Y/side.told & s=$!
+  sleep 0.3
+  if kill -0 $s 2>/dev/null; then
+    have ssh-keyscan && ssh-keyscan -T 3 -p 47622 127.0.0.1 >/dev/null 2>&1
+    kill $s 2>/dev/null; sed -n '/^fatal/p' $Y/side.told | sed -n 1p; rm -f $Y/side.told $Y/side.pid
+  else sed -n '/in use/d; p' $Y/side.told | sed -n 1p; rm -f $Y/side.told; fi
+}
 change() {
   taken_in
   before=$(cat $O 2>/dev/null; echo x)
   set_one "$1" "$2" | sed -n '2,$p' | sed -n '$=' | grep -q . && { set_one "$1" "$2" | own $O 644 || exit 9; } || gone $O
-  said=$(sshd_ -t 2>&1) || {
+  said=$(sshd_ -t 2>&1) && said=$(beside) && [ -z "$said" ] || {
     if [ "$before" = x ]; then gone $O; else printf %s "${before%x}" | own $O 644 || exit 9; fi
     no "the SSH server would not take it: $(echo "$said" | sed -n 1p)"
   }
