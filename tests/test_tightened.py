@@ -30,7 +30,7 @@ owner: Larkmoor Tramway
 technician: Ros Tamblin
 baseline: quick
 segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11, "{net6}:a", "{net6}:b"], monitoring: [{net}.20], laptop: {net}.10, laptop also: "{net6}:a", stranger: {net}.66, stranger also: "{net6}:42"}}}}
-accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights: read, whose: control room}}}}
+accounts: {{lt-works: {{rights: full, whose: works office, keys: ["{key}"]}}, lt-watch: {{rights: read, whose: control room}}}}
 needs: {{all: [ssh]}}
 banner: "Larkmoor Tramway. Authorised staff only."
 servers: [{{kind: logs, at: {net}.20}}, {{kind: time, at: {net}.20, here: no}}]
@@ -40,10 +40,15 @@ units: {{{name}: {{family: {name}, segment: depot, at: {net}.1, also at: "{net6}
 """
 
 
+KEY = asyncssh.generate_private_key("ssh-ed25519", comment="works office")
+
+
 def begin(tool: Tool, made: Host, light_safe: bytes) -> None:
     """The job for a host, with its first check as whoever the maker says."""
     tool.env |= {"YARDBOLT_PORTS": "1-1024", "YARDBOLT_MASTER": MASTER}
-    (tool.folder / "yard.yaml").write_text(YARD.format(net=made.network, net6=made.network6, name=made.name))
+    (tool.folder / "yard.yaml").write_text(
+        YARD.format(net=made.network, net6=made.network6, name=made.name, key=KEY.export_public_key().decode().strip())
+    )
     kind = KINDS[made.name]
     base = shipped("families")[kind.family].read_text().replace(f"family: {kind.family}", f"family: {made.name}", 1)
     factory = f"factory:\n  ports: {{ssh: 22}}\n  logins: [{kind.published}]\n  lockout: {{tries: 20, release: 60 s}}\n"
@@ -68,14 +73,13 @@ def begin(tool: Tool, made: Host, light_safe: bytes) -> None:
     typed(tool, [password.encode()], "check", "--as", account, "--keep")
 
 
-def opens(made: Host, account: str, password: str, source: str = "", port: int = 22) -> bool:
+def opens(made: Host, account: str, password: str, keys: Any = None) -> bool:
     """Does an ordinary client log in?"""
 
     async def attempt() -> bool:
         try:
-            local = (source or made.at(TECHNICIAN), 0)
-            async with asyncssh.connect(made.address, port, username=account, password=password, known_hosts=None, client_keys=None,
-                                        agent_path=None, config=None, local_addr=local, login_timeout=8):  # fmt: skip
+            async with asyncssh.connect(made.address, username=account, password=password, known_hosts=None, client_keys=keys,
+                                        agent_path=None, config=None, local_addr=(made.at(TECHNICIAN), 0), login_timeout=8):  # fmt: skip
                 return True
         except (asyncssh.Error, OSError, TimeoutError):
             return False
@@ -92,6 +96,7 @@ def stands(made: Host) -> None:
         account, _, password = login.partition(":")
         assert not opens(made, account, password), account
     if made.name == "mill":
+        assert opens(made, "lt-works", "", [KEY]), "by the key the job gives"
         for source, admitted in ((TECHNICIAN, True), (OFFICE, True), (STRANGER, False)):
             assert connects(made.at(source), made.address, 22) is admitted, source
         assert connects(f"{made.network6}:b", f"{made.network6}:1", 22)

@@ -14,10 +14,10 @@ from .yamlfile import Document, document, fail
 
 if TYPE_CHECKING:
     from yardbolt.core.family.model import Family
-    from yardbolt.core.job import Job
+    from yardbolt.core.job import Job, OwnAccount
     from yardbolt.core.judge.baseline import Baseline
 
-    from .shapes.job import JobShape
+    from .shapes.job import AccountShape, JobShape
 
 SCHEMAS = ("job", "baseline", "family", "journal", "record")
 
@@ -167,11 +167,22 @@ def load_baseline(path: Path) -> Baseline:
     return Baseline(shape.baseline, shape.version, shape.meaning, tuple(requirements))
 
 
+def _own(name: str, shape: AccountShape) -> OwnAccount:
+    """An account of the owner; of a public key its type and its body count, and its fingerprint is its name."""
+    from yardbolt.core.formats.openssh import fingerprint
+    from yardbolt.core.job import OwnAccount
+
+    public = {fingerprint(words): " ".join(words) for one in shape.keys if len(words := one.split()[:2]) == 2}
+    prints = (one for one in shape.keys if one.startswith("SHA256:"))
+    keys = tuple(dict.fromkeys((*prints, *public)))
+    return OwnAccount(name, shape.rights, shape.whose, shape.until or "", keys, tuple(public.items()))
+
+
 def load_job(path: Path, edited: bool = True) -> Job:
     """The job file. Raises FileError; also where one part names another that is not there, or (`edited`) where the
     words of the template still stand."""
     from yardbolt.core.addresses import AddressSet
-    from yardbolt.core.job import Allows, Job, OwnAccount, Segment, Server, UnitEntry, Waiver
+    from yardbolt.core.job import Allows, Job, Segment, Server, UnitEntry, Waiver
 
     from .shapes.job import JobShape
     from .shapes.reading import read
@@ -232,7 +243,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
         )
     return Job(
         shape.job, shape.owner, shape.technician, shape.baseline, segments,
-        tuple(OwnAccount(k, a.rights, a.whose, a.until or "", tuple(a.keys)) for k, a in shape.accounts.items()), units, shape.banner,
+        tuple(_own(k, a) for k, a in shape.accounts.items()), units, shape.banner,
         tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
         Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms,
             frozenset(shape.allows.remove_foreign)),

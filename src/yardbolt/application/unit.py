@@ -19,7 +19,7 @@ from yardbolt.core.ports import Clock, Credential, Look, Receiver, Records, Safe
 from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
 from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
-from yardbolt.core.secret import Ref, Secret, Text
+from yardbolt.core.secret import PUBLIC, Ref, Secret, Text
 from yardbolt.core.talk.conversation import Channel, Talk
 from yardbolt.core.talk.outcomes import Login, NoListener, Opened, Silent, Untried, accepted, spends_a_try, told
 from yardbolt.core.talk.replies import reread
@@ -89,6 +89,9 @@ class UnitInWork:
 
     def secret(self, ref: Ref) -> Secret | None:
         """The value behind a reference: published, typed in, or from the safe."""
+        if ref.entry.startswith(PUBLIC):
+            known = dict(pair for own in self.job.accounts for pair in own.public)
+            return Secret(known.get(ref.entry.removeprefix(PUBLIC), ""))
         if published := self.family.login(ref):
             return Secret(published.secret)
         # a blank password is one too; a key file is none, but what sudo asks for may stand beside it

@@ -22,6 +22,7 @@ class OwnAccount:
     whose: str
     until: str = ""
     keys: tuple[str, ...] = ()  # fingerprints of the SSH keys that may open it, SHA256:...
+    public: tuple[tuple[str, str], ...] = ()  # fingerprint -> the public key, where the job gives it
 
 
 @dataclass(frozen=True)

@@ -36,6 +36,9 @@ class Secret:
         return bool(self._value)
 
 
+PUBLIC = "public:"  # what refers to a public key of the job, by its fingerprint: no secret, and filled in like one
+
+
 @dataclass(frozen=True, order=True)
 class Ref:
     """Which secret, never what it is: `factory:1`, `safe:ts-04/keeper`, `typed:0`."""

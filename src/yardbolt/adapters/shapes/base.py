@@ -10,6 +10,7 @@ from typing import Annotated, Any
 from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
 
 from yardbolt.core.addresses import AddressSet
+from yardbolt.core.formats.openssh import fingerprint
 from yardbolt.core.plane.kinds import number, seconds
 
 from .reading import checked
@@ -63,8 +64,10 @@ def _class(raw: str) -> str:
 
 
 def _key_print(raw: str) -> str:
-    if not raw.startswith("SHA256:") or len(raw) != 50:
-        raise ValueError("a fingerprint as ssh-keygen -l shows it is wanted: SHA256: and 43 characters")
+    if not (raw.startswith("SHA256:") and len(raw) == 50) and not fingerprint(raw.split()[:2]):
+        raise ValueError(
+            "a public key is wanted (ssh-ed25519 AAAA...), or the fingerprint ssh-keygen -l shows of one: SHA256: and 43 characters"
+        )
     return raw
 
 

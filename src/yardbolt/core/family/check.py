@@ -26,6 +26,7 @@ from ..talk.ways import WAYS
 from .binding import Place, TreeRows
 from .model import KEPT, LIVE, Ask, Factory, FactoryLogin, Family, Op, Pairs, Spelling, TextLine, TextRows
 from .spelling import NOTATIONS, meant
+from .writing import KEYS
 
 Tree = Mapping[str, Any]
 ALWAYS = frozenset({"key", "value", "secret", "old", "now"})
@@ -314,7 +315,7 @@ class _Checker:
                     near = difflib.get_close_matches(name, known, 1)
                     hint = f"; nearest is {{{near[0]}}}" if near else ""
                     raise self.fail((*at, *keys), f"{{{name}}} cannot be filled{hint}")
-                if notation and notation not in NOTATIONS:
+                if notation and notation not in (*NOTATIONS, KEYS):
                     allowed = ", ".join(NOTATIONS)
                     raise self.fail((*at, *keys), f"{notation} is not a notation; notations are {allowed}")
 

@@ -13,7 +13,7 @@ from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, fits, show
 from ..plane.table import LISTS, Plane, holds_secret, item_of, steady
 from ..plane.words import spoken
-from ..secret import Ref, Slot, Text
+from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, Order
 from ..talk.patterns import slot_key, slots
 from .model import Family, Op
@@ -21,6 +21,7 @@ from .reading import asks_for
 from .spelling import meant, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
+KEYS = "keys"  # the notation of public keys themselves
 A_MOMENT = "2000-01-01T00:00:00+00:00"  # stands for the laptop's time while rehearsing
 
 
@@ -162,6 +163,10 @@ def _one(filling: Filling, name: str, notation: str) -> Text | None:
     if name == "old":
         return (Slot(filling.old),) if filling.old is not None else None
     value = filling.values.get(name)
+    if notation == KEYS and isinstance(value, tuple):
+        # which they are is said by their fingerprints; what they are, the job says
+        slots_of = [(Slot(Ref(f"{PUBLIC}{one}")), ",") for one in value]
+        return tuple(part for pair in slots_of for part in pair)[:-1]
     if isinstance(value, Ref):
         return (Slot(value, notation or "plain"),)
     path = filling.change.path if name == "value" else (*filling.change.path, name)

@@ -92,16 +92,31 @@ if [ -n "$value" ]; then printf '%s\n' "$value" | own $N 644 || exit 9; change B
 KEYS = r"""
 h=$(sed -n "s|^$name:[^:]*:[^:]*:[^:]*:[^:]*:\([^:]*\):.*|\1|p" /etc/passwd | sed -n 1p)
 [ -n "$h" ] || no "there is no account $name"
+have ssh-keygen || no 'there is no ssh-keygen to tell keys by'
+has() { echo "$1" | ssh-keygen -lf - 2>/dev/null | cut -d' ' -f2; }
+got=
 for x in "$h/.ssh/authorized_keys" "$h/.ssh/authorized_keys2"; do
   [ -f "$x" ] || continue
   [ -h "$x" ] && no "$x is a link, and nothing is written through it"
   keep "$x"
   while IFS= read -r line; do
     case $line in ''|'#'*) continue;; esac
-    print=$(echo "$line" | ssh-keygen -lf - 2>/dev/null | cut -d' ' -f2)
-    case ",$value," in *",$print,"*) [ -n "$print" ] && echo "$line";; esac
+    p=$(has "$line"); case ",$value," in *",$p,"*) [ -n "$p" ] && echo "$line";; esac
   done <"$x" | theirs "$x" || exit 9
+  while IFS= read -r line; do got="$got $(has "$line")"; done <"$x"
 done
+x=$h/.ssh/authorized_keys; add=
+n='
+'; IFS=,; for line in $lines; do
+  unset IFS; p=$(has "$line"); case "$got " in *" $p "*) ;; *) add="$add$line$n";; esac
+done; unset IFS
+if [ -n "$add" ]; then
+  o=$(stat -c %u:%g "$h")
+  [ -d "$h/.ssh" ] || { mkdir -m 700 "$h/.ssh" && chown "$o" "$h/.ssh" || no "no room for $h/.ssh"; }
+  [ -h "$h/.ssh" ] && no "$h/.ssh is a link, and nothing is written through it"
+  { [ -f "$x" ] && cat "$x"; printf %s "$add"; } | theirs "$x" || exit 9
+  chmod 600 "$x"; chown "$o" "$x"
+fi
 """
 # where the line stands that starts it, by the one option it must have
 DROPBEAR = (
@@ -166,8 +181,8 @@ PROGRAMS = (
     Program("ssh-notice", "the notice the SSH server shows before a login", ("value",), BANNER),
     Program(
         "ssh-keys",
-        "leaves an account those of its SSH keys that are named, by their fingerprints",
-        ("name", "value"),
+        "leaves an account those of its SSH keys that are named, by their fingerprints, and gives it those the job holds, and gives it those the job holds",
+        ("name", "value", "lines"),
         KEYS,
     ),
 )

@@ -174,7 +174,9 @@ def _want_own(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
         if site.ended(own):
             yield Gone(("accounts", own.name), "own-account")
             continue
-        leaves = (("role", own.role), ("secret", site.secret(own.name)), *switch)
+        # keys the job gives are put there; of those it only names nobody can
+        keys = (("keys", tuple(sorted(own.keys))),) if own.public and len(own.public) == len(own.keys) else ()
+        leaves = (("role", own.role), ("secret", site.secret(own.name)), *switch, *keys)
         yield Present(("accounts", own.name), "own-account", leaves)
 
 
