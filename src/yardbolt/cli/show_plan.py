@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from yardbolt.application.steps import Plan, change_key
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
+from yardbolt.core.family.writing import op_for
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Standing
 from yardbolt.core.plan.precedence import OPEN
@@ -154,6 +155,7 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
         else:
             screen.rows(list(lines(sheet, unit)), heads=["#", "change", "still in by", "way back"])
         _after(screen, sheet, unit)
+        _outages(screen, sheet, unit)
         plain = {
             w.service
             for s in sheet.steps
@@ -197,6 +199,18 @@ def _after(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
         sources = permitted.permitted if permitted else None
         limit = f", from {brief(sources, address)}" if isinstance(sources, AddressSet) else ""
         screen.say(("AFTER  ", "head"), f"{service} {address} port {port} as {listed(accounts)}{limit}")
+
+
+def _outages(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
+    """How often, and for how long, nothing listens while it is carried out."""
+    found = [
+        op.outage for step in sheet.steps if step.change and (op := op_for(unit.family, step.change)) and op.outage
+    ]
+    waits = [step.op.wait for step in sheet.steps if step.kind is Kind.RESTART and step.op]
+    told = [f"{len(found)} times about {max(found):g} s while its service loads its settings"] if found else []
+    told += [f"the restart, up to {waits[0]:.0f} s"] if waits else []
+    if found:
+        screen.say(("OUTAGES  ", "head"), f"nobody new gets in: {listed(told)}")
 
 
 def _gaps(screen: Screen, made: Plan, unit: UnitInWork) -> None:

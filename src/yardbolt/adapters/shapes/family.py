@@ -121,6 +121,7 @@ class OpShape(Shape):
     wait: Length = "0"
     longest: Token = 0
     guarded: Flag = False
+    outage: Length = "0"
     only: list[Text] = Field([], description="the values it can write, where it cannot write all")
 
 

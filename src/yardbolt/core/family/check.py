@@ -275,6 +275,7 @@ class _Checker:
             tuple(self.path((*at, "copies_of"), p) for p in tree.get("copies_of", ())),
             seconds(tree.get("returns", "0")), seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
             _yes(tree.get("guarded")), self.only((*at, "only"), tree.get("only", ()), kinds["set"]),
+            seconds(tree.get("outage", "0")),
         )  # fmt: skip
 
     def only(self, keys: Keys, words: Iterable[str], sets: tuple[Path, ...]) -> tuple[str, ...]:

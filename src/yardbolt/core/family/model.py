@@ -124,7 +124,7 @@ class Op:
 
     `copies` says which store becomes a copy of which; `copies_of` limits that to some paths. `returns` is the time in
     seconds after which the unit takes the change back by itself unless it is confirmed. `guarded`: it could shut us out in
-    ways no forecast sees, so where the family can arm a timed return it is made under one. `only`: the values it can write, where not all.
+    ways no forecast sees, so where the family can arm a timed return it is made under one. `only`: the values it can write, where not all. `outage`: for how many seconds nothing listens meanwhile.
     """
 
     name: str
@@ -148,6 +148,7 @@ class Op:
     longest: int = 0
     guarded: bool = False
     only: tuple[str, ...] = ()
+    outage: float = 0.0
 
 
 @dataclass(frozen=True)
