@@ -117,7 +117,9 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     its reason; a second run changes nothing; what is ours can be taken away, and the host works."""
     begin(tool, host, light_safe)
     steps = tool("steps", host.name, code=4 if host.name == "cabin" else 0)
-    assert ("CANNOT BE DONE HERE" in steps) == (host.name == "cabin") and "arm the return" in steps and "OUTAGES" in steps
+    assert (
+        ("CANNOT BE DONE HERE" in steps) == (host.name == "cabin") and "arm the return" in steps and "OUTAGES" in steps
+    )
     said = tool.run("tighten", "--yes", "--this-one", host.name)
     assert said.returncode == 3, said.stdout + said.stderr
     if host.name == "mill":
