@@ -11,7 +11,6 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
 
-from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.model import Does, Op
 from yardbolt.core.judge.access import who
@@ -20,7 +19,7 @@ from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.proofs import Claim, Proof, Result, Sort
 from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order
-from yardbolt.core.talk.outcomes import Done, No, Open, Opened, Refused, told
+from yardbolt.core.talk.outcomes import Done, Locked, No, Open, Opened, Refused, told
 
 from .prove import attempt_patiently
 from .reach import floor_of
@@ -104,28 +103,38 @@ async def _lockout(unit: UnitInWork, session: Session, plane: Plane) -> Proof:
             claim, Result.NOT_TRIED, f"more than {MOST_TRIES} tries or {LONGEST_LOCK:.0f} s of lock are not waited for"
         )
     lend, back = _op(unit, "lend"), _op(unit, "take back")
-    right, wrong = Way(source, door, NAME, FIRST), Way(source, door, NAME, STRONG)
     if said := await _tell(session, lend, key=(NAME,), secret=(Slot(FIRST),)):
         return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
     try:
-        if not isinstance(first := await attempt_patiently(unit, right, False), Opened):
-            return Proof(claim, Result.NOT_TRIED, f"the right password did not open it before: {told(first)}")
-        for _ in range(tries):
-            if not isinstance(got := await attempt_patiently(unit, wrong, False), Refused):
-                return Proof(claim, Result.NOT_TRIED, f"a wrong password was not refused, but: {told(got)}")
-        bites = await attempt_patiently(unit, right, False)
-        if isinstance(bites, Opened):
-            return Proof(claim, Result.FAILS, f"it still opens after {tries} wrong ones", claim.control)
-        unit.report(f"{unit.name}: locked; waiting {release:.0f} s for the lock to end")
-        await unit.clock.sleep(release + 2)
-        freed = await attempt_patiently(unit, right, False)
+        result, saw = await _locked(unit, claim, tries, release)
     finally:
         left = await _tell(session, back, key=(NAME,))
     if left:
         return Proof(claim, Result.FAILS, left.removeprefix("untried: "), claim.control)
+    return Proof(claim, result, saw, claim.control)
+
+
+async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float) -> tuple[Result, str]:
+    """Lock the account and wait until it opens again. Only a refusal shows a lock: a cut or a silence shows nothing."""
+    right, wrong = replace(claim, secret=FIRST).way, replace(claim, secret=STRONG).way
+    if not isinstance(first := await attempt_patiently(unit, right, False), Opened):
+        return Result.NOT_TRIED, f"the right password did not open it before: {told(first)}"
+    for _ in range(tries):
+        if not isinstance(got := await attempt_patiently(unit, wrong, False), Refused):
+            return Result.NOT_TRIED, f"a wrong password was not refused, but: {told(got)}"
+    bites = await attempt_patiently(unit, right, False)
+    if isinstance(bites, Opened):
+        return Result.FAILS, f"it still opens after {tries} wrong ones"
+    if not isinstance(bites, Refused | Locked):
+        return Result.NOT_TRIED, f"after {tries} wrong ones the right one was not refused, but: {told(bites)}"
+    unit.report(f"{unit.name}: locked; waiting {release:.0f} s for the lock to end")
+    await unit.clock.sleep(release + 2)
+    freed = await attempt_patiently(unit, right, False)
+    if isinstance(freed, Refused | Locked):
+        return Result.FAILS, f"locked, and still {told(freed)} after {release:.0f} s"
     if not isinstance(freed, Opened):
-        return Proof(claim, Result.FAILS, f"locked, and still {told(freed)} after {release:.0f} s", claim.control)
-    return Proof(claim, Result.HOLDS, f"locked, and open again after {release:.0f} s", claim.control)
+        return Result.NOT_TRIED, f"locked; whether the lock ended is not known: {told(freed)}"
+    return Result.HOLDS, f"locked, and open again after {release:.0f} s"
 
 
 def _op(unit: UnitInWork, does: Does) -> Op:
@@ -156,7 +165,7 @@ async def _mark(unit: UnitInWork, session: Session, op: Op, destination: str) ->
                 return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
             came = await receiver.wait(session.way.door.address, f"mark {number}", ARRIVES)
     except OperatorError as e:
-        return Proof(claim, Result.NOT_TRIED, f"{address} is not this laptop's, so nothing was received there ({e})")
+        return Proof(claim, Result.NOT_TRIED, str(e))
     return Proof(
         claim,
         Result.HOLDS if came else Result.FAILS,

@@ -12,6 +12,7 @@ from datetime import UTC, datetime
 from yardbolt.core.formats.syslog import Message
 
 from . import wiring
+from .values import output_format
 
 SEVERITIES = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")  # RFC 5424, table 2
 
@@ -19,7 +20,7 @@ SEVERITIES = ("emergency", "alert", "critical", "error", "warning", "notice", "i
 def receive(address: str, port: int, seconds: float, form: str) -> int:
     """Print what arrives, one line a message, until the time is over or it is interrupted; 0 where something came, 4 where
     nothing did. Raises OperatorError where it cannot listen there."""
-    count = 0
+    count, form = 0, output_format(form, ("text", "json"))
 
     def heard(sender: str, message: Message) -> None:
         nonlocal count

@@ -71,6 +71,13 @@ def _key_print(raw: str) -> str:
     return raw
 
 
+def _foreign(raw: str) -> str:
+    if raw not in ("accounts", "keys", "jobs") and not raw.startswith("/"):
+        raise ValueError("accounts, keys, jobs, or the path of a file is wanted")
+    return raw
+
+
+Foreign = Annotated[str, BeforeValidator(checked(_foreign))]
 UnitClass = Annotated[str, BeforeValidator(checked(_class))]
 KeyPrint = Annotated[str, BeforeValidator(checked(_key_print))]
 Name = Annotated[str, BeforeValidator(checked(_name))]

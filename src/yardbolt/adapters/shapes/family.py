@@ -11,6 +11,7 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from pydantic import Field, create_model
 
+from yardbolt.core.family.model import Deed
 from yardbolt.core.talk.ways import WAYS
 
 from ..yamlfile import Document, Keys, fail
@@ -92,23 +93,7 @@ class OpShape(Shape):
     set: list[Text] = []
     make: list[Text] = []
     drop: list[Text] = []
-    does: (
-        Literal[
-            "save",
-            "activate",
-            "commit",
-            "confirm",
-            "discard",
-            "restart",
-            "arm",
-            "back",
-            "try policy",
-            "lend",
-            "take back",
-            "mark",
-        ]
-        | None
-    ) = None
+    does: Deed | None = None
     needs: dict[Text, Text] = {}
     then: dict[Text, Text] = {}
     effects: dict[Text, Text] = {}

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from .base import Address, Day, Flag, KeyPrint, Name, Network, PortNumber, Shape, SourceList, Text, UnitClass
+from .base import Address, Day, Flag, Foreign, KeyPrint, Name, Network, PortNumber, Shape, SourceList, Text, UnitClass
 
 
 class SegmentShape(Shape):
@@ -45,7 +45,7 @@ class UnitShape(Shape):
 class AllowsShape(Shape):
     restart: Flag = False
     remove_factory_accounts: Flag = Field(False, alias="remove factory accounts")
-    remove_foreign: list[Text] = Field(
+    remove_foreign: list[Foreign] = Field(
         [],
         alias="remove foreign",
         description="what nobody knows and may be ended, after a copy: accounts, keys, jobs, or the path of a file",

@@ -19,21 +19,10 @@ from ..talk.ways import WAYS
 from .binding import Place, TreeRows
 
 LIVE, KEPT, STAGED = "live", "kept", "staged"
-Does = Literal[
-    "",
-    "save",
-    "activate",
-    "commit",
-    "confirm",
-    "discard",
-    "restart",
-    "arm",
-    "back",
-    "try policy",
-    "lend",
-    "take back",
-    "mark",
-]
+Deed = Literal[
+    "save", "activate", "commit", "confirm", "discard", "restart", "arm", "back", "try policy", "lend", "take back", "mark",
+]  # fmt: skip
+Does = Deed | Literal[""]
 Cuts = Literal["none", "account", "service", "all"]
 
 

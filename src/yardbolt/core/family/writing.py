@@ -118,8 +118,8 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
 
 
 def _is_data(op: Op, inside: Path) -> bool:
-    """Does the key, the path of a file, reach the unit as data only? A program reads it from its input."""
-    return inside[0] in ("jobs", "files") and bool(getattr(op.how, "program", ""))
+    """Does the key, the path of a file, reach the unit as data only?"""
+    return inside[0] in ("jobs", "files") and op.how.as_data()
 
 
 def _fill(filling: Filling) -> dict[str, Text]:

@@ -224,11 +224,14 @@ fi
 """
 )
 
+# Processes by the names of their programs, of which the kernel keeps 15 characters.
+CALLED = r"""
+called() { for p in /proc/[0-9]*; do read -r c 2>/dev/null <$p/comm || continue; for n in "$@"; do [ "$c" = "$n" ] && echo "${p#/proc/}"; done; done; }
+"""
 UPKEEP = (
     TAG
+    + CALLED
     + r"""
-# of a program's name the kernel keeps 15 characters
-called() { for p in /proc/[0-9]*; do read -r c 2>/dev/null <$p/comm || continue; for n in "$@"; do [ "$c" = "$n" ] && echo "${p#/proc/}"; done; done; }
 words() { tr '\0' ' ' </proc/$1/cmdline; echo; }
 since() { echo $(($(sed -n 's/^btime //p' /proc/stat) + $(sed 's/^.*) //' /proc/$1/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100))); }
 # runs it with the files it has now? started in the second of a change, or before, that is not known

@@ -162,3 +162,16 @@ cut -d: -f7 /etc/passwd | sort -u | while read -r x; do readlink -f "$x"; done |
 :
 """
 )
+
+# The process that listens, of the server `$exe`: among those it has started for connections there is no other mark.
+LISTENER = r"""
+listener() {
+  for p in /proc/[0-9]*; do
+    [ "$(readlink $p/exe)" = "$exe" ] || continue
+    case $kind in
+      openssh) case "$(tr '\0' ' ' <$p/cmdline)" in *'[listener]'*) echo "${p#/proc/}";; esac;;
+      *) case "$(tr '\0' ' ' <$p/cmdline) " in *' -2 '*) ;; *) echo "${p#/proc/}";; esac;;
+    esac
+  done | sed -n 1p
+}
+"""

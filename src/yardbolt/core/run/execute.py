@@ -172,12 +172,7 @@ class _Run(TakingBack):
         return seen.get(LIVE, Plane())
 
     def save(self, place: int, step: Step) -> Doing:
-        assert step.op is not None
-        words = self.words(step)
-        yield self.sending(place, step, words)
-        answer, _ = yield from self.send(plain_order(step.op), step.op.by)
-        if not isinstance(answer, Done):
-            raise Stop(f"{'saving' if step.kind is Kind.SAVE else 'confirming'} failed: {reason_of(answer)}")
+        words = yield from self.order_alone(place, step, "saving" if step.kind is Kind.SAVE else "confirming")
         after = rehearse_step(self.family, self.belief, step)
         kept_is_read = any(ask.store == KEPT for ask in self.family.asks)
         paths = None if kept_is_read else frozenset({DIFFERENCES})
@@ -192,15 +187,21 @@ class _Run(TakingBack):
         self.belief = replace(after, sessions=self.belief.sessions)
         yield self.done(place, step, words)
 
-    def arm(self, place: int, step: Step) -> Doing:
-        """What comes now goes back by itself. Armed means read as armed, with the time it still has."""
+    def order_alone(self, place: int, step: Step, doing: str) -> Generator[Request, Any, str]:
+        """An op that stands alone, journaled and sent; what it does, in words. Raises Stop unless it was done."""
         assert step.op is not None
         words = self.words(step)
         yield self.sending(place, step, words)
         answer, _ = yield from self.send(plain_order(step.op), step.op.by)
-        # sent and perhaps armed: what is armed goes back to what is there now, which is no harm
         if not isinstance(answer, Done):
-            raise Stop(f"the timed return could not be armed: {reason_of(answer)}")
+            raise Stop(f"{doing} failed: {reason_of(answer)}")
+        return words
+
+    def arm(self, place: int, step: Step) -> Doing:
+        """What comes now goes back by itself. Armed means read as armed, with the time it still has."""
+        assert step.op is not None
+        # sent, and perhaps armed though it failed: what is armed goes back to what is there now, which is no harm
+        words = yield from self.order_alone(place, step, "arming the timed return")
         left = yield from self.returning()
         if not (isinstance(left, float) and 0 < left <= step.op.returns):
             raise Stop("the timed return was armed, and does not read as armed")
@@ -210,12 +211,7 @@ class _Run(TakingBack):
 
     def confirm(self, place: int, step: Step) -> Doing:
         """It does not go back any more: only now are the changes made for good."""
-        assert step.op is not None
-        words = self.words(step)
-        yield self.sending(place, step, words)
-        answer, _ = yield from self.send(plain_order(step.op), step.op.by)
-        if not isinstance(answer, Done):
-            raise Stop(f"confirming failed: {reason_of(answer)}")
+        words = yield from self.order_alone(place, step, "confirming")
         if (yield from self.returning()) not in (None, ABSENT):
             raise Stop("confirmed, and yet it reads as going back by itself")
         self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)

@@ -112,8 +112,6 @@ class KeySeen:
 Tried = Login | Port | KeySeen
 
 
-# What writes and is taken back again, and so is tried while tightening and never by a proof alone.
-DRILLS = frozenset({Sort.POLICY, Sort.LOCKOUT, Sort.MARK})
 # Wrong passwords that are tried on every account of ours, beside the right one.
 WRONG = {
     Sort.ALTERED: "with the last character changed", Sort.BLANK: "with a blank password", Sort.NAMED: "with its own name",
@@ -191,7 +189,7 @@ def _ended(now: Plane, way: Way) -> Claim:
 
 
 def _never_locked(now: Plane, account: str) -> bool:
-    """Was it read that wrong passwords lock nobody, or not root? Then a refusal is not that of a lock."""
+    """Is it root, and was it read that wrong passwords do not lock root? Then a refusal is not that of a lock."""
     is_root = get(now, ("accounts", account, "becomes_root")) == "is root"
     return is_root and (now.lockout.tries is ABSENT or now.lockout.binds_root is False)
 

@@ -22,10 +22,8 @@ from .conducting import Conducting, Stop, differing, reason_of, told_of
 from .events import BackedOut, BackingOut
 from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned
 
-AFTERWARDS, SETTLING = (
-    60.0,
-    3.0,
-)  # seconds a way in may take to open once it has gone back; until its daemons have loaded
+AFTERWARDS = 60.0  # seconds a way in may take to open once it has gone back
+SETTLING = 3.0  # seconds until its daemons have loaded what was put back
 
 
 @dataclass(frozen=True)

@@ -90,6 +90,10 @@ class OpHow(Unprompted):
         """The command, unfilled."""
         return f"program {self.program}" if self.program else self.say
 
+    def as_data(self) -> bool:
+        """A program reads everything from its input."""
+        return bool(self.program)
+
 
 @dataclass(frozen=True)
 class Run:

@@ -91,6 +91,10 @@ class AskHow:
         """What is asked, for the evidence."""
         return self.say
 
+    def as_data(self) -> bool:
+        """What is typed is part of a command."""
+        return False
+
 
 @dataclass(frozen=True)
 class Prompt:
@@ -119,6 +123,10 @@ class OpHow:
     def asked_as(self) -> str:
         """The command, unfilled."""
         return self.say
+
+    def as_data(self) -> bool:
+        """What is typed is part of a command."""
+        return False
 
 
 # ---- its event -----------------------------------------------------------------------------------------------------

@@ -61,6 +61,9 @@ class How(Protocol):
     def asked_as(self) -> str:
         """What is asked, as the evidence quotes it."""
 
+    def as_data(self) -> bool:
+        """Does what fills it reach the unit as data, and never as a part of a command?"""
+
 
 class Channel(Protocol):
     """A block of the family file: what one way of talking needs to know of this make."""
@@ -106,6 +109,10 @@ class Unprompted:
         return ()
 
     def asks_inside(self) -> bool:
+        """No."""
+        return False
+
+    def as_data(self) -> bool:
         """No."""
         return False
 

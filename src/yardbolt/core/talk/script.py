@@ -23,11 +23,12 @@ AS_ONESELF = "exec /bin/sh -s"
 _SKIP = f"while IFS= read -r l; do [ \"$l\" = '{BEGIN}' ] && exec /bin/sh -s; done; exit 97"
 AS_ROOT = f"sudo -S -p '' -- /bin/sh -c {shlex.quote(_SKIP)}"
 PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
-_HEAD = f"""{{
-export LC_ALL=C PATH={PATH}:$PATH
+SURROUNDINGS = f"""export LC_ALL=C PATH={PATH}:$PATH
 unset ENV BASH_ENV TMOUT CDPATH IFS
-export RES_OPTIONS='timeout:1 attempts:1'
 umask 077
+"""
+_HEAD = f"""{{
+{SURROUNDINGS}export RES_OPTIONS='timeout:1 attempts:1'
 T=; timeout 2 true </dev/null >/dev/null 2>&1 && T='timeout {SECTION_SECONDS}'
 K=none; for k in cksum sha256sum md5sum; do echo | $k >/dev/null 2>&1 && K=$k && break; done
 section() {{

@@ -9,13 +9,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ...talk.script import SURROUNDINGS
 from .leaving import TAKE_AWAY
 
 FOLDER = "/var/lib/yardbolt"
-BEGIN = """export LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH DEBIAN_FRONTEND=noninteractive
-unset ENV BASH_ENV TMOUT CDPATH IFS
-umask 077
-"""
+BEGIN = f"{SURROUNDINGS}export DEBIAN_FRONTEND=noninteractive\n"
 COMMON = (
     f"Y={FOLDER}"
     + r"""

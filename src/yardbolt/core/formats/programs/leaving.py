@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from ...talk.script import PATH
+
 TAKE_AWAY = r"""#!/bin/sh
 # Takes away what Yard Bolt wrote here: every file on the list beside this one that still holds what was written. Accounts and
 # who may become root by them stay, and so does what was switched off. With 'all' as argument, files of others that were changed
 # are put back from their copies too, and what they start comes back at the next boot.
-export LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin DEBIAN_FRONTEND=noninteractive
+export LC_ALL=C PATH=PLACES DEBIAN_FRONTEND=noninteractive
 Y=/var/lib/yardbolt
 [ "$(id -u)" = 0 ] || { echo 'this needs root' >&2; exit 1; }
 for x in $Y/return/armed-*; do [ -d "$x" ] && { echo 'a timed return is armed; wait until it has gone back' >&2; exit 1; }; done
@@ -45,4 +47,4 @@ for p in /proc/[0-9]*; do
   esac
 done
 rm -rf $Y
-"""
+""".replace("PLACES", PATH)

@@ -7,7 +7,7 @@ looked for afterwards. Loading takes the listener away for a moment; sessions st
 
 from __future__ import annotations
 
-from ..sshsections import SERVER
+from ..sshsections import LISTENER, SERVER
 from .common import Program
 
 OWN = "/etc/ssh/sshd_config.d/+yardbolt.conf"
@@ -15,7 +15,8 @@ NOTICE = "/etc/ssh/yardbolt-notice"
 
 # set_one WORD VALUE: into our own file, whole; an empty value takes the setting out
 SET = (
-    f"O={OWN}"
+    LISTENER
+    + f"O={OWN}"
     + r"""
 [ "$kind" = openssh ] || no 'its SSH server has no file of settings'
 set_one() {
@@ -44,10 +45,7 @@ load() {
   sleep 0.3  # until it has gone away to come back
   i=0; while sleep 0.1; [ $i -lt 50 ]; do
     i=$((i + 1))
-    for p in /proc/[0-9]*; do
-      [ "$(readlink $p/exe)" = "$exe" ] || continue
-      case "$(tr '\0' ' ' <$p/cmdline)" in *'[listener]'*) return;; esac
-    done
+    [ -n "$(listener)" ] && return
     [ -d /run/systemd/system ] && systemctl is-active -q ssh.socket && return
   done
   no 'the SSH server does not listen any more'
@@ -121,6 +119,7 @@ fi
 # where the line stands that starts it, by the one option it must have
 DROPBEAR = (
     SERVER
+    + LISTENER
     + r"""
 [ "$kind" = dropbear ] || no 'its SSH server is no dropbear'
 F=$(grep -l '^[^#]*dropbear' /etc/inittab /etc/init.d/rcS /etc/init.d/*dropbear* 2>/dev/null | sed -n 1p)
@@ -136,11 +135,9 @@ set -f; args=$(echo "$new" | sed -n 's/^[^#]*dropbear\( .*\)$/\1/p' | sed -n 1p 
 sleep 0.7; kill -0 $side 2>/dev/null || { x=$(sed -n 1p $Y/side.told); rm -f $Y/side.told; no "the SSH server would not start so: $x"; }
 kill $side; rm -f $Y/side.told $Y/side.pid
 echo "$new" | theirs "$F" || exit 9
-listeners() { for p in /proc/[0-9]*; do [ "$(readlink $p/exe)" = "$exe" ] || continue
-  case "$(tr '\0' ' ' <$p/cmdline) " in *' -2 '*|*127.0.0.1:47622*) ;; *) echo "${p#/proc/}";; esac; done; }
 was=$l
 case $F in */inittab) kill -HUP 1; sleep 0.5; kill "$was";; *) kill "$was"; sleep 0.3; set -f; "$exe" $(echo "$new" | sed -n 's/^[^#]*dropbear\( .*\)$/\1/p' | sed -n 1p | sed 's/ -F//g'); set +f;; esac
-i=0; while sleep 0.2; now=$(listeners | sed -n 1p); [ -z "$now" ] || [ "$now" = "$was" ]; do i=$((i + 1)); [ $i -lt 40 ] || no 'the SSH server did not start again'; done
+i=0; while sleep 0.2; now=$(listener); [ -z "$now" ] || [ "$now" = "$was" ]; do i=$((i + 1)); [ $i -lt 40 ] || no 'the SSH server did not start again'; done
 """
 )
 DROPBEAR_NOTICE = (

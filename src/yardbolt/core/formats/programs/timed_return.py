@@ -8,14 +8,15 @@ it is armed.
 
 from __future__ import annotations
 
-from ..sshsections import SERVER
+from ...talk.script import PATH
+from ..sshsections import LISTENER, SERVER
 from .common import FOLDER, Program
 
 HOME = f"{FOLDER}/return"
 
 # restore FOLDER HOW: files back from its copies; then (how is not boot) the daemons load them
 _RESTORE = r"""#!/bin/sh
-export LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
+ALONE
 from=$1; how=$2
 same() { [ -f "$2" ] && cmp -s "$1" "$2"; }
 back() { cp -p "$1" "${2%/*}/.yardbolt.back" && mv -f "${2%/*}/.yardbolt.back" "$2" && echo "$2 put back"; }
@@ -38,15 +39,7 @@ if command -v nft >/dev/null 2>&1; then
   if [ -f /etc/yardbolt/limits.nft ]; then nft -f /etc/yardbolt/limits.nft; else nft delete table inet yardbolt 2>/dev/null; fi
 fi
 . "$from/server"
-listener() {
-  for p in /proc/[0-9]*; do
-    [ "$(readlink $p/exe)" = "$exe" ] || continue
-    case $kind in
-      openssh) case "$(tr '\0' ' ' <$p/cmdline)" in *'[listener]'*) echo "${p#/proc/}";; esac;;
-      *) case "$(tr '\0' ' ' <$p/cmdline) " in *' -2 '*) ;; *) echo "${p#/proc/}";; esac;;
-    esac
-  done | sed -n 1p
-}
+LISTENER
 l=$(listener)
 if [ "$kind" = openssh ]; then
   if "$exe" -t -f "$f" $a; then [ -n "$l" ] && kill -HUP "$l"; else echo 'the settings that were put back do not pass'; fi
@@ -66,7 +59,7 @@ exit 0
 """
 
 _WATCH = f"""#!/bin/sh
-export LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
+ALONE
 armed=$1
 echo $$ >"$armed/pid"
 read -r deadline <"$armed/deadline"
@@ -90,7 +83,7 @@ _BOOT = f"""#!/bin/sh
 # Default-Stop:
 # Short-Description: goes back to how it was, where nobody said in time that he still gets in
 ### END INIT INFO
-export LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
+ALONE
 for armed in {HOME}/armed-*; do
   [ -d "$armed" ] || continue
   fired={HOME}/fired-${{armed##*-}}
@@ -186,9 +179,10 @@ i=0; while [ ! -s "$H/armed-$n/pid" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1
 kill -0 "$(cat "$H/armed-$n/pid" 2>/dev/null)" 2>/dev/null || { mv "$H/armed-$n" "$H/cancelled-$n"; unhook; no 'its watcher does not run'; }
 """
     )
-    .replace("RESTORE", _RESTORE.rstrip())
+    .replace("RESTORE", _RESTORE.rstrip().replace("LISTENER", LISTENER.rstrip()))
     .replace("WATCH", _WATCH.rstrip())
     .replace("BOOT", _BOOT.rstrip())
+    .replace("ALONE", f"export LC_ALL=C PATH={PATH}")
 )
 
 # one rename decides; who comes too late is told so

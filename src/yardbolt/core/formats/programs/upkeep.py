@@ -3,10 +3,12 @@ snmpd.conf(5), crontab(5))."""
 
 from __future__ import annotations
 
+from ..sections import CALLED
 from .common import Program
 
-_AGAIN = r"""
-called() { for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; [ "$c" = "$1" ] && echo "${p#/proc/}"; done; }
+_AGAIN = (
+    CALLED
+    + r"""
 # again PROGRAM SERVICE: started anew, and not only told to read its files, so that it can be seen to have read them
 again() {
   s=${2:-$1}; p=$(called "$1"); w=$(tr '\0' '\n' </proc/$(echo "$p" | sed -n 1p)/cmdline)
@@ -22,6 +24,7 @@ again() {
   [ -n "$(called "${1##*/}")" ] || no "$s did not start again"
 }
 """
+)
 NAME = r"""
 old=$(uname -n)
 echo "$value" | theirs /etc/hostname || exit 9

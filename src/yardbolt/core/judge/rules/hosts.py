@@ -87,9 +87,11 @@ def _want_no_files(plane: Plane, site: Site, params: Params) -> Iterator[Demand]
 def _root_powers(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.accounts:
         path = ("accounts", a.key, "becomes_root")
-        if a.becomes_root is ABSENT or a.key == "root" or a.role == "none" or can_log_in(a) is False:
+        if a.becomes_root is ABSENT or a.key == "root" or a.role == "none":
             continue
-        if a.becomes_root == "is root":
+        if a.becomes_root != "is root" and can_log_in(a) is False:
+            yield Verdict(path, State.HOLDS, "cannot log in")
+        elif a.becomes_root == "is root":
             yield Verdict(path, State.FAILS, f"{a.key} is root under another name", "read", "root under another name")
         elif a.becomes_root is None:
             yield Verdict(

@@ -126,12 +126,13 @@ def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
 
 
+WITHOUT_LOGIN = frozenset({"ntp", "syslog", "dns", "mdns", "snmp"})
+
+
 def _root_turned_away(plane: Plane) -> bool:
-    """Does every service that runs and that one logs in by turn root away?"""
-    runs = [s for s in plane.services if s.enabled is not False]
-    if not plane.services.complete or any(s.key in ("telnet", "ftp") for s in runs):
-        return False
-    return bool(runs) and all(s.root_login == "no" for s in runs if s.key == "ssh")
+    """Does every service that runs turn root away? One that may ask for a login and says nothing of root does not."""
+    runs = [s for s in plane.services if s.enabled is not False and s.key not in WITHOUT_LOGIN]
+    return plane.services.complete and bool(runs) and all(s.root_login == "no" for s in runs)
 
 
 def _no_predictable(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:

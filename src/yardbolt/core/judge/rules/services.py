@@ -99,7 +99,9 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif not s.enabled and s.boot is None:
             yield Verdict(path, State.UNKNOWN, f"{s.key} is off; whether the next boot starts it was not read", "")
         else:
-            yield Verdict(path, State.HOLDS, f"{s.key} is " + ("needed and on" if s.enabled else "off"))
+            # of what bears its name; what starts it under another one shows when it has started
+            off = "off, and what bears its name at the next start too" if s.boot is False else "off"
+            yield Verdict(path, State.HOLDS, f"{s.key} is {'needed and on' if s.enabled else off}")
     yield from _whole(plane, "a needless one may be missing here")
 
 
