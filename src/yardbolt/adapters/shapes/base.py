@@ -10,7 +10,7 @@ from typing import Annotated, Any
 from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
 
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.formats.openssh import fingerprint
+from yardbolt.core.formats.openssh import public_key
 from yardbolt.core.plane.kinds import number, seconds
 
 from .reading import checked
@@ -64,7 +64,7 @@ def _class(raw: str) -> str:
 
 
 def _key_print(raw: str) -> str:
-    if not (raw.startswith("SHA256:") and len(raw) == 50) and not fingerprint(raw.split()[:2]):
+    if not (raw.startswith("SHA256:") and len(raw) == 50) and not public_key(raw.split()[:2]):
         raise ValueError(
             "a public key is wanted (ssh-ed25519 AAAA...), or the fingerprint ssh-keygen -l shows of one: SHA256: and 43 characters"
         )
