@@ -48,7 +48,7 @@ def disturbed(seed: int, folder: Path) -> str:
             said = process.communicate(timeout=900)[0].strip().splitlines()
             print(seed, what, process.returncode, [line for line in said if "yardbolt" in line][-1:], flush=True)
             time.sleep(21 if what in ("line", "disk") else 0)
-        return stands(host) or "" if process.returncode == 3 else f"seed {seed} ended so: {said[-5:]}"
+        return stands(host, tool) or "" if process.returncode == 3 else f"seed {seed} ended so: {said[-5:]}"
     finally:
         host.down()
         run("umount", "-l", str(folder / "host"))

@@ -405,6 +405,7 @@ CASES: dict[str, tuple[Change, Change]] = {
     "encrypted-first": (Set(("services", "ssh", "enabled"), True), NO_TELNET),
     "wider-sources": (Set(("services", "ssh", "permitted"), ANYONE), NO_TELNET),
     "notice": (Set(("banner",), "x"), NO_TELNET),
+    "communities": (Set(("snmp", "communities"), 0), NO_TELNET),
     "factory-secrets": (REKEY, NO_TELNET),
     "root-login": (Set(("services", "ssh", "root_login"), "no"), NO_TELNET),
     "needless-services": (NO_TELNET, Set(("services", "http", "boot"), False)),

@@ -240,6 +240,9 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("snmp-communities", {"snmp__communities": 1, "snmp__published": 0, "snmp__writing": 0}, {F, H}),
     ("snmp-communities", {"snmp__published": 1}, {F, U}),
     ("snmp-communities", dict.fromkeys(("snmp__communities", "snmp__published", "snmp__writing"), ABSENT), {N}),
+    ("snmp-users", {"snmp__users__a__rights": "read", "snmp__users__a__level": "authPriv", "snmp__users": 1}, {F}),
+    ("snmp-users", {"snmp__users__a__rights": "none", "snmp__users__a__level": ABSENT, "snmp__users": 1}, {H}),
+    ("snmp-users", {}, {U}),
     (
         "nameless-files",
         {"answering__a__speaks": "tftp", "answering__b__speaks": "ftp", "answering__b__anonymous": False},

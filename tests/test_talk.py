@@ -492,9 +492,15 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     ),
     "linux-upkeep": (
         'rsyslogd /usr/sbin/rsyslogd -n \nrsyslog *.* @@(o)[2001:db8::1]:6514\nrsyslog auth.* @192.0.2.9\nrsyslog action(type="omfwd" target="log.example" port="1514" protocol="tcp")\n'
-        "syslogd busybox syslogd -R 192.0.2.8:515 \nchronyd yes\ntracking C0000207,192.0.2.7,3\nsource ^,*,192.0.2.7,2,6\nsnmpd snmpd \nsnmp rocommunity published public\nsnmp rwcommunity own 10.0.0.0/8\n",
+        "syslogd busybox syslogd -R 192.0.2.8:515 \nchronyd yes\ntracking C0000207,192.0.2.7,3\nsource ^,*,192.0.2.7,2,6\n",
         {("logs", "destinations"): ("tcp 2001:db8::1 6514", "tcp log.example 1514", "udp 192.0.2.8 515", "udp 192.0.2.9 514"), ("clock", "source"): "192.0.2.7",
-         ("clock", "synchronised"): True, ("snmp", "communities"): 2, ("snmp", "published"): 1, ("snmp", "writing"): 1},
+         ("clock", "synchronised"): True},
+    ),
+    "snmp-agent": (
+        'snmpd snmpd \nsnmp rocommunity published public\nsnmp rwcommunity own 10.0.0.0/8\nuser 0x6c742d6772617068 .1.5 .1.4\nuser "odd" .1.5 .1.4\nuser 0x6200 .1.5 .1.4\n'
+        "access rouser lt-graph priv\naccess rwuser b authpriv -V systemonly\naccess rouser b -V x\naccess rouser nobody noauth\n",
+        {("snmp", "communities"): 2, ("snmp", "published"): 1, ("snmp", "writing"): 1, ("snmp", "users", "lt-graph", "level"): "authPriv",
+         ("snmp", "users", "odd", "rights"): "none", ("snmp", "users", "b", "level"): "authNoPriv", ("snmp", "users", "b", "rights"): "change"},
     ),
     "filter-families": (
         "rule inet f in 8 7 [ meta load l4proto => reg 1 ] [ cmp eq reg 1 0x00000006 ] [ meta load nfproto => reg 1 ] [ cmp eq reg 1 0x0000000a ] [ reject type 1 code 0 ]\n"

@@ -7,6 +7,7 @@ import asyncio
 import json
 import re
 import socket
+import subprocess
 import time
 from contextlib import closing
 from typing import Any
@@ -20,7 +21,9 @@ from tests.test_yard import connects
 from tests.yard.hosts import OFFICE, STRANGER, TECHNICIAN, Host, missing
 from tests.yard.truth import KINDS
 from yardbolt.adapters.files import shipped
+from yardbolt.adapters.safe import KdbxSafe
 from yardbolt.core.formats.programs import PROGRAMS, text_of
+from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.script import whole
 
 pytestmark = [pytest.mark.skipif(bool(missing()), reason=missing()), pytest.mark.xdist_group("yard")]
@@ -29,14 +32,14 @@ job: mill and cabin
 owner: Larkmoor Tramway
 technician: Ros Tamblin
 baseline: quick
-segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11, "{net6}:a", "{net6}:b"], monitoring: [{net}.20], laptop: {net}.10, laptop also: "{net6}:a", stranger: {net}.66, stranger also: "{net6}:42"}}}}
-accounts: {{lt-works: {{rights: full, whose: works office, keys: ["{key}"]}}, lt-watch: {{rights: read, whose: control room}}}}
-needs: {{all: [ssh]}}
+segments: {{depot: {{network: {net}.0/24, administrators: [{net}.10, {net}.11, "{net6}:a", "{net6}:b"], monitoring: [{net}.20], laptop: {net}.10, stands in for: [{net}.11, "{net6}:b"], laptop also: "{net6}:a", stranger: {net}.66, stranger also: "{net6}:42"}}}}
+accounts: {{lt-works: {{rights: full, whose: works office, keys: ["{key}"]}}, lt-watch: {{rights: read, whose: control room}}, lt-graph: {{rights: read, whose: control room, by: snmp}}}}
+needs: {{cabin: [ssh], mill: [ssh, snmp]}}
 banner: "Larkmoor Tramway. Authorised staff only."
 servers: [{{kind: logs, at: {net}.20}}, {{kind: time, at: {net}.20, here: no}}]
 allows: {{restart: yes, remove factory accounts: yes, remove foreign: [accounts, keys, jobs, /home/guest/.bashrc]}}
 safe: {{copy: copy/safe.kdbx}}
-units: {{{name}: {{family: {name}, segment: depot, at: {net}.1, also at: "{net6}:1"}}}}
+units: {{{name}: {{class: {name}, family: {name}, segment: depot, at: {net}.1, also at: "{net6}:1"}}}}
 """
 
 
@@ -87,7 +90,13 @@ def opens(made: Host, account: str, password: str, keys: Any = None) -> bool:
     return asyncio.run(attempt())
 
 
-def stands(made: Host) -> None:
+def asked(made: Host, *how: str) -> str:
+    """What SNMP answers an ordinary client."""
+    argv = ["snmpget", "-Oqv", "-t", "1", "-r", "1", *how, f"udp:{made.address}:161", "1.3.6.1.2.1.1.5.0"]
+    return subprocess.run(argv, capture_output=True, text=True, check=False).stdout.strip()
+
+
+def stands(made: Host, tool: Tool) -> None:
     """What ordinary clients meet once a host was tightened."""
     kind = KINDS[made.name]
     for port in (21, 23, 80):
@@ -96,6 +105,11 @@ def stands(made: Host) -> None:
         account, _, password = login.partition(":")
         assert not opens(made, account, password), account
     if made.name == "mill":
+        phrase = KdbxSafe(tool.folder / "safe.kdbx", Secret(MASTER), None, None).value(Ref("safe:mill/lt-graph"))
+        assert phrase
+        user = f"-v3 -u lt-graph -a SHA-256 -x AES -A {phrase.reveal()} -X {phrase.reveal()} -l".split()
+        assert asked(made, *user, "authPriv") == '"mill"' and not asked(made, *user, "authNoPriv")
+        assert not asked(made, "-v2c", "-c", "public") and not asked(made, "-v2c", "-c", "Bogie-77-x")
         assert opens(made, "lt-works", "", [KEY]), "by the key the job gives"
         for source, admitted in ((TECHNICIAN, True), (OFFICE, True), (STRANGER, False)):
             assert connects(made.at(source), made.address, 22) is admitted, source
@@ -124,10 +138,18 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     assert said.returncode == 3, said.stdout + said.stderr
     if host.name == "mill":
         assert ":42 is turned away by ssh" in said.stdout, said.stdout
-        for tried in ("a weak password is refused to an account", "3 wrong passwords lock an account", "arrives at"):
+        for tried in (
+            "sealed",
+            "unsealed",
+            "no community",
+            "lets in",
+            "a weak password is refused to an account",
+            "3 wrong passwords lock an account",
+            "arrives at",
+        ):
             assert tried in said.stdout, said.stdout
     host.power_cycle()
-    stands(host)
+    stands(host, tool)
     if host.name == "mill":
         # one that says it is loaded, and whose own service flushed the filter, is caught
         host.shell("nft delete table inet yardbolt")

@@ -175,7 +175,7 @@ def _own(name: str, shape: AccountShape) -> OwnAccount:
     public = {fingerprint(words): " ".join(words) for one in shape.keys if len(words := one.split()[:2]) == 2}
     prints = (one for one in shape.keys if one.startswith("SHA256:"))
     keys = tuple(dict.fromkeys((*prints, *public)))
-    return OwnAccount(name, shape.rights, shape.whose, shape.until or "", keys, tuple(public.items()))
+    return OwnAccount(name, shape.rights, shape.whose, shape.until or "", keys, tuple(public.items()), shape.by or "")
 
 
 def load_job(path: Path, edited: bool = True) -> Job:
@@ -198,6 +198,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
                 f"found '{unit.segment}'; segments are {', '.join(shape.segments)}",
             )
     _families(doc, shape)
+    _askers(doc, shape)
     _unique(doc, shape)
     _known_rules(doc, shape)
     _classes(doc, shape)
@@ -214,6 +215,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
             s.gateway or "",
             s.laptop_also or "",
             s.stranger_also or "",
+            tuple(s.stands_in_for),
         )
         for k, s in shape.segments.items()
     }
@@ -253,7 +255,10 @@ def load_job(path: Path, edited: bool = True) -> Job:
 
 
 def _families(doc: Document, shape: JobShape) -> None:
-    """A second address is one of the other family, and what is sent to it leaves from one of the laptop's."""
+    """A second address is one of the other family, and what is sent to it leaves from one of the laptop's; whom the laptop
+    stands in for has business there."""
+    from yardbolt.core.addresses import AddressSet
+
     for name, unit in shape.units.items():
         keys = ("units", name, "also at")
         if unit.also_at and (":" in unit.also_at) == (":" in unit.at):
@@ -263,10 +268,25 @@ def _families(doc: Document, shape: JobShape) -> None:
         if unit.also_at and not shape.segments[unit.segment].laptop_also:
             raise fail(doc, keys, f"needs 'laptop also' in segment {unit.segment}: from where it is looked at")
     for name, segment in shape.segments.items():
+        for place, one in enumerate(segment.stands_in_for):
+            if one not in AddressSet.of(*segment.administrators, *segment.monitoring):
+                place_of = ("segments", name, "stands in for", place)
+                raise fail(
+                    doc, place_of, f"found '{one}', which is neither an administrator nor a monitoring station here"
+                )
         if segment.laptop_also and (":" in segment.laptop_also) == (":" in segment.laptop):
             raise fail(
                 doc, ("segments", name, "laptop also"), "is of the same family as 'laptop'; one of the other is wanted"
             )
+
+
+def _askers(doc: Document, shape: JobShape) -> None:
+    """A user of SNMP reads or changes, and an SSH key opens nothing there."""
+    for name, one in shape.accounts.items():
+        if one.by and one.rights == "full":
+            raise fail(doc, ("accounts", name, "rights"), "found 'full'; a user of SNMP has 'read' or 'change'")
+        if one.by and one.keys:
+            raise fail(doc, ("accounts", name, "keys"), "open no SNMP: leave them out, or 'by: snmp'")
 
 
 def _classes(doc: Document, shape: JobShape) -> None:

@@ -62,7 +62,7 @@ class Proved:
 async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
     """Try one claim with its control. A refusal counts only while the control holds."""
     match claim.sort:
-        case Sort.OPENS:
+        case Sort.OPENS | Sort.ANSWERED:
             return settle(claim, await attempt_patiently(unit, claim.way), True)
         case Sort.KEY:
             return settle(claim, await _key(unit, claim), True)
@@ -75,12 +75,26 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             got = await unit.look.knock(claim.door, claim.source)
             after = await unit.look.knock(claim.door, laptop)
             return settle(claim, got, isinstance(before, Open) and isinstance(after, Open))
+        case Sort.ADMITTED:
+            return settle(claim, await unit.look.knock(claim.door, claim.source), True)
+        case Sort.COMMUNITY | Sort.UNSEALED:
+            return await _beside_user(unit, claim)
         case Sort.FACTORY | Sort.REMOVED | Sort.ENDED:
             return await _published(unit, claim)
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return (await try_wrong(unit, (claim,)))[0]
         case Sort.POLICY | Sort.LOCKOUT | Sort.MARK:
             return settle(claim, Untried("it is tried while tightening, for it writes"), False)
+
+
+async def _beside_user(unit: UnitInWork, claim: Claim) -> Proof:
+    """What SNMP must not answer. Whom it does not know it never answers: that is a no only between two answers."""
+    right = replace(claim.way, door=replace(claim.door, scheme="snmp"))
+    before = await attempt_patiently(unit, right, False)
+    asked = replace(claim.way, account="", secret=Ref("")) if claim.sort is Sort.COMMUNITY else claim.way
+    got = await attempt_patiently(unit, asked, False)
+    both = isinstance(before, Opened) and isinstance(await attempt_patiently(unit, right, False), Opened)
+    return settle(claim, Refused("no answer") if isinstance(got, Silent) and both else got, both)
 
 
 async def _published(unit: UnitInWork, claim: Claim) -> Proof:
@@ -144,7 +158,7 @@ async def attempt_patiently(unit: UnitInWork, way: Way, budgeted: bool = True) -
     try:
         while True:
             outcome = await unit.attempt(way, budgeted)
-            fined = isinstance(outcome, Cut | Silent) and not outcome.secret_sent
+            fined = way.service != "snmp" and isinstance(outcome, Cut | Silent) and not outcome.secret_sent
             if not fined or unit.patience <= 0:
                 return outcome
             unit.patience -= FINE

@@ -59,6 +59,8 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         )
         if name == unit.name and not public:
             out.setdefault((account, ref), None)
+    for name in {own.name for own in unit.site.askers}:
+        out.pop((name, unit.site.secret(name)), None)  # which asks by SNMP, and logs in nowhere
     rights = {own.name: own.role for own in unit.site.accounts}
     # whoever has full rights reads everything, so those come first
     ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")
@@ -241,6 +243,15 @@ def with_known_secrets(unit: UnitInWork, plane: Plane) -> Plane:
         path = ("accounts", account)
         if ref.safe and exists(plane, path) and get(plane, (*path, "secret")) is None:
             draft.put((*path, "secret"), ref)
+    return with_answered(unit, draft.freeze())
+
+
+def with_answered(unit: UnitInWork, plane: Plane) -> Plane:
+    """Note on each user of SNMP the passphrase that was answered last, as the journal tells."""
+    draft = Draft(plane)
+    for name, ref in unit.history().answered.items():
+        if exists(plane, ("snmp", "users", name)):
+            draft.put(("snmp", "users", name, "secret"), ref)
     return draft.freeze()
 
 

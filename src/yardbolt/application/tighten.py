@@ -21,7 +21,7 @@ from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import Plane, holds_secret
+from yardbolt.core.plane.table import Plane, holds_secret, item_of
 from yardbolt.core.run.documents import CheckDocument, TargetDocument
 from yardbolt.core.run.events import (
     InputsChanged,
@@ -47,7 +47,7 @@ from .drills import NAME, drills
 from .enter import prepare
 from .identity import box_of, not_another, recognise
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
-from .reach import candidates, shut_out, way_in, with_credentials
+from .reach import candidates, shut_out, way_in, with_answered, with_credentials
 from .session import Session
 from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
 from .unit import UnitInWork
@@ -185,10 +185,10 @@ def _accounts(sheet: Sheet) -> tuple[str, ...]:
     """The accounts whose secrets will be sent."""
     return tuple(
         dict.fromkeys(
-            change.path[1]
+            (item_of(change.path) or change.path)[-1]
             for change in sheet.changes
             if isinstance(change, Make) or (isinstance(change, Set) and holds_secret(change.path))
-            if change.path[0] == "accounts"
+            if change.path[0] == "accounts" or change.path[:2] == ("snmp", "users")
         )
     )
 
@@ -241,7 +241,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
         elif isinstance(outcome, Locked):
             unit.report(f"{unit.name}: {way.account} is locked or out of tries")
-    plane = with_credentials(unit, _with_published(unit, plane), ())
+    plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 
 

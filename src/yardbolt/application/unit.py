@@ -21,6 +21,7 @@ from yardbolt.core.run.events import Event, Tried, Trying
 from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import PUBLIC, Ref, Secret, Text
 from yardbolt.core.talk.conversation import Channel, Talk
+from yardbolt.core.talk.logon import NEVER_SENDS
 from yardbolt.core.talk.outcomes import Login, NoListener, Opened, Silent, Untried, accepted, spends_a_try, told
 from yardbolt.core.talk.replies import reread
 from yardbolt.core.talk.ways import UNDESCRIBED
@@ -115,7 +116,7 @@ class UnitInWork:
 
     def may_send(self, ref: Ref, service: str) -> bool:
         """May this credential go by this service? One of ours never goes readable while an encrypted way is there."""
-        if ref.factory or self.family.sealed(service):
+        if ref.factory or self.family.sealed(service) or service in NEVER_SENDS:
             return True
         return all(door.service in self.shut for door in self.site.doors if self.family.sealed(door.service))
 

@@ -21,6 +21,7 @@ from . import show
 from .screen import Screen
 from .values import PLAIN, Depth
 
+BESIDE = (Sort.UNSEALED, Sort.COMMUNITY)  # told on the line of the user that was answered at the same moment
 WORDS = {Result.HOLDS: ("ok", "good"), Result.FAILS: ("FAILS", "bad"), Result.NOT_TRIED: ("not tried", "unknown")}
 
 
@@ -42,6 +43,13 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
             return f"{brief(sources, near)} is turned away by {services}"
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return f"{accounts}: {sort.value}"
+        case Sort.ADMITTED:
+            sources = AddressSet.of(*(proof.claim.source for proof in proofs))
+            return f"{services} lets in {brief(sources, proofs[0].claim.door.address)}, for whom it is meant"
+        case Sort.ANSWERED:
+            return f"SNMP answers {accounts}, sealed"
+        case Sort.UNSEALED | Sort.COMMUNITY:
+            return f"and {'not unsealed' if sort is Sort.UNSEALED else 'no community that anybody knows'}"
         case Sort.POLICY | Sort.LOCKOUT | Sort.MARK:
             return "; ".join(proof.claim.text for proof in proofs)
         case Sort.ENDED:
@@ -59,8 +67,11 @@ def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str]
         if proof.result is Result.HOLDS and not full:
             groups.setdefault(proof.claim.sort, []).append(proof)
     wrong = {tuple(p.claim.account for p in groups.get(sort, ())) for sort in WRONG}
+    beside = [part for sort in BESIDE if (part := groups.pop(sort, []))] if Sort.ANSWERED in groups else []
     for sort, some in groups.items():
-        if sort not in WRONG or len(wrong) > 1:
+        if sort is Sort.ANSWERED:
+            yield WORDS[Result.HOLDS], ", ".join([held(sort, some), *(held(x[0].claim.sort, x) for x in beside)]), ""
+        elif sort not in WRONG or len(wrong) > 1:
             yield WORDS[Result.HOLDS], held(sort, some), ""
         elif sort is Sort.ALTERED:
             # every one of them refused for the same accounts: one line

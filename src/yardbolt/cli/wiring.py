@@ -39,7 +39,7 @@ Secrets = Callable[[Ref], Secret | None]
 def prepare_process() -> None:
     """Foreign libraries say nothing of their own (some would log credentials); nothing of ours is left for others to read."""
     logging.getLogger().addHandler(logging.NullHandler())
-    for name in ("asyncssh", "telnetlib3", "pykeepass", "httpx", "httpcore"):
+    for name in ("asyncssh", "telnetlib3", "pykeepass", "httpx", "httpcore", "pysnmp"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     # no secret in a core file, and nothing we write is for others to read
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
@@ -82,6 +82,12 @@ def _web_login(secrets: Secrets, pin: str) -> Wire:
     return WebLogin(secrets, pin)
 
 
+def _snmp_login(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.snmp import SnmpUser
+
+    return SnmpUser(secrets)
+
+
 # Ways of talking and wires are many to many: which wire carries a way over a service.
 WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
     ("console", "ssh"): _ssh_console,
@@ -92,6 +98,9 @@ WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
     ("logon", "ftp"): _ftp_login,
     ("logon", "http"): _web_login,
     ("logon", "https"): _web_login,
+    ("logon", "snmp"): _snmp_login,
+    ("logon", "snmp-unsealed"): _snmp_login,
+    ("logon", "snmp-community"): _snmp_login,
 }
 
 

@@ -23,6 +23,7 @@ class OwnAccount:
     until: str = ""
     keys: tuple[str, ...] = ()  # fingerprints of the SSH keys that may open it, SHA256:...
     public: tuple[tuple[str, str], ...] = ()  # fingerprint -> the public key, where the job gives it
+    by: str = ""  # "snmp": it asks by SNMP, and logs in nowhere
 
 
 @dataclass(frozen=True)
@@ -38,6 +39,9 @@ class Segment:
     gateway: str = ""
     laptop_also: str = ""  # the laptop's address of the other family
     stranger_also: str = ""  # an address of the other family that must be refused
+    stands_in: tuple[
+        str, ...
+    ] = ()  # addresses of administrators and monitors that this laptop holds today, besides its own
 
 
 @dataclass(frozen=True)
@@ -121,7 +125,8 @@ class Site:
     stranger: str = ""
     serial: str = ""
     hardware: str = ""
-    accounts: tuple[OwnAccount, ...] = ()
+    accounts: tuple[OwnAccount, ...] = ()  # those that log in
+    askers: tuple[OwnAccount, ...] = ()  # those that ask by SNMP
     needed: frozenset[str] = frozenset()
     banner: str = ""
     allows: Allows = Allows()
@@ -136,6 +141,7 @@ class Site:
     laptop_also: str = ""
     stranger_also: str = ""
     also: str = ""  # the unit's own address of the other family
+    stands_in: tuple[str, ...] = ()
 
     def meant_for(self, service: str) -> AddressSet:
         """Who has business with a service when the work is done: whoever administers, and who monitors by it."""
@@ -175,7 +181,7 @@ def site_of(
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
         unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
-        job.accounts, unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
+        tuple(own for own in job.accounts if not own.by), tuple(own for own in job.accounts if own.by == "snmp"), unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
         frozenset(one.address for one in job.servers if one.kind == "logs"),
-        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also,
+        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also, seg.stands_in,
     )  # fmt: skip

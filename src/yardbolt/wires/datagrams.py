@@ -5,16 +5,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import socket
 import struct
 
 from yardbolt.core.ports import Datagrams, Seen
 
 from .snmp import communities
-from .words import line, place
+from .udp import asked
+from .words import line
 
-WAIT = 1.0
-ROUNDS = 2  # a datagram may be lost
 TFTP, NTP, SNMP = 69, 123, 161
 # A question of each protocol that changes nothing; an empty datagram where there is none: it only wakes a refusal.
 PROBES: dict[int, tuple[str, bytes]] = {
@@ -28,31 +26,6 @@ PROBES: dict[int, tuple[str, bytes]] = {
     623: ("ipmi", b"\x06\x00\xff\x06\x00\x00\x00\x00\x00\x00\x00\x00\x00\x09\x20\x18\xc8\x81\x00\x38\x8e\x04\xb5"),  # presence ping
     5353: ("mdns", b"\x00\x00\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x09_services\x07_dns-sd\x04_udp\x05local\x00\x00\x0c\x00\x01"),
 }  # fmt: skip
-
-
-async def _ask(address: str, port: int, source: str, send: bytes, connected: bool) -> bytes | None:
-    """The answer, None where it was refused, empty where nothing came. Unconnected, an answer may come from any port of
-    the host (RFC 1350)."""
-    loop = asyncio.get_running_loop()
-    with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as s:
-        s.setblocking(False)
-        s.bind(place(source, 0))
-        if connected:
-            s.connect(place(address, port))
-        for _ in range(ROUNDS):
-            try:
-                # an empty datagram is one too, and asyncio sends none
-                s.sendto(send, place(address, port)) if not connected else s.send(send)
-                async with asyncio.timeout(WAIT / ROUNDS):
-                    while True:
-                        answer, sender = await loop.sock_recvfrom(s, 4096)
-                        if sender[0] == address:
-                            return answer
-            except ConnectionRefusedError:
-                return None
-            except TimeoutError:
-                continue
-    return b""
 
 
 async def look(address: str, source: str) -> Datagrams:
@@ -73,13 +46,13 @@ async def look(address: str, source: str) -> Datagrams:
 
 async def _port(address: str, port: int, source: str) -> Seen | str | None:
     speaks, send = PROBES[port]
-    answer = await _ask(address, port, source, send, connected=True)
+    answer = await asked(address, port, source, send)
     if answer is None:
         return None
     if port == SNMP:
-        return await communities(lambda send: _ask(address, SNMP, source, send, connected=True)) or "silent"
+        return await communities(lambda send: asked(address, SNMP, source, send)) or "silent"
     if port == TFTP and not answer:
-        answer = await _ask(address, port, source, send, connected=False)
+        answer = await asked(address, port, source, send, connected=False)
     if not answer:
         return "silent"
     told = {TFTP: _tftp, NTP: _ntp}.get(port)

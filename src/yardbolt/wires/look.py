@@ -28,7 +28,8 @@ from yardbolt.core.formats.kexinit import decode_kexinit
 from yardbolt.core.ports import Datagrams, Ports, Seen
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
-from . import datagrams
+from . import datagrams, snmp
+from .udp import asked
 from .words import in_url, place
 from .words import line as _line
 
@@ -298,6 +299,12 @@ class TcpLook:
     async def knock(self, door: Door, source: str) -> Port:
         """Does the service let this source in? A service that waits for the client to speak first is open as soon as it
         keeps the connection."""
+        if door.service == "snmp":
+            try:
+                answer = await asked(door.address, door.port, source, snmp.DISCOVERY)
+            except OSError as e:
+                return Untried("this laptop has no such address") if e.errno == errno.EADDRNOTAVAIL else Quiet()
+            return Refusing() if answer is None else Open() if answer else Quiet()
         writer = None
         try:
             async with self.sockets.taken(1), asyncio.timeout(WAIT * 3):

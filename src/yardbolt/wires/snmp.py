@@ -1,7 +1,8 @@
 """SNMP from outside (RFC 1157, RFC 1901, RFC 3414): which communities everybody knows are answered, by which version, and
 whether a user-based engine is there. A wrong community is only ever silence.
 
-The messages are pysnmp's; its engine is not used, for each one reads all its tables of names.
+And one question as a user of ours. The messages are pysnmp's; for communities its engine is not used, for each one reads all
+its tables of names.
 """
 
 from __future__ import annotations
@@ -10,8 +11,13 @@ import asyncio
 from collections.abc import Awaitable, Callable
 from typing import Any
 
+from yardbolt.core.doors import Door
 from yardbolt.core.errors import clean
-from yardbolt.core.ports import Seen
+from yardbolt.core.ports import Credential, Seen
+from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, Opened, Refused, Silent
+
+from .hearing import CONNECT, Secrets, revealed
+from .udp import asked as asked_by_udp
 
 PORT = 161
 KNOWN = ("public", "private")
@@ -43,6 +49,60 @@ async def communities(ask: Ask) -> Seen | None:
         return None
     said = next((words for words in told if words), "")
     return Seen(PORT, "snmp", said, {"communities": open_by, "user-based": users}, "udp")
+
+
+class SnmpUser:
+    """One question as a user, sealed (RFC 7860, RFC 3826). The scheme `snmp-unsealed` asks as the same user without sealing,
+    `snmp-community` by each community everybody knows. Of the secret itself nothing is sent."""
+
+    authenticates = True
+    fingerprint = ""
+
+    def __init__(self, secrets: Secrets) -> None:
+        self._secrets = secrets
+
+    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+        """Ask, twice where nothing comes."""
+        if door.scheme == "snmp-community":
+            seen = await communities(lambda send: asked_by_udp(door.address, door.port, source, send))
+            names = seen.details["communities"] if seen else []
+            return Opened(", ".join(names)) if names else Silent(False, "no community was answered")
+        from pysnmp.error import PySnmpError
+        from pysnmp.hlapi.v3arch import asyncio as snmp
+
+        phrase = revealed(credential.secret, self._secrets)
+        sealed = {"privKey": phrase, "privProtocol": snmp.USM_PRIV_CFB128_AES} if door.scheme == "snmp" else {}
+        target: Any = snmp.Udp6TransportTarget if ":" in door.address else snmp.UdpTransportTarget
+        engine = snmp.SnmpEngine()
+        try:
+            user = snmp.UsmUserData(credential.account, phrase, authProtocol=snmp.USM_AUTH_HMAC192_SHA256, **sealed)
+            at = await target.create((door.address, door.port), timeout=2, retries=1)
+            if source:
+                at.set_local_address((source, 0))
+            rows = snmp.ObjectType(snmp.ObjectIdentity(DESCRIPTION))
+            async with asyncio.timeout(CONNECT):
+                wrong, status, _, bound = await snmp.get_cmd(
+                    engine, user, at, snmp.ContextData(), rows, lookupMib=False
+                )
+        except TimeoutError:
+            return Silent(False, "no answer in time")
+        except (PySnmpError, OSError, ValueError) as e:
+            return Cut(False, type(e).__name__)
+        finally:
+            engine.close_dispatcher()
+        if wrong is not None:
+            silent = type(wrong).__name__ == "RequestTimedOut"
+            return Silent(False, "no answer in time") if silent else Refused(clean(str(wrong))[:120])
+        if status:
+            return Refused(clean(status.prettyPrint())[:120])
+        return Opened(clean(str(bound[0][1]))[:120] if bound else "")
+
+    async def exchange(self, event: Any) -> Lost:
+        """There is nothing to say after it."""
+        return Lost(End.CLOSED)
+
+    async def close(self) -> None:
+        """Nothing stays open."""
 
 
 def _question(community: str, version: int) -> bytes:

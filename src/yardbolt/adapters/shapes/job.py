@@ -18,6 +18,11 @@ class SegmentShape(Shape):
     laptop_also: Address | None = Field(None, alias="laptop also", description="its address of the other family")
     stranger: Address | None = None
     stranger_also: Address | None = Field(None, alias="stranger also", description="one of the other family")
+    stands_in_for: list[Address] = Field(
+        [],
+        alias="stands in for",
+        description="administrators and monitoring stations whose addresses this laptop holds too today, to try that they get in",
+    )
 
 
 class AccountShape(Shape):
@@ -25,6 +30,9 @@ class AccountShape(Shape):
     whose: Text
     until: Day | None = None
     keys: list[KeyPrint] = Field([], description="fingerprints of the SSH keys that may open it, SHA256:...")
+    by: Literal["snmp"] | None = Field(
+        None, description="snmp: it is a user of SNMP where SNMP is needed (RFC 3414), and logs in nowhere"
+    )
 
 
 class UnitShape(Shape):

@@ -15,7 +15,7 @@ from ..plane.edit import Draft
 from ..plane.evidence import Blind, Evidence, Leftover
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, parse, show
-from ..plane.table import LISTS, Plane, coerce, is_item, pattern_of, steady
+from ..plane.table import LISTS, Plane, coerce, is_item, item_of, pattern_of, steady
 from ..talk.conversation import Replies
 from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, one, pick
@@ -51,6 +51,7 @@ class Narrowed:
     """To these ports of a service only these sources come, whatever the service itself lets in."""
 
     service: str
+    transport: str
     ports: tuple[str, ...]
     sources: AddressSet
     store: str = LIVE
@@ -324,7 +325,7 @@ class Merging:
             draft.put(path, value)
         except KeyError:
             # its item is there, if only because it has this value
-            draft.make(path[:2]).put(path, value)
+            draft.make(item_of(path) or path[:2]).put(path, value)
 
     def _narrow(self, narrowed: Narrowed) -> None:
         """Who may connect is who may by the service and by what stands before it. Where it listens elsewhere too, or what
@@ -333,11 +334,13 @@ class Merging:
         draft = self._draft(narrowed.store)
         try:
             port, permitted = draft.get((*path, "port")), draft.get((*path, "permitted"))
+            by = draft.get((*path, "transport"))
         except KeyError:
             return
         # of most daemons nothing is read of limits of their own; what stands before them holds all the same
         limits_itself = narrowed.service in self._limits_itself
-        if str(port) in narrowed.ports and (permitted is not None or not limits_itself):
+        met = str(port) in narrowed.ports and narrowed.transport == (by if isinstance(by, str) else "tcp")
+        if met and (permitted is not None or not limits_itself):
             own = permitted if isinstance(permitted, AddressSet) else ANYONE
             draft.put((*path, "permitted"), own & narrowed.sources)
 

@@ -8,11 +8,35 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from . import caretaking, jobfiles, linuxhost, listening, nftables, openssh, pam, present, returning, webserver
+from . import (
+    caretaking,
+    jobfiles,
+    linuxhost,
+    listening,
+    nftables,
+    openssh,
+    pam,
+    present,
+    returning,
+    snmpagent,
+    webserver,
+)
 from .decoder import Decoder
 
 DECODERS: Mapping[str, Decoder] = {
     d.name: d
-    for module in (openssh, linuxhost, listening, pam, jobfiles, caretaking, nftables, present, returning, webserver)
+    for module in (
+        openssh,
+        linuxhost,
+        listening,
+        pam,
+        jobfiles,
+        caretaking,
+        nftables,
+        present,
+        returning,
+        snmpagent,
+        webserver,
+    )
     for d in module.DECODERS
 }

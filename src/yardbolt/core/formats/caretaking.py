@@ -1,5 +1,4 @@
-"""Where logs go (rsyslog.conf(5), syslogd of busybox), whose time is kept (chronyc(1), timedatectl(1)), and what SNMP lets in
-(snmpd.conf(5))."""
+"""Where logs go (rsyslog.conf(5), syslogd of busybox) and whose time is kept (chronyc(1), timedatectl(1))."""
 
 from __future__ import annotations
 
@@ -13,7 +12,7 @@ from .tagged import tagged
 
 _FORWARD = re.compile(r"^\S+\s+(@@?)(?:\([^)]*\))?(?:\[([0-9A-Fa-f:.]+)\]|([0-9A-Za-z_.-]+))(?::(\d+))?\s*$")
 _ACTION = re.compile(r'(\w+)="([^"]*)"')
-_TAGS = "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime snmpd oldsnmp snmp snmpfile"
+_TAGS = "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime"
 _FOLDER = "/etc/rsyslog.d/*.conf"
 OLDER = "may run with older settings than its files"
 
@@ -22,7 +21,7 @@ def decode_upkeep(reply: str, key: str = "") -> Decoded:
     """The section `upkeep`."""
     seen, strange = tagged(reply, _TAGS)
     left = [*strange]
-    facts = [*_logs(seen, left), *_time(seen), *_snmp(seen, left)]
+    facts = [*_logs(seen, left), *_time(seen)]
     return Decoded(tuple(facts), tuple(left))
 
 
@@ -111,31 +110,11 @@ def _in_step(seen: Mapping[str, list[str]], source: Path, in_step: Path) -> Pair
     return [(source, ABSENT), (in_step, False)]
 
 
-# ---- SNMP -----------------------------------------------------------------------------------------------------------
-
-
-def _snmp(seen: Mapping[str, list[str]], left: list[str]) -> Pairs:
-    """Communities are passwords: which there are is counted, and never said."""
-    # of an agent that does not run, what it would take
-    if "snmpd" not in seen and "snmpfile" not in seen:
-        return []
-    if "oldsnmp" in seen or any(re.search(r" -[cC]", line) for line in seen.get("snmpd", [])):
-        left.append(f"snmpd {OLDER}, or takes them from elsewhere")
-        return []
-    rows = [line.split() for line in seen.get("snmp", [])]
-    return [
-        (("snmp", "communities"), len(rows)),
-        (("snmp", "published"), sum(row[1:2] == ["published"] for row in rows)),
-        (("snmp", "writing"), sum(row[0].startswith("rwcommunity") for row in rows)),
-    ]  # fmt: skip
-
-
 DECODERS = (
     Decoder(
-        "linux-upkeep", "rsyslog.conf(5), chronyc(1), snmpd.conf(5)", of_text(decode_upkeep),
+        "linux-upkeep", "rsyslog.conf(5), chronyc(1)", of_text(decode_upkeep),
         frozenset({
             ("logs", "destinations"), ("clock", "source"), ("clock", "servers"), ("clock", "synchronised"),
-            *(("snmp", x) for x in ("communities", "published", "writing")),
         }),
         private=True,
     ),

@@ -11,7 +11,8 @@ from ..plane.path import Path
 from ..talk.conversation import Replies
 
 Pairs = list[tuple[Path, Any]]
-Narrow = tuple[str, tuple[str, ...], AddressSet]  # a service, ports, and the only sources that come to it by those
+# a service, its transport, ports, and the only sources that come to it by those
+Narrow = tuple[str, str, tuple[str, ...], AddressSet]
 
 
 @dataclass(frozen=True)

@@ -96,18 +96,20 @@ def _ours(entries: list[Mapping[str, Any]], every: list[Mapping[str, Any]]) -> l
     if first.opaque or first.action != "accept" or first.found not in ({"group": "lo"},):
         return []
     out: list[Narrow] = []
-    admitted, begun = NOBODY, ""
+    admitted = NOBODY
+    begun: tuple[str, str] | None = None
     for rule, each in zip(rules[1:], rest, strict=True):
         name, found = as_text(rule.get("comment")) or "", {**each.found}
         ports = found.pop("ports", ())
-        if each.opaque or found != {"transport": "tcp"} or not ports or (begun and name != begun):
+        by = str(found.pop("transport", ""))
+        if each.opaque or found or by not in ("tcp", "udp") or not ports or (begun and (name, by) != begun):
             return []
-        begun = name
+        begun = (name, by)
         if each.action == "accept":
             admitted = admitted | each.sources
-        elif each.action == "drop" and each.resets and each.sources == ANYONE:
-            out.append((name, ports, admitted))
-            admitted, begun = NOBODY, ""
+        elif each.action == "drop" and (each.resets or by == "udp") and each.sources == ANYONE:
+            out.append((name, by, ports, admitted))
+            admitted, begun = NOBODY, None
         else:
             return []
     return [] if begun else out

@@ -228,14 +228,19 @@ fi
 CALLED = r"""
 called() { for p in /proc/[0-9]*; do read -r c 2>/dev/null <$p/comm || continue; for n in "$@"; do [ "$c" = "$n" ] && echo "${p#/proc/}"; done; done; }
 """
-UPKEEP = (
-    TAG
-    + CALLED
+_STARTED = (
+    CALLED
     + r"""
 words() { tr '\0' ' ' </proc/$1/cmdline; echo; }
 since() { echo $(($(sed -n 's/^btime //p' /proc/stat) + $(sed 's/^.*) //' /proc/$1/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100))); }
 # runs it with the files it has now? started in the second of a change, or before, that is not known
 stale() { d=$(since "$1"); shift; for x in "$@"; do [ -e "$x" ] && [ "$(stat -c %Z "$x" 2>/dev/null || echo "$d")" -ge "$d" ] && echo yes; done; }
+"""
+)
+UPKEEP = (
+    TAG
+    + _STARTED
+    + r"""
 for p in $(called rsyslogd); do words $p | tag rsyslogd; stale $p /etc/rsyslog.conf /etc/rsyslog.d /etc/rsyslog.d/*.conf | tag oldlogs; done
 cat /etc/rsyslog.conf /etc/rsyslog.d/*.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag rsyslog
 for p in $(called syslogd busybox); do words $p | sed -n '/syslogd /p'; done | tag syslogd
@@ -248,6 +253,14 @@ for p in $(called ntpd busybox); do
   case "$(readlink /proc/$p/exe)" in *busybox*) words $p | sed -n '/ntpd /p' | tag ntpd;; *) echo yes | tag othertime;; esac
 done
 for p in $(called ntp-daemon openntpd ptp4l phc2sys sntp); do echo yes | tag othertime; done
+:
+"""
+)
+
+SNMP = (
+    TAG
+    + _STARTED
+    + r"""
 for p in $(called snmpd); do words $p | tag snmpd; stale $p /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d /etc/snmp/snmpd.conf.d/*.conf | tag oldsnmp; done
 [ -r /etc/snmp/snmpd.conf ] && echo yes | tag snmpfile
 for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf; do
@@ -255,6 +268,15 @@ for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf; do
     s/^[[:space:]]*\(com2sec6\{0,1\}\)[[:space:]]\{1,\}[^[:space:]]*[[:space:]]\{1,\}[^[:space:]]*[[:space:]]\{1,\}\([^[:space:]]*\).*$/\1 \2/p' "$x"
 done | sed 's/^\(r[ow]community6\{0,1\}\|com2sec6\{0,1\}\) \(public\|private\)\( .*\)\{0,1\}$/\1 published \2\3/; t
   s/^\(r[ow]community6\{0,1\}\|com2sec6\{0,1\}\) [^ ]*\( .*\)\{0,1\}$/\1 own\2/' | tag snmp
+# of users their names, how they prove themselves and how they encrypt; never a key. A name is written in hexadecimal, or between signs.
+for x in /var/lib/snmp/snmpd.conf /var/lib/net-snmp/snmpd.conf; do
+  [ -r "$x" ] && sed -n 's/^usmUser [0-9]* [0-9]* [^ ]* \("[^" ]*"\|0x[0-9a-f]*\) [^ ]* [^ ]* \([.0-9]*\) [^ ]* \([.0-9]*\) .*$/\1 \2 \3/p; t
+    s/^usmUser .*/odd/p' "$x"
+done | tag user
+for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf /var/lib/snmp/snmpd.conf /var/lib/net-snmp/snmpd.conf; do
+  [ -r "$x" ] && sed -n 's/^[[:space:]]*\(r[ow]user\)[[:space:]]\{1,\}\([^-[:space:]][^[:space:]]*\)\([[:space:]].*\)\{0,1\}$/\1 \2\3/p; t
+    s/^[[:space:]]*\(r[ow]user\|authuser\|authgroup\|authaccess\|access\|createUser\)[[:space:]].*$/\1/p' "$x"
+done | tag access
 :
 """
 )
@@ -342,6 +364,7 @@ LIBRARY: Mapping[str, Section] = {
         Section("web", "the certificates web servers are set to show", WEB, "linux-web"),
         Section("other-filters", "packet filters whose rules are not shown", OTHER_FILTERS, "other-filters"),
         Section("return", "whether it goes back by itself, and when", RETURN, "timed-return"),
-        Section("upkeep", "where logs go, whose time it keeps, and SNMP", UPKEEP, "linux-upkeep"),
+        Section("upkeep", "where logs go, and whose time it keeps", UPKEEP, "linux-upkeep"),
+        Section("snmp", "which communities and users SNMP answers", SNMP, "snmp-agent"),
     )
 }

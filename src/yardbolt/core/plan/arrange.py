@@ -157,7 +157,7 @@ class _Arranging:
         out: list[Way] = []
         for change in made:
             match change:
-                case Set(path, Ref() as ref) if holds_secret(path):
+                case Set(("accounts", *_) as path, Ref() as ref) if holds_secret(path):
                     known = sorted({w for w in self.belief.proven if w.account == path[1]} or self.belief.proven)
                     out += [replace(way, account=path[1], secret=ref) for way in known[:1]]
                 case Set(path, _) if path[0] in ("interfaces", "services"):

@@ -88,6 +88,10 @@ PRECEDENCE: tuple[Row, ...] = (
     ),
     Row("wider-sources", OPEN, "new sources in before old ones go", _wider),
     Row("notice", OPEN, "shown from the next login on", lambda change, plane, site, inside: change.path == ("banner",)),
+    Row(
+        "communities", CLOSE, "communities go once the user that replaces them is there",
+        lambda change, plane, site, inside: change.path == ("snmp", "communities"),
+    ),
     Row("factory-secrets", CLOSE, "factory passwords first of all that closes", _factory_secret),
     Row(
         "root-login", CLOSE, "root's own login ends once a person's is proven and kept",

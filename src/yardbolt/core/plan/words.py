@@ -20,7 +20,7 @@ def short(change: Change, near: str = "") -> str:
     """A change in as few words as say it; addresses next to `near` by their last number."""
     match change:
         case Set(path, _) if holds_secret(path):
-            return f"{path[1]}: new password"
+            return f"{path[-2]}: new password"
         case Set(("services", name, "permitted"), AddressSet() as sources):
             return f"{name} from {brief(sources, near)}"
         case Set(("services" | "accounts", name, "enabled"), bool() as on):

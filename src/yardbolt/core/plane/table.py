@@ -90,10 +90,21 @@ class Logs:
 
 
 @dataclass(frozen=True)
+class Asker:
+    key: str
+    level: str | Absent | None = leaf(
+        text, "what it must at least do to be answered: noAuthNoPriv, authNoPriv, authPriv (RFC 3411, section 3.4.3)"
+    )
+    rights: str | Absent | None = leaf(text, "what it may do: read, change, none")
+    secret: Ref | Absent | None = leaf(reference, "the passphrase that was answered last")
+
+
+@dataclass(frozen=True)
 class Snmp:
     communities: int | Absent | None = leaf(number, "communities it takes", "communities")
     published: int | Absent | None = leaf(number, "those of them that anybody knows: public, private", "communities")
     writing: int | Absent | None = leaf(number, "those of them that may write", "communities")
+    users: Listing[Asker] = many(Asker, "users it answers (RFC 3414)")
 
 
 @dataclass(frozen=True)

@@ -56,6 +56,9 @@ def spoken(path: Path) -> str:
         return LEAVES[path]
     if len(path) == 3 and path[0] in ("accounts", "services") and path[2] in OF_ITEM:
         return OF_ITEM[path[2]].format(path[1])
+    if path[:2] == ("snmp", "users") and len(path) > 2:
+        leaf = {3: "", 4: f"{path[-1]} of "}[len(path)]
+        return f"{leaf}SNMP user {path[2]}"
     if len(path) == 2 and path[0] in ("accounts", "services", "files", "jobs", "listening"):
         return path[1]
     if path[:1] == ("answering",) and len(path) == 2:

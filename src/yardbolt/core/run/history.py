@@ -43,6 +43,7 @@ class UnitHistory:
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
     last_outcome: dict[tuple[str, str, str], bool] = field(default_factory=dict)  # account, secret, service: accepted?
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
+    answered: dict[str, Ref] = field(default_factory=dict)  # user of SNMP -> the passphrase that was answered last
     ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe opened, and no published one since
     reset_at: str = ""  # when a published login opened again what a secret of ours had opened: it was reset before
     recognised: str = ""  # the host key it had when it was recognised last as the unit on the work order
@@ -149,9 +150,11 @@ class History:
             self._spend(counted(event), datetime.fromisoformat(stamp.time), where)
         if event.accepted or event.spent:
             unit.last_outcome[(event.account, event.secret, event.service)] = event.accepted
+        ref = Ref(event.secret)
+        if event.service == "snmp" and event.accepted and event.account:
+            unit.answered[event.account] = ref
         if event.apart or event.again:
             return
-        ref = Ref(event.secret)
         if event.accepted and ref.factory and event.account in unit.ours:
             unit.ours.discard(event.account)
             unit.reset_at = stamp.time

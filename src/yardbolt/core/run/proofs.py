@@ -6,7 +6,7 @@ admitted as found. Silence is not a refusal. What could not be tried says why, a
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from enum import Enum
 from typing import assert_never
@@ -56,6 +56,10 @@ class Sort(Enum):
     POLICY = "weak password refused"
     LOCKOUT = "wrong passwords lock"
     MARK = "log mark arrives"
+    ANSWERED = "user answered"
+    COMMUNITY = "community refused"
+    UNSEALED = "unsealed question refused"
+    ADMITTED = "who is meant is let in"
 
 
 @dataclass(frozen=True)
@@ -110,6 +114,7 @@ class KeySeen:
 
 
 Tried = Login | Port | KeySeen
+SNMP = 161
 
 
 # Wrong passwords that are tried on every account of ours, beside the right one.
@@ -143,6 +148,8 @@ def claims(
             for one in live
             if site.stranger_also and site.also
         ),
+        *(claim for one in live for claim in _admitted(one, site)),
+        *_by_snmp(now, site),
     )
 
 
@@ -229,6 +236,53 @@ def _stranger(door: Door, stranger: str, site: Site) -> Claim:
     )  # fmt: skip
 
 
+def _admitted(door: Door, site: Site) -> Iterator[Claim]:
+    """Everybody the laptop stands in for, at a service that is meant for them."""
+    for source in site.stands_in:
+        address = site.also if ":" in source else door.address
+        if address and source in site.meant_for(door.service):
+            backs = frozenset({("services", door.service, "permitted")})
+            text = f"{door.service} lets in {source}, for whom it is meant"
+            yield Claim(Sort.ADMITTED, text, replace(door, address=address), source, backs=backs)
+
+
+def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
+    """Users of ours that SNMP answers, and what it must not answer beside them."""
+    met, control = next(iter(site.doors), None), "the user is answered just before and after"
+    agent = now.services.get("snmp")
+    if met is None or agent is None or agent.enabled is False:
+        return
+    door = Door("snmp", met.address, agent.port if isinstance(agent.port, int) else SNMP, "snmp")
+    for own in site.askers:
+        path = ("snmp", "users", own.name)
+        if exists(now, path) is not True:
+            continue
+        way = Way(site.laptop, door, own.name, site.secret(own.name))
+        backs = frozenset({(*path, "level"), (*path, "secret")})
+        yield Claim(
+            Sort.ANSWERED,
+            f"{own.name} is answered by SNMP, sealed",
+            door,
+            way.source,
+            way.account,
+            way.secret,
+            backs=backs,
+        )
+        yield Claim(
+            Sort.UNSEALED, f"{own.name} is not answered by SNMP unsealed", replace(door, scheme="snmp-unsealed"),
+            way.source, way.account, way.secret, control, backs,
+        )  # fmt: skip
+        yield Claim(
+            Sort.COMMUNITY, "no community that anybody knows is answered by SNMP", replace(door, scheme="snmp-community"),
+            way.source, way.account, way.secret, control, frozenset({("snmp", "communities")}),
+        )  # fmt: skip
+    if site.stranger:
+        yield _stranger(door, site.stranger, site)
+    if site.stranger_also and site.also:
+        yield _stranger(replace(door, address=site.also), site.stranger_also, site)
+    yield from _admitted(door, site)
+
+
 def side_door(plane: Plane, way: Way) -> frozenset[Path]:
     """What a login at a second daemon beside the real one proves of a way: every condition but the port and what
     filters it.
@@ -248,6 +302,9 @@ def settle(claim: Claim, tried: Tried, control: bool) -> Proof:
             return Proof(claim, Result.NOT_TRIED, why)
         case KeySeen(same):
             return Proof(claim, Result.HOLDS if same else Result.FAILS, "same" if same else "changed", claim.control)
+        case Open() | Refusing() if claim.sort is Sort.ADMITTED:
+            let_in = isinstance(tried, Open)
+            return Proof(claim, Result.HOLDS if let_in else Result.FAILS, "let in" if let_in else "refused")
         case Open():
             return Proof(claim, Result.FAILS, "admitted", claim.control)
         case Refusing(listening):
@@ -266,7 +323,7 @@ def _of_login(claim: Claim, tried: Login, control: bool) -> Proof:
     if claim.sort is Sort.KEY:
         return Proof(claim, Result.NOT_TRIED, word)
     # the one claim where a refusal is the failure
-    if claim.sort is Sort.OPENS:
+    if claim.sort in (Sort.OPENS, Sort.ANSWERED):
         return Proof(claim, Result.HOLDS if isinstance(tried, Opened) else Result.FAILS, word)
     match tried:
         case Opened() | Asked():

@@ -19,6 +19,7 @@ from .replies import ReplyRow
 SERVICES: Mapping[str, Literal["sealed", "plain"]] = {
     "ssh": "sealed", "https": "sealed", "http": "plain", "telnet": "plain", "ftp": "plain",
 }  # fmt: skip
+NEVER_SENDS = frozenset({"snmp"})  # a user of it proves that it has its secret (RFC 3414)
 NAME, SECRET, INSIDE = "name", "secret", "inside"
 # What most show, so that most are answered at once; whatever else stands last on the screen is read after a silence.
 USUAL = (

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from . import accounts, drills, packets, passwords, services, ssh, timed_return, upkeep
+from . import accounts, drills, packets, passwords, services, snmp, ssh, timed_return, upkeep
 from .common import BEGIN, COMMON, Program
 
 PROGRAMS: Mapping[str, Program] = {
     one.name: one
-    for module in (timed_return, drills, ssh, accounts, passwords, services, packets, upkeep)
+    for module in (timed_return, drills, ssh, accounts, passwords, services, packets, upkeep, snmp)
     for one in module.PROGRAMS
 }
 

@@ -1,5 +1,5 @@
 """Who may come to a service, in a table of our own that only narrows (nft(8)): the base chain stands just before the usual
-one, lets go on what is admitted and resets the rest, of the ports it names and of no others. It is loaded as one, and again at
+one, lets go on what is admitted and turns the rest away, of the ports it names and of no others. It is loaded as one, and again at
 the next boot."""
 
 from __future__ import annotations
@@ -10,10 +10,11 @@ from .common import Program
 
 FILE = "/etc/yardbolt/limits.nft"
 LIST = "/etc/yardbolt/limits"
-_PORTS = "\n".join(
-    f"    {name}) echo {port};;"
-    for name, port in {name: port for (kind, port), name in PORTS.items() if kind == "tcp"}.items()
-)
+_BY = {
+    name: (kind, port) for (kind, port), name in sorted(PORTS.items(), reverse=True)
+}  # by TCP where it is met by both
+_PORTS = "\n".join(f"    {name}) echo {port};;" for name, (_, port) in _BY.items())
+_UDP = "|".join(name for name, (kind, _) in _BY.items() if kind == "udp")
 _INIT = f"""#!/bin/sh
 ### BEGIN INIT INFO
 # Provides:          yardbolt-limits
@@ -57,6 +58,7 @@ port_of() {
 PORTS
   esac
 }
+by() { case $1 in UDP) echo udp;; *) echo tcp;; esac; }
 was=$(cat $L 2>/dev/null | sed "/^$name /d")
 new=$was; [ -n "$value" ] && new=$(printf '%s\n%s %s %s\n' "$was" "$name" "$(port_of "$name" | tr '\n' ',' | sed 's/,$//')" "$value" | sed '/^$/d')
 rules() {
@@ -65,10 +67,11 @@ rules() {
   echo '  type filter hook input priority filter - 5; policy accept;'; echo '  iif lo accept'
   echo "$new" | while read -r who port from; do
     [ -n "$port" ] || exit 9
+    w=$(by "$who"); end='reject with tcp reset'; [ "$w" = tcp ] || end=reject
     four=$(echo "$from" | tr , '\n' | sed '/:/d' | tr '\n' ',' | sed 's/,$//'); six=$(echo "$from" | tr , '\n' | sed -n '/:/p' | tr '\n' ',' | sed 's/,$//')
-    [ -n "$four" ] && echo "  tcp dport { $port } ip saddr { $four } accept comment \"$who\""
-    [ -n "$six" ] && echo "  tcp dport { $port } ip6 saddr { $six } accept comment \"$who\""
-    echo "  tcp dport { $port } reject with tcp reset comment \"$who\""
+    [ -n "$four" ] && echo "  $w dport { $port } ip saddr { $four } accept comment \"$who\""
+    [ -n "$six" ] && echo "  $w dport { $port } ip6 saddr { $six } accept comment \"$who\""
+    echo "  $w dport { $port } $end comment \"$who\""
   done || return 9
   echo ' }'; echo '}'
 }
@@ -108,6 +111,7 @@ fi
 """
     )
     .replace("PORTS", _PORTS)
+    .replace("UDP", _UDP)
     .replace("UNIT", _UNIT.rstrip())
     .replace("BESIDE", _BESIDE.rstrip())
     .replace("INIT", _INIT.rstrip())

@@ -1,27 +1,40 @@
-"""Name, clock, logs, time sources, SNMP communities, jobs and files nobody knows (hostname(1), rsyslog.conf(5), chrony.conf(5),
-snmpd.conf(5), crontab(5))."""
+"""Name, clock, logs, time sources, jobs and files nobody knows (hostname(1), rsyslog.conf(5), chrony.conf(5), crontab(5))."""
 
 from __future__ import annotations
 
 from ..sections import CALLED
 from .common import Program
 
-_AGAIN = (
+AGAIN = (
     CALLED
     + r"""
-# again PROGRAM SERVICE: started anew, and not only told to read its files, so that it can be seen to have read them
-again() {
-  s=${2:-$1}; p=$(called "$1"); w=$(tr '\0' '\n' </proc/$(echo "$p" | sed -n 1p)/cmdline)
-  next_second; next_second  # a start is known to the second, and the boot it is counted from too
-  if [ -d /run/systemd/system ]; then systemctl restart "$s" </dev/null >/dev/null 2>&1
-  elif [ -x "/etc/init.d/$s" ]; then service "$s" restart </dev/null >/dev/null 2>&1
+# away PROGRAM SERVICE: stopped; back: started again, as it was
+away() {
+  s=${2:-$1}; p=$(called "$1"); w=; [ -n "$p" ] && w=$(tr '\0' '\n' </proc/$(echo "$p" | sed -n 1p)/cmdline)
+  if [ -d /run/systemd/system ]; then systemctl stop "$s" </dev/null >/dev/null 2>&1
+  elif [ -x "/etc/init.d/$s" ]; then service "$s" stop </dev/null >/dev/null 2>&1
+  elif [ -n "$p" ]; then kill $p
+  fi
+  i=0; while [ -n "$(called "$1")" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1)); done
+}
+back() {
+  s=${2:-$1}
+  if [ -d /run/systemd/system ]; then systemctl start "$s" </dev/null >/dev/null 2>&1
+  elif [ -x "/etc/init.d/$s" ]; then service "$s" start </dev/null >/dev/null 2>&1
   else
-    kill $p; i=0; while kill -0 $p 2>/dev/null && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1)); done
+    [ -n "$w" ] || no "how $s is started is not known"
     n='
 '; IFS=$n; set -f; set -- $w; unset IFS; set +f; rm -f "/run/$1.pid" "/run/${1##*/}.pid"; "$@" </dev/null >/dev/null 2>&1
   fi
   i=0; while [ -z "$(called "${1##*/}")" ] && [ $i -lt 30 ]; do sleep 0.1; i=$((i + 1)); done
   [ -n "$(called "${1##*/}")" ] || no "$s did not start again"
+}
+# again PROGRAM SERVICE: started anew, and not only told to read its files, so that it can be seen to have read them
+again() {
+  next_second; next_second  # a start is known to the second, and the boot it is counted from too
+  # what a socket starts would come back between the two
+  if [ -d /run/systemd/system ]; then systemctl restart "${2:-$1}" </dev/null >/dev/null 2>&1; else away "$@"; fi
+  back "$@"
 }
 """
 )
@@ -40,7 +53,7 @@ have hwclock && hwclock -w -u >/dev/null 2>&1
 :
 """
 LOGS = (
-    _AGAIN
+    AGAIN
     + r"""
 O=/etc/rsyslog.d/90-yardbolt.conf
 [ -n "$(for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; [ "$c" = rsyslogd ] && echo x; done)" ] || no 'no rsyslog runs here'
@@ -95,17 +108,6 @@ elif [ -d /run/systemd/system ] && systemctl cat systemd-timesyncd >/dev/null 2>
 else no 'there is no daemon here that keeps the clock'
 fi
 """
-COMMUNITIES = (
-    _AGAIN
-    + r"""
-for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf; do
-  [ -f "$x" ] && grep -q '^[[:space:]]*\(r[ow]community\|com2sec\)' "$x" || continue
-  sed 's/^[[:space:]]*\(r[ow]community\|com2sec\)/#yardbolt# &/' "$x" | theirs "$x" || exit 9
-done
-[ -z "$(called snmpd)" ] || again snmpd
-:
-"""
-)
 JOB = r"""
 f=${name% *}; n=${name##* }
 case $name in
@@ -135,7 +137,6 @@ PROGRAMS = (
     Program("log-destinations", "where its logs go, by rsyslog", ("value",), LOGS),
     Program("small-log-destination", "where its logs go, by the logger of BusyBox", ("value",), SMALL_LOGS),
     Program("time-sources", "which time servers are asked, by chrony or by systemd", ("value",), TIME),
-    Program("no-communities", "no SNMP community any more", (), COMMUNITIES),
     Program("remove-job", "takes a job out of force, after a copy", ("name",), JOB),
     Program("remove-file", "removes a file, after a copy", ("name",), FILE),
 )

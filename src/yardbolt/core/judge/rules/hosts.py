@@ -1,4 +1,4 @@
-"""Rules about hosts with files: what listens, what runs by itself, who becomes root, logs, time, SNMP, key sizes."""
+"""Rules about hosts with files: what listens, what runs by itself, who becomes root, logs, time, key sizes."""
 
 from __future__ import annotations
 
@@ -18,7 +18,6 @@ CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives
 FIRST_OWN = 32768
 LASTING = 3072  # bits; NIST SP 800-57 part 1, table 2: beyond 2030
 SYSLOG = 514  # RFC 5426, section 3.3
-COMMUNITIES = {"communities": "go over the line readable", "published": "anybody knows", "writing": "may write"}
 WEAK_STORAGE = "its password is kept by an outdated method"
 
 
@@ -191,44 +190,6 @@ def _want_time(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
         yield exactly(("clock", "servers"), "time-source", tuple(sorted({*asked, *site.time_servers})))
 
 
-def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    leaves = [("snmp", leaf) for leaf in COMMUNITIES]
-    # a make that has no such thing is not judged by what listens
-    if not any(get(plane, path) is ABSENT for path in leaves) and _nobody_asks(plane):
-        for path in leaves:
-            yield Verdict(path, State.HOLDS, "nothing listens for SNMP but to the host itself")
-        return
-    if all(get(plane, path) is ABSENT for path in leaves):
-        return
-    # what was not read inside was tried from outside
-    basis = "read" if plane.snmp.communities is not None else "tried"
-    for path, bad in zip(leaves, COMMUNITIES.values(), strict=True):
-        value = get(plane, path)
-        if value is None:
-            yield Verdict(path, State.UNKNOWN, f"communities that {bad}: not read", "")
-        elif isinstance(value, int):
-            state = State.FAILS if value else State.HOLDS
-            yield Verdict(path, state, f"{value or 'no'} communit{'y' if value == 1 else 'ies'} that {bad}", basis)
-
-
-def _want_no_communities(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    # where monitoring asks by them they are a finding, and what replaces them is for whoever monitors to say
-    if isinstance(plane.snmp.communities, int) and plane.snmp.communities and "snmp" not in site.needed:
-        yield exactly(("snmp", "communities"), "snmp-communities", 0)
-
-
-def _nobody_asks(plane: Plane) -> bool:
-    """Is it sure that nobody outside comes to an SNMP agent?"""
-    # a list the make does not have says nothing of this
-    if not plane.listening.complete or not len(plane.listening):
-        return False
-    for x in plane.listening:
-        agent = x.transport is None or (x.transport == "udp" and (x.port in (None, 161) or x.program == "snmpd"))
-        if agent and (x.address is None or x.address == "*" or not ip_address(x.address).is_loopback):
-            return False
-    return not any(a.speaks in ("snmp", None) for a in plane.answering)
-
-
 def _nameless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.answering:
         path = ("answering", a.key, "anonymous")
@@ -325,11 +286,6 @@ RULES = (
         "time-source", "its clock is kept in step", "its clock is not kept in step",
         "A clock nobody keeps is wrong by the time its logs are wanted.",
         Severity.LOW, _time, _want_time,
-    ),
-    Rule(
-        "snmp-communities", "no SNMP community opens it", "SNMP communities open it",
-        "A community is a password sent readable with every question (RFC 3414 is the answer to it).",
-        Severity.HIGH, _snmp, _want_no_communities,
     ),
     Rule(
         "nameless-files", "nobody fetches files without a login", "files are given away without a login",

@@ -37,6 +37,13 @@ def readable(plane: Plane, service: Service) -> bool:
     return service.encrypted is False or by_community
 
 
+def _sealed_by_users(plane: Plane, service: Service) -> bool:
+    """Is it SNMP, answering none but users, and them sealed?"""
+    users = plane.snmp.users
+    none_else = service.key == "snmp" and plane.snmp.communities == 0 and users.complete
+    return none_else and all(user.level == "authPriv" or user.rights == "none" for user in users)
+
+
 def _port(a: Answering) -> str:
     return spoken(("answering", a.key))
 
@@ -64,7 +71,7 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif readable(plane, s):
             saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
             yield Verdict(path, State.FAILS, saw, "read", READABLE)
-        elif s.encrypted is None:
+        elif s.encrypted is None and not _sealed_by_users(plane, s):
             yield Verdict(path, State.UNKNOWN, "whether it encrypts was not read", "")
         else:
             yield Verdict(path, State.HOLDS, f"{s.key} is encrypted")
@@ -102,6 +109,9 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             # of what bears its name; what starts it under another one shows when it has started
             off = "off, and what bears its name at the next start too" if s.boot is False else "off"
             yield Verdict(path, State.HOLDS, f"{s.key} is {'needed and on' if s.enabled else off}")
+    for name in sorted(site.needed):
+        if plane.services.complete and plane.services.get(name) is None:
+            yield Verdict(("services", name), State.FAILS, f"{name} is needed, and there is none", "read")
     yield from _whole(plane, "a needless one may be missing here")
 
 
