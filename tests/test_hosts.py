@@ -65,7 +65,7 @@ def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: S
         fails = {f["rule"] for f in doc["findings"] if f["state"] == "fails"}
         assert {"ssh-root", "ssh-tries", "ssh-old", "idle-timeout"} <= fails
         assert {b["area"] for b in doc["blind"]} <= {"filter"}, "nothing but a packet filter that is not there"
-        assert len([1 for one in doc["evidence"] if one["ask"].startswith("section ")]) == 13
+        assert len([1 for one in doc["evidence"] if one["ask"].startswith("section ")]) == 14
     else:
         assert {b["area"].split()[0] for b in doc["blind"]} >= {"keys", "ssh", "sockets"}
     assert "blank" not in {f["saw"] for f in doc["findings"] if f["rule"] == "weak-password"}, "a key is no password"

@@ -157,7 +157,7 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     fails = {one["rule"] for one in again if one["state"] == "fails"}
     assert fails - GAPS[host.name] == ({"open-sources"} if host.name == "mill" else set()), fails
     plan = tool.run("steps", host.name).stdout
-    assert ("1 change," in plan and "ssh from" in plan) if host.name == "mill" else "0 changes" in plan, plan
+    assert ("2 changes," in plan and "ssh from" in plan and "and root" not in plan) if host.name == "mill" else "0 changes" in plan, plan
     every = "".join(tool.said) + host.shell("cat /var/lib/yardbolt/own; cat /proc/[0-9]*/cmdline | tr '\\0' ' '")
     assert KINDS[host.name].login.partition(":")[2] not in every
     listed = tool("records", "files", host.name)

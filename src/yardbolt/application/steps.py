@@ -9,6 +9,7 @@ from typing import Any
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.model import LIVE
+from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.baseline import wanted
 from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
 from yardbolt.core.plan.arrange import Refused, Sheet, arrange
@@ -98,7 +99,9 @@ def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
     held = [(account.key, account.secret) for account in plane.accounts if isinstance(account.secret, Ref)]
     # a sheet rests on logins of ours; a published one only where there is no other, and then on one alone
     best = [login for login in held if not login[1].factory] or _one_published(unit, plane, held)
-    ways = frozenset(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in best)
+    every = (Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in best)
+    # one whose login its settings turn away is no way in, whatever opened it before
+    ways = frozenset(way for way in every if admit(plane, way).admitted is not False)
     target, gaps = target_of(unit, plane)
     return plan(unit, {LIVE: plane}, ways, target, gaps, choices)
 
