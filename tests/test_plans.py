@@ -397,6 +397,7 @@ MAKE, DROP = Make(("accounts", "lt-works"), ()), Drop(("accounts", "foreman"))
 REKEY, NO_TELNET = Set(("accounts", "foreman", "secret"), Ref("safe:x")), Set(("services", "telnet", "enabled"), False)
 CASES: dict[str, tuple[Change, Change]] = {
     "published-first": (Set(("accounts", "spanner", "secret"), Ref("safe:y")), Set(("clock", "offset"), 0.0)),
+    "mode": (Set(("mode",), "strict"), Set(("clock", "offset"), 0.0)),
     "clock": (Set(("clock", "offset"), 0.0), Set(("name",), "x")),
     "name": (Set(("name",), "x"), Set(("policy", "min_length"), 12)),
     "policy": (Set(("policy", "min_length"), 12), MAKE),

@@ -243,6 +243,8 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("snmp-users", {"snmp__users__a__rights": "read", "snmp__users__a__level": "authPriv", "snmp__users": 1}, {F}),
     ("snmp-users", {"snmp__users__a__rights": "none", "snmp__users__a__level": ABSENT, "snmp__users": 1}, {H}),
     ("snmp-users", {}, {U}),
+    ("guard-mode", {"mode": "easy"}, {F}),
+    ("guard-mode", {"mode": "strict"}, {H}),
     (
         "nameless-files",
         {"answering__a__speaks": "tftp", "answering__b__speaks": "ftp", "answering__b__anonymous": False},

@@ -14,7 +14,7 @@ from yardbolt.core.judge.baseline import wanted
 from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
 from yardbolt.core.plan.arrange import Refused, Sheet, arrange
 from yardbolt.core.plan.belief import Belief, arrival
-from yardbolt.core.plan.difference import changes
+from yardbolt.core.plan.difference import changes, with_mode
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
 from yardbolt.core.plane.edit import get
@@ -59,7 +59,10 @@ PLAIN = Choices()
 def target_of(unit: UnitInWork, plane: Plane) -> tuple[Target, tuple[Gap, ...]]:
     """What the baseline wants of this unit. Raises OperatorError where two rules leave no common value."""
     try:
-        return wanted(plane, unit.baseline, unit.site, unit.clock.now()[:10])
+        found = wanted(plane, unit.baseline, unit.site, unit.clock.now()[:10])
+        # what suits is chosen by what will stand there
+        coming = with_mode(plane, found[0], unit.family)
+        return found if coming is plane else wanted(coming, unit.baseline, unit.site, unit.clock.now()[:10])
     except Conflict as e:
         raise OperatorError(f"{unit.name}: {e}; change the job's needs, or waive one of the two rules") from None
 

@@ -45,7 +45,7 @@ from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, NoListen
 from .check import file_once
 from .drills import NAME, drills
 from .enter import prepare
-from .identity import box_of, not_another, recognise
+from .identity import box_of, not_another, recognise, same_unit
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
 from .reach import candidates, shut_out, way_in, with_answered, with_credentials
 from .session import Session
@@ -68,6 +68,7 @@ class Run:
     total: int = 0
     finished: int = 0
     drilled: list[Proof] = field(default_factory=list)
+    renewed: bool = False  # another certificate or key was announced, and the box behind it is not recognised yet
 
     async def close(self) -> None:
         """Log out everywhere."""
@@ -363,6 +364,10 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
     session = run.sessions.get(via)
     if session is None:
         return Ended(sent=False)
+    if order.renews:
+        # what its manual announces is followed once: the next one shown is noted, and the box recognised before anything else
+        run.unit.forget_pins()
+        run.renewed = True
     answer = await session.tell(order)
     if not session.alive:
         await session.close()
@@ -381,11 +386,27 @@ async def _log_in(run: Run, way: Way) -> Login:
         await run.unit.clock.sleep(RETRY / 4)
         outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
     if session is not None:
+        await _still_that(run, session)
         old = run.sessions.pop(way, None)
         if old is not None:
             await old.close()
         run.sessions[way] = session
     return outcome
+
+
+async def _still_that(run: Run, session: Session) -> None:
+    """After another certificate or key was announced: is it the same box? Raises IdentityError where it is not."""
+    if not run.renewed:
+        return
+    marks = frozenset({("identity", "serial"), ("identity", "hardware")})
+    seen = (await session.read(marks)).plane
+    same_unit(run.unit, seen)
+    before = run.unit.last_plane() or Plane()
+    for leaf in ("serial", "hardware"):
+        was, now = getattr(before.identity, leaf), getattr(seen.identity, leaf)
+        if isinstance(was, str) and was != now:
+            raise IdentityError(f"{run.unit.name}: its {leaf} was {was}, and is {now or 'not told'}; check the cable")
+    run.renewed = False
 
 
 async def _gone_back(run: Run, ways: tuple[Way, ...], seconds: float, quiet: float) -> Returned | None:
@@ -431,6 +452,7 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
         for way in ways[:2]:
             _, session = await unit.enter(way)
             if session is not None:
+                await _still_that(run, session)
                 run.sessions[way] = session
                 return Returned(way, away)
         await unit.clock.sleep(RETRY)

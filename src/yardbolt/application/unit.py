@@ -156,6 +156,12 @@ class UnitInWork:
         noted = self.records.latest(self.name, f"host key {service}", KeyDocument)
         return noted.document.fingerprint if noted else ""
 
+    def forget_pins(self) -> None:
+        """The unit will show another certificate or key: the next one is noted anew."""
+        for door in self.site.doors:
+            if self.pin(door.service):
+                self.records.file(self.name, KeyDocument(service=door.service, fingerprint=""))
+
     # -- the record --
 
     def note(self, event: Event, run: int = 0) -> None:

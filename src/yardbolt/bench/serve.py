@@ -19,6 +19,7 @@ import asyncssh
 from telnetlib3 import ECHO, SGA, WILL
 from telnetlib3.server import TelnetServer
 
+from .linecamera import LineCamera
 from .lineswitch import Board, LineSwitch
 from .relaybox import Counter, RelayBox
 
@@ -46,7 +47,7 @@ ENDLESS_BYTES = 60 * 1024 * 1024
 class Stand:
     """One unit on the bench: its mind, its address, its doors, its faults."""
 
-    unit: LineSwitch | RelayBox
+    unit: Any  # a mind of Plugged; what is asked of it differs by its doors
     address: str
     fault: Callable[[], str] = lambda: "none"
     key: asyncssh.SSHKey = field(default_factory=lambda: asyncssh.generate_private_key("ssh-ed25519"))
@@ -288,10 +289,14 @@ def switch_file(state: Path) -> Callable[[], str]:
 async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) -> None:
     """Put the bench's units up on `network` (the first three numbers of a 127.x.y.z address) and keep them up until
     cancelled. `ready` is told once every door is open."""
+    # what web doors need is read only where a bench is up
+    from .webdoors import WebStand
+
     fault = switch_file(state)
     stands = [
         Stand(LineSwitch(time.monotonic), f"{network}.1", fault),
         Stand(RelayBox(time.monotonic), f"{network}.2", fault),
+        WebStand(LineCamera(time.monotonic), f"{network}.3", fault),
     ]
     for stand in stands:
         stand.set_doors()

@@ -82,6 +82,12 @@ def _web_login(secrets: Secrets, pin: str) -> Wire:
     return WebLogin(secrets, pin)
 
 
+def _objects(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.objects import Objects
+
+    return Objects(secrets, pin)
+
+
 def _snmp_login(secrets: Secrets, pin: str) -> Wire:
     from yardbolt.wires.snmp import SnmpUser
 
@@ -93,6 +99,8 @@ WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
     ("console", "ssh"): _ssh_console,
     ("console", "telnet"): _telnet_console,
     ("commands", "ssh"): _ssh_commands,
+    ("objects", "http"): _objects,
+    ("objects", "https"): _objects,
     ("logon", "ssh"): _ssh_commands,
     ("logon", "telnet"): _telnet_console,
     ("logon", "ftp"): _ftp_login,

@@ -45,7 +45,16 @@ def context(pin: str, met: list[str]) -> ssl.SSLContext:
     return made
 
 
-class _Bounded(httpx.AsyncBaseTransport):
+def other_certificate(where: str, pin: str, met: list[str]) -> None:
+    """Raises IdentityError where what was shown is not what was noted."""
+    if pin and met and met != [pin]:
+        raise IdentityError(
+            f"{where} shows certificate {met[0]}, noted was {pin}; nothing was sent. "
+            "If the change is meant, find out who made it, then 'yardbolt records forget-key UNIT'"
+        ) from None
+
+
+class Bounded(httpx.AsyncBaseTransport):
     """Answers as they came, never unpacked, and only so much of each."""
 
     def __init__(self, under: httpx.AsyncHTTPTransport) -> None:
@@ -97,7 +106,7 @@ class WebLogin:
     async def _open(self, door: Door, source: str, credential: Credential) -> Login:
         url = f"{door.scheme}://{in_url(door.address)}:{door.port}/"
         verify: Any = context(self._pin, self._met) if door.scheme == "https" else False
-        transport = _Bounded(httpx.AsyncHTTPTransport(verify=verify, local_address=source or None, retries=0))
+        transport = Bounded(httpx.AsyncHTTPTransport(verify=verify, local_address=source or None, retries=0))
         sent = False
         try:
             async with (
@@ -113,11 +122,7 @@ class WebLogin:
                 auth = SCHEMES[scheme](credential.account, revealed(credential.secret, self._secrets))
                 return _told((await _status(client, url, auth))[0])
         except httpx.ConnectError as e:
-            if self._pin and self._met and self._met != [self._pin]:
-                raise IdentityError(
-                    f"{door.address}:{door.port} shows certificate {self._met[0]}, noted was {self._pin}; nothing was sent. "
-                    "If the change is meant, find out who made it, then 'yardbolt records forget-key UNIT'"
-                ) from None
+            other_certificate(f"{door.address}:{door.port}", self._pin, self._met)
             return NoListener("connection refused") if "refused" in str(e).lower() else Cut(sent, type(e).__name__)
         except (httpx.TimeoutException, TimeoutError):
             return Silent(sent, "no answer in time")

@@ -309,6 +309,8 @@ class TcpLook:
         try:
             async with self.sockets.taken(1), asyncio.timeout(WAIT * 3):
                 local = (source, 0) if source else None
+                if door.scheme == "https":
+                    return await self._sealed(door, local)
                 reader, writer = await asyncio.open_connection(door.address, door.port, local_addr=local, limit=8192)
                 try:
                     said = await asyncio.wait_for(reader.read(4096), WAIT)
@@ -326,6 +328,19 @@ class TcpLook:
         finally:
             if writer is not None:
                 writer.transport.abort()
+
+    async def _sealed(self, door: Door, local: tuple[str, int] | None) -> Port:
+        """What speaks TLS (RFC 8446) lets in whom it shakes hands with, or tells why it does not."""
+        made = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+        made.check_hostname, made.verify_mode = False, ssl.CERT_NONE
+        try:
+            _, writer = await asyncio.open_connection(
+                door.address, door.port, local_addr=local, ssl=made, server_hostname=""
+            )
+        except ssl.SSLError as e:
+            return Refusing(listening=True) if "EOF" in str(e) else Open()
+        writer.transport.abort()
+        return Open()
 
     async def _spoken_to(self, door: Door, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> Port:
         """It waits for us to begin: so we do, in the plainest words any service answers or turns away."""

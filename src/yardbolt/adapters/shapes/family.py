@@ -64,6 +64,7 @@ class PlaceShape(Shape):
     join: Text = ""
     empty: Text | None = None
     missing: Text | None = None
+    codec: Text = ""
 
 
 class TreeRowsShape(Shape):
@@ -107,6 +108,7 @@ class OpShape(Shape):
     longest: Token = 0
     guarded: Flag = False
     outage: Length = "0"
+    renews: Literal["", "certificate", "host key"] = ""
     only: list[Text] = Field([], description="the values it can write, where it cannot write all")
 
 
@@ -181,6 +183,8 @@ def shape_of(cls: type, base: type[Shape]) -> type[Shape]:
     hints = get_type_hints(cls)
     keys: dict[str, Any] = {}
     for each in fields(cls):
+        if "ours" in each.metadata:
+            continue
         needed = each.default is MISSING and each.default_factory is MISSING
         keys[each.name] = (_field(hints[each.name]), ...) if needed else (_field(hints[each.name]) | None, None)
     made: type[Shape] = create_model(f"{cls.__module__.rsplit('.', 1)[-1]}{cls.__name__}", __base__=base, **keys)

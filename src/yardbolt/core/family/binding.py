@@ -12,7 +12,7 @@ from ..plane.path import Path
 @dataclass(frozen=True)
 class Place:
     """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty field
-    or null means, `missing` what an absent one means: without it the leaf is not read."""
+    or null means, `missing` what an absent one means: without it the leaf is not read. `codec` is the open notation of a length of time there."""
 
     path: Path
     at: str
@@ -20,6 +20,7 @@ class Place:
     join: str = ""
     empty: str | None = None
     missing: str | None = None
+    codec: str = ""
 
 
 @dataclass(frozen=True)

@@ -25,7 +25,7 @@ from ..talk.patterns import PatternError, row, sign, slots
 from ..talk.ways import WAYS
 from .binding import Place, TreeRows
 from .model import KEPT, LIVE, Ask, Factory, FactoryLogin, Family, Op, Pairs, Spelling, TextLine, TextRows
-from .spelling import NOTATIONS, meant
+from .spelling import CODECS, NOTATIONS, meant
 from .writing import KEYS
 
 Tree = Mapping[str, Any]
@@ -51,7 +51,7 @@ def made(cls: Any, tree: Any) -> Any:
 
 def keys_of(cls: type) -> tuple[str, ...]:
     """The keys of the family file that a way's dataclass takes."""
-    return tuple(each.name for each in fields(cls))
+    return tuple(each.name for each in fields(cls) if "ours" not in each.metadata)
 
 
 def needed_keys(cls: type) -> tuple[str, ...]:
@@ -64,6 +64,7 @@ class _Checker:
 
     def __init__(self, file: str, line_of: Callable[[Keys], int], ways: Mapping[str, Talk], channels: Tree) -> None:
         self.file, self.line_of, self.ways, self.channels = file, line_of, ways, channels
+        self.asks: dict[str, Ask] = {}
 
     def fail(self, keys: Keys, problem: str) -> FamilyError:
         return FamilyError(self.file, self.line_of(keys), ".".join(str(k) for k in keys), problem)
@@ -219,10 +220,18 @@ class _Checker:
             for meaning in ("empty", "missing"):
                 if meaning in told:
                     self.word((*keys, written, meaning), path, told[meaning])
+            if codec := told.get("codec", ""):
+                self.one_of((*keys, written, "codec"), codec, CODECS, "a codec")
             own = path[len(above) :] if above else path
             out.append(
                 Place(
-                    own, told["at"], told.get("words", {}), told.get("join", ""), told.get("empty"), told.get("missing")
+                    own,
+                    told["at"],
+                    told.get("words", {}),
+                    told.get("join", ""),
+                    told.get("empty"),
+                    told.get("missing"),
+                    told.get("codec", ""),
                 )
             )
         return tuple(out)
@@ -253,6 +262,8 @@ class _Checker:
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
         how = self.program(at, self.how(at, talk.op, tree), tree)
+        if tree.get("on"):
+            how = self.on(at, how, tree["on"], everything)
         self.slots(at, how, kinds["make"])
         writes = tuple(tree.get("writes", (LIVE,)))
         if not keeps and LIVE in writes and KEPT not in writes:
@@ -275,8 +286,19 @@ class _Checker:
             tuple(self.path((*at, "copies_of"), p) for p in tree.get("copies_of", ())),
             seconds(tree.get("returns", "0")), seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
             _yes(tree.get("guarded")), self.only((*at, "only"), tree.get("only", ()), kinds["set"]),
-            seconds(tree.get("outage", "0")),
+            seconds(tree.get("outage", "0")), tree.get("renews", ""),
         )  # fmt: skip
+
+    def on(self, at: Keys, how: How, name: str, paths: tuple[Path, ...]) -> How:
+        """An op that writes to the very place its ask reads, where its way can."""
+        self.one_of((*at, "on"), name, self.asks, "an ask")
+        ask = self.asks[name]
+        if not hasattr(how, "on"):
+            return how
+        lists = {path[: path.index("*")] for path in paths if "*" in path}
+        rows = next((row for row in ask.tree_rows if row.into in lists), None)
+        given = (rows.at, rows.key, rows.handles) if rows else ("", "", {})
+        return how.on(ask.how, *given)  # type: ignore[no-any-return]  # of the way's own kind
 
     def only(self, keys: Keys, words: Iterable[str], sets: tuple[Path, ...]) -> tuple[str, ...]:
         for path in sets:
@@ -374,9 +396,10 @@ def family_of(
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
     token, software = tree.get("token", {}), tree.get("software", {})
     always = tuple(checker.effect(("effects", k), k, v) for k, v in tree.get("effects", {}).items())
+    checker.asks = {name: checker.ask(name, one) for name, one in tree.get("asks", {}).items()}
     family = Family(
         tree["family"], tree["title"], channels, _factory(tree.get("factory", {})),
-        tuple(checker.ask(name, one) for name, one in tree.get("asks", {}).items()),
+        tuple(checker.asks.values()),
         tuple(checker.op(name, one, keeps, always) for name, one in tree.get("ops", {}).items()),
         dict(checker.spelling(tree.get("values", {}))),
         tuple(checker.lack(place, written) for place, written in enumerate(tree.get("lacks", ()))),

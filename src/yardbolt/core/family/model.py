@@ -138,6 +138,7 @@ class Op:
     guarded: bool = False
     only: tuple[str, ...] = ()
     outage: float = 0.0
+    renews: Literal["", "certificate", "host key"] = ""  # what it shows from then on is another one
 
 
 @dataclass(frozen=True)

@@ -21,7 +21,7 @@ from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, one, pick
 from .binding import Place, TreeRows
 from .model import LIVE, Ask, Family, Spelling, TextLine
-from .spelling import meant, read_value, spelling_of
+from .spelling import CODECS, meant, read_value, spelling_of
 
 MOST_ITEMS = 10_000
 LONGEST_LEFTOVER = 200
@@ -240,6 +240,8 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
             facts.word(path, place.empty)
         return
     own = Spelling(words=place.words, join=place.join) if place.words or place.join else None
+    if place.codec and (unit := CODECS[place.codec]) and isinstance(found, int | float) and not isinstance(found, bool):
+        found = f"{found} {unit}" if str(found) not in place.words else found
     texts = [as_text(each) for each in found] if isinstance(found, list | tuple) else [as_text(found)]
     if any(text is None for text in texts):
         facts.left(f"{show(path)}: not a single value")

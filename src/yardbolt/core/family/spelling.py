@@ -25,6 +25,7 @@ NOTATIONS: Mapping[str, Callable[[float], str]] = {
     "minutes": lambda value: str(max(1, round(value / 60))),
     "seconds": lambda value: str(round(value)),
 }
+CODECS = {"seconds": "s", "minutes": "min"}  # of a length of time that is written as a bare number
 DEFAULT = Spelling()
 
 
@@ -56,6 +57,12 @@ def read_value(spelling: Spelling, path: Path, raw: str, now: datetime | None) -
     if spelling.empty and not raw:
         return meant(path, spelling.empty)
     return coerce(path, [one.strip() for one in raw.split(spelling.join) if one.strip()] if spelling.join else raw)
+
+
+def exactly(path: Path, codec: str, value: float) -> None:
+    """Raises ValueError where a length of time is no whole number of what it is written in: nothing is rounded."""
+    if math.isfinite(value) and value % {"s": 1, "min": 60}[CODECS[codec]]:
+        raise ValueError(f"{show(path)}: {value:.0f} s is no whole number of {codec}")
 
 
 def spelled(family: Family, path: Path, value: Any, notation: str = "") -> str:

@@ -14,11 +14,11 @@ from ..plane.path import Path, filled, fits, show
 from ..plane.table import LISTS, Plane, holds_secret, item_of, steady
 from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
-from ..talk.conversation import ANSWER, Order
+from ..talk.conversation import ANSWER, BOUND, Order
 from ..talk.patterns import slot_key, slots
 from .model import Family, Op
 from .reading import asks_for
-from .spelling import meant, spelled, spelled_by, spelling_of
+from .spelling import exactly, meant, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
 KEYS = "keys"  # the notation of public keys themselves
@@ -111,7 +111,7 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
         values = dict(change.values)
     told = family.their_key(change.path[0], key) if inside else ""
     filling = Filling(family, op, change, values, told, old, now)
-    order = Order(op.how, _fill(filling), max(ANSWER, op.wait))
+    order = Order(op.how, _fill(filling), max(ANSWER, op.wait), bool(op.renews))
     # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[family.channels[op.by].talk].message(op.how, order.fill)
     return order
@@ -132,6 +132,8 @@ def _fill(filling: Filling) -> dict[str, Text]:
     ask = next((a for a in filling.family.asks if a.name == filling.op.on), None)
     if ask is not None and isinstance(filling.change, Set):
         fill |= _bound(filling, filling.change)
+    if ask is not None and filling.key:
+        fill["key"] = (filling.key,)
     return fill
 
 
@@ -144,13 +146,15 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
         if not fits(pattern, change.path):
             continue
         if isinstance(change.value, Ref):
-            return {place.at: (Slot(change.value),)}
+            return {f"{BOUND}{place.at}": (Slot(change.value),)}
         own = spelling_of(filling.family, change.path)
+        if place.codec and isinstance(change.value, float):
+            exactly(change.path, place.codec, change.value)
         if place.words or place.join:
             own = type(own)(words=place.words, join=place.join)
         if place.empty is not None and meant(change.path, place.empty) == change.value:
-            return {place.at: ()}
-        return {place.at: (spelled_by(own, change.path, change.value),)}
+            return {f"{BOUND}{place.at}": ()}
+        return {f"{BOUND}{place.at}": (spelled_by(own, change.path, change.value, place.codec),)}
     return {}
 
 
@@ -179,7 +183,7 @@ def _one(filling: Filling, name: str, notation: str) -> Text | None:
 
 def plain_order(op: Op) -> Order:
     """The order of an op that stands alone: saving, activating, restarting."""
-    return Order(op.how, {}, max(ANSWER, op.wait))
+    return Order(op.how, {}, max(ANSWER, op.wait), bool(op.renews))
 
 
 def inverse(family: Family, change: Change, before: Plane) -> Change | None:

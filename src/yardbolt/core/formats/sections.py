@@ -233,8 +233,17 @@ _STARTED = (
     + r"""
 words() { tr '\0' ' ' </proc/$1/cmdline; echo; }
 since() { echo $(($(sed -n 's/^btime //p' /proc/stat) + $(sed 's/^.*) //' /proc/$1/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100))); }
-# runs it with the files it has now? started in the second of a change, or before, that is not known
-stale() { d=$(since "$1"); shift; for x in "$@"; do [ -e "$x" ] && [ "$(stat -c %Z "$x" 2>/dev/null || echo "$d")" -ge "$d" ] && echo yes; done; }
+# runs it with the files it has now? started in the second of a change, or before, that is not known. When it started is told by the
+# kernel, whose answer moves with the clock, and by the file of its number, which keeps the time of then: whoever sets the clock
+# makes one of the two wrong, and not both
+stale() {
+  d=$(since "$1"); e=$(for x in /run/*.pid /run/*/*.pid; do [ "$(cat "$x" 2>/dev/null)" = "$1" ] && stat -c %Y "$x"; done | sort -n | sed -n 1p); shift
+  for x in "$@"; do
+    [ -e "$x" ] || continue
+    c=$(stat -c %Z "$x" 2>/dev/null || echo "$d")
+    if [ "$c" -ge "$d" ] || [ "$c" -ge "${e:-$d}" ]; then echo yes; fi
+  done
+}
 """
 )
 UPKEEP = (

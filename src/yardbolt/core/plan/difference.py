@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..family.model import Family, Op
 from ..family.spelling import meant
-from ..family.writing import op_for, takes
+from ..family.writing import forecast, op_for, takes
 from ..job import Site
 from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
@@ -22,8 +22,9 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
     """What has to change for the plane to be as wanted, and what of it cannot be planned."""
     out: dict[Change, None] = {}
     gaps: list[Gap] = []
+    coming = with_mode(plane, target, family)
     for want in target:
-        more, missing = _of_want(plane, want, family, site, target)
+        more, missing = _of_want(plane if want.path == MODE else coming, want, family, site, target)
         out |= dict.fromkeys(more)
         gaps += missing
     owners = {own.name for own in site.accounts if own.role == "full"}
@@ -39,6 +40,18 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
                 )
             )
     return tuple(out), tuple(gaps)
+
+
+MODE = ("mode",)
+
+
+def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
+    """The plane with what the wanted way of guarding itself brings, as the family says; the same where that is as wanted, or
+    cannot be set."""
+    want = next((one for one in target if one.path == MODE and one.kind == "set"), None)
+    if want is None or reached(MODE, plane.mode, want.value) or op_for(family, change := Set(MODE, want.value)) is None:
+        return plane
+    return forecast(family, plane, change)
 
 
 def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Target) -> Found:

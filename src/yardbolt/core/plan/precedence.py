@@ -71,6 +71,7 @@ PRECEDENCE: tuple[Row, ...] = (
     Row(
         "published-first", OPEN, "a published login that nobody needs is closed first of all", _nobody_needs,
     ),
+    Row("mode", OPEN, "how it guards itself before what that brings", lambda change, plane, site, inside: change.path == ("mode",)),
     Row("clock", OPEN, "clock before what has dates", lambda change, plane, site, inside: change.path[0] == "clock"),
     Row("name", OPEN, "name before keys and logs", lambda change, plane, site, inside: change.path == ("name",)),
     Row(

@@ -368,6 +368,9 @@ class Plane:
 
     identity: Identity = part(Identity, "which unit it is")
     name: str | Absent | None = leaf(text, "what the unit calls itself")
+    mode: str | Absent | None = leaf(
+        text, "how it guards itself, where it has several ways of it: strict, or another word"
+    )
     host: Host = part(Host, "how it runs, where it is a host with files")
     clock: Clock = part(Clock, "its time")
     banner: str | Absent | None = leaf(text, "the notice shown at login")

@@ -16,11 +16,11 @@ from typing import Any
 
 from ..doors import Way
 from ..errors import YardboltError
-from ..family.model import KEPT, LIVE, Family
+from ..family.model import KEPT, LIVE, Family, Op
 from ..family.writing import inverse, op_for, plain_order, readable, render
 from ..judge.access import stays
 from ..plan.arrange import Sheet
-from ..plan.belief import Belief, learn, standing
+from ..plan.belief import Belief, full, learn, standing
 from ..plan.rehearse import Kind, Step, rehearse, rehearse_step, store_of, touched
 from ..plane.change import Change, Make, Set
 from ..plane.compare import difference, surprises
@@ -57,6 +57,8 @@ class _Run(TakingBack):
         answer, via = yield from self.send(order, op.by, after)
         # those the op cuts are gone, and so is one that answered unclearly
         self.belief = replace(after, sessions=self.belief.sessions - (before.sessions - after.sessions))
+        if op.cuts == "all" and op.wait and not isinstance(answer, No):
+            yield from self.come_back(op, before)
         # a clock that was set is not set back to a wrong time
         if steady(change.path):
             back = inverse(self.family, change, before.stores.get(store, before.live))
@@ -72,6 +74,16 @@ class _Run(TakingBack):
         said = answer.said if isinstance(answer, No) else ""
         yield from self.judged(place, step, words, said, seen.get(store, Plane()), before, paths)
         yield self.done(place, step, words)
+
+    def come_back(self, op: Op, before: Belief) -> Doing:
+        """The unit goes away for it, and comes back."""
+        ways = tuple(
+            sorted((way for way in before.proven if full(before.live, way)), key=lambda way: way.secret.factory)
+        )
+        back: Returned | None = yield Return(ways, op.wait)
+        if back is None:
+            raise Stop(f"the unit did not come back within {op.wait:.0f} s; wait, then run the same command again")
+        self.belief = learn(self.belief, back.way)
 
     def judged(
         self, place: int, step: Step, words: str, said: str, seen: Plane, before: Belief, paths: frozenset[Path]

@@ -16,6 +16,7 @@ from .replies import ReplyRow
 from .tree import Tree
 
 ANSWER = 30.0  # seconds one ask may take
+BOUND = "="  # begins the key of what fills a place of a tree, and no slot
 Keys = tuple[str | int, ...]
 Fill = Mapping[str, Text]
 
@@ -130,11 +131,13 @@ class Fetch:
 
 @dataclass(frozen=True)
 class Order:
-    """One thing to write, filled; its secrets are slots still."""
+    """One thing to write, filled; its secrets are slots still. `renews`: from then on the unit shows another certificate or
+    host key, and says so in its manual."""
 
     how: Any
     fill: Fill = field(default_factory=dict)
     seconds: float = ANSWER
+    renews: bool = False
 
 
 Answer = Done[Replies] | No | Unclear | Ended

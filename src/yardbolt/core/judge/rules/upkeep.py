@@ -13,6 +13,8 @@ from ...plane.words import duration
 from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
+STRICT = "strict"
+
 
 def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     limit: float = params["at most"]
@@ -52,6 +54,16 @@ def _banner(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 def _want_banner(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     if site.banner:
         yield exactly(("banner",), "banner", site.banner)
+
+
+def _mode(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if plane.mode is not ABSENT:
+        yield on_leaf(plane, ("mode",), STRICT.__eq__, STRICT)
+
+
+def _want_mode(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if plane.mode is not ABSENT:
+        yield exactly(("mode",), "guard-mode", STRICT)
 
 
 def _name(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -114,6 +126,11 @@ def _identity(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 RULES = (
+    Rule(
+        "guard-mode", "it guards itself as strictly as it can", "it could guard itself more strictly",
+        "A unit with an easy mode leaves the works in it, and what the strict one brings is off.",
+        Severity.MEDIUM, _mode, _want_mode,
+    ),
     Rule(
         "identity", "it is the unit on the work order", "it is not the unit on the work order",
         "Fresh units look alike; work on the wrong one changes somebody else's.",

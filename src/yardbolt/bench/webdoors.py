@@ -1,0 +1,146 @@
+"""Real web servers for bench units: HTTP and TLS through uvicorn, what is asked through starlette.
+
+Sources are enforced at the door, by the address a connection comes from, before a byte is read.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import os
+import socket
+import ssl
+import tempfile
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import uvicorn
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import Response
+from starlette.routing import Route
+from uvicorn.protocols.http.h11_impl import H11Protocol
+from uvicorn.server import ServerState
+
+from .linecamera import LineCamera
+from .serve import Stand
+
+VERBS = ["GET", "POST", "PUT", "PATCH", "DELETE"]
+
+
+def certificate(name: str, serial: int) -> ssl.SSLContext:
+    """What a unit shows that vouches for itself."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    who = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+    now = datetime.now(UTC)
+    made = (
+        x509.CertificateBuilder().subject_name(who).issuer_name(who).public_key(key.public_key()).serial_number(serial)
+        .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=900)).sign(key, hashes.SHA256())
+    )  # fmt: skip
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder) / "both.pem"
+        plain = serialization.NoEncryption()
+        file.write_bytes(
+            key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, plain)
+            + made.public_bytes(serialization.Encoding.PEM)
+        )
+        context.load_cert_chain(file)
+    return context
+
+
+@dataclass
+class WebStand(Stand):
+    """One unit with web doors."""
+
+    shown: dict[int, ssl.SSLContext] = field(default_factory=dict)
+    open_now: set[Any] = field(default_factory=set)
+
+    def left(self) -> None:
+        """It restarts: whoever is connected is cut off."""
+        super().left()
+        asyncio.get_running_loop().call_later(0.05, self.cut)
+
+    def cut(self) -> None:
+        """End every connection."""
+        for transport in list(self.open_now):
+            transport.abort()
+        self.open_now.clear()
+
+    async def guest(self, name: str, sock: socket.socket, source: str) -> None:
+        """One connection, as the sources and the fault switch have it."""
+        if not self.unit.takes(name, source):
+            sock.close()
+            return
+        fault = self.fault()
+        with contextlib.suppress(OSError):
+            if fault == "hang":
+                with sock:
+                    await asyncio.sleep(3600)
+            elif fault == "noise":
+                await asyncio.get_running_loop().sock_sendall(sock, os.urandom(2000))
+                sock.close()
+            else:
+                await self.serve(sock, self.unit.live.gates[name].sealed)
+
+    async def serve(self, sock: socket.socket, sealed: bool) -> None:
+        """HTTP on an accepted socket."""
+        app = Starlette(routes=[Route("/{path:path}", self.asked, methods=VERBS)])
+        config = uvicorn.Config(app, log_config=None, lifespan="off", access_log=False, http="h11")
+        config.load()
+        transport, _ = await asyncio.get_running_loop().connect_accepted_socket(
+            lambda: H11Protocol(config, ServerState(), {}), sock, ssl=self.context() if sealed else None
+        )
+        self.open_now.add(transport)
+
+    def context(self) -> ssl.SSLContext:
+        """The certificate of now."""
+        assert isinstance(self.unit, LineCamera)
+        count = self.unit.certificate + (1000 if self.fault() == "newkey" else 0)
+        if count not in self.shown:
+            self.shown[count] = certificate(self.unit.works, count)
+        return self.shown[count]
+
+    async def asked(self, request: Request) -> Response:
+        """One question."""
+        unit, fault = self.unit, self.fault()
+        assert isinstance(unit, LineCamera)
+        target = request.url.path + (f"?{request.url.query}" if request.url.query else "")
+        if unit.tick() - unit.started < unit.shy:
+            return Response("waking up", 503)
+        source = request.client.host if request.client else ""
+        status, who = unit.proven(request.method, target, request.headers.get("authorization", ""), source)
+        if status != 200:
+            answer = Response(status_code=status or 401)
+            for one in unit.challenge(stale=status == 0) if status in (0, 401) else ():
+                answer.headers.append("www-authenticate", one)
+            return answer
+        raw = await request.body()
+        try:
+            body = json.loads(raw) if raw else None
+        except ValueError:
+            body = None
+        writes = request.method != "GET"
+        if fault == "swallow" and writes:
+            return Response(status_code=204)
+        got, tree = unit.answer(who, request.method, target, body)
+        if fault == "garbage":
+            return Response(os.urandom(3000), 200, media_type="application/json")
+        if fault == "endless":
+            return Response(b"[" * 60_000_000, 200, media_type="application/json")
+        if fault == "drop" and not writes:
+            return Response(json.dumps(tree)[: -len(json.dumps(tree)) // 2], got, media_type="application/json")
+        if fault == "blab" and raw:
+            return Response(raw, 409, media_type="application/json")
+        return (
+            Response(status_code=got)
+            if tree is None
+            else Response(json.dumps(tree), got, media_type="application/json")
+        )
