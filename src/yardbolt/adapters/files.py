@@ -248,7 +248,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
         tuple(_own(k, a) for k, a in shape.accounts.items()), units, shape.banner,
         tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
         Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms,
-            frozenset(shape.allows.remove_foreign)),
+            frozenset(shape.allows.remove_foreign), shape.allows.drop_edits),
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
         shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by),
     )  # fmt: skip

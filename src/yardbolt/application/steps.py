@@ -8,7 +8,7 @@ from typing import Any
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.family.model import LIVE
+from yardbolt.core.family.model import LIVE, STAGED
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.baseline import wanted
 from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
@@ -17,7 +17,7 @@ from yardbolt.core.plan.belief import Belief, arrival
 from yardbolt.core.plan.difference import changes, with_mode
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
-from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.edit import get, put
 from yardbolt.core.plane.path import parse, show
 from yardbolt.core.plane.table import Plane, coerce, item_of
 from yardbolt.core.run.documents import WantRow
@@ -67,6 +67,16 @@ def target_of(unit: UnitInWork, plane: Plane) -> tuple[Target, tuple[Gap, ...]]:
         raise OperatorError(f"{unit.name}: {e}; change the job's needs, or waive one of the two rules") from None
 
 
+def _dropped(unit: UnitInWork, planes: Planes) -> Planes:
+    """The stores once what is staged was dropped, where the owner allows that and tightening begins with it."""
+    waiting = planes[LIVE].stores.waiting
+    drops = unit.site.allows.drop_edits and unit.family.op_doing("discard") is not None
+    if not drops or not isinstance(waiting, int) or not waiting:
+        return planes
+    live = put(planes[LIVE], ("stores", "waiting"), 0)
+    return {**planes, LIVE: live, STAGED: live}
+
+
 def plan(
     unit: UnitInWork,
     planes: Planes,
@@ -77,6 +87,7 @@ def plan(
 ) -> Plan:
     """The rehearsed sheet for a target. Unkept settings found on arrival block, until the owner says what becomes of
     them."""
+    planes = _dropped(unit, planes)
     plane = planes[LIVE]
     ours = choices.resumed or choices.keep_found
     belief = arrival(unit.family, planes, ways, (unit.site.laptop,), ours)

@@ -215,6 +215,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     run.sessions[session.way] = session
     reading = await session.read()
     reading = await _not_lent(run, session, await _not_going_back(run, session, reading))
+    reading = await _none_waiting(run, session, reading)
     plane, account = reading.plane, session.way.account
     if unit.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
         problem = f"the work order says serial {unit.entry.serial}, and the unit told none; nothing was changed"
@@ -266,6 +267,25 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
     if not isinstance(answer, Done) or again.plane.stores.returning is not ABSENT:
         said = answer.said if isinstance(answer, No) else "no clear answer"
         raise UnitError(Trouble.GARBLED, f"{unit.name}: it does not go back to how it was: {said}; nothing was changed")
+    return again
+
+
+async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading:
+    """What an earlier part of this run staged is planned anew; what somebody else did is dropped where the owner allows it,
+    and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
+    unit, op = run.unit, run.unit.family.op_doing("discard")
+    waiting = reading.plane.stores.waiting
+    ours = unit.history().open_run()[1]
+    if op is None or not isinstance(waiting, int) or not waiting or not (ours or unit.site.allows.drop_edits):
+        return reading
+    whose = "of this run" if ours else "found here"
+    unit.report(f"{unit.name}: dropping what was staged and never put in force ({whose})")
+    _file_found(unit, reading, session.way.account)
+    answer = await session.tell(plain_order(op))
+    again = await session.read()
+    if not isinstance(answer, Done) or again.plane.stores.waiting != 0:
+        said = answer.said if isinstance(answer, No) else "no clear answer"
+        raise UnitError(Trouble.GARBLED, f"{unit.name}: it does not drop what is staged: {said}; nothing was changed")
     return again
 
 

@@ -21,6 +21,7 @@ from telnetlib3.server import TelnetServer
 
 from .linecamera import LineCamera
 from .lineswitch import Board, LineSwitch
+from .packetgate import PacketGate
 from .relaybox import Counter, RelayBox
 
 FAULTS = {
@@ -297,6 +298,7 @@ async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) ->
         Stand(LineSwitch(time.monotonic), f"{network}.1", fault),
         Stand(RelayBox(time.monotonic), f"{network}.2", fault),
         WebStand(LineCamera(time.monotonic), f"{network}.3", fault),
+        WebStand(PacketGate(time.monotonic), f"{network}.4", fault),
     ]
     for stand in stands:
         stand.set_doors()

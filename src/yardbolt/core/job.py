@@ -65,6 +65,7 @@ class Allows:
     foreign: frozenset[str] = (
         frozenset()
     )  # what nobody knows and may be ended: accounts, keys, jobs, or a file by its path
+    drop_edits: bool = False  # what somebody staged and never put in force
 
 
 @dataclass(frozen=True)

@@ -58,6 +58,11 @@ class AllowsShape(Shape):
         alias="remove foreign",
         description="what nobody knows and may be ended, after a copy: accounts, keys, jobs, or the path of a file",
     )
+    drop_edits: Flag = Field(
+        False,
+        alias="drop edits",
+        description="what somebody staged on a unit and never put in force, once it is on record",
+    )
     terms: Text = Field("", description="who accepts licence terms for the owner; empty = nobody")
 
 

@@ -21,7 +21,7 @@ from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, one, pick
 from .binding import Place, TreeRows
 from .model import LIVE, Ask, Family, Spelling, TextLine
-from .spelling import CODECS, meant, read_value, spelling_of
+from .spelling import CODECS, COUNT, meant, read_value, spelling_of
 
 MOST_ITEMS = 10_000
 LONGEST_LEFTOVER = 200
@@ -230,6 +230,12 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
     """One leaf. An absent field and an empty one mean what the family says they mean, and nothing where it says
     nothing."""
     found = one(node, place.at)
+    if "*" in place.at.split("/"):
+        # one value made of many places: a set of words
+        found = [each for _, each in pick(node, place.at)]
+    if place.codec == COUNT and isinstance(found, list):
+        facts.add(path, len(found))
+        return
     if found is MISSING:
         # absent is not empty, and neither is a value unless the family says so
         if place.missing is not None:

@@ -25,7 +25,8 @@ NOTATIONS: Mapping[str, Callable[[float], str]] = {
     "minutes": lambda value: str(max(1, round(value / 60))),
     "seconds": lambda value: str(round(value)),
 }
-CODECS = {"seconds": "s", "minutes": "min"}  # of a length of time that is written as a bare number
+COUNT = "count"  # of a list: how many stand there
+CODECS = {"seconds": "s", "minutes": "min", COUNT: ""}  # of a length of time that is written as a bare number
 DEFAULT = Spelling()
 
 

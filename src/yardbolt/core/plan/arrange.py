@@ -345,8 +345,11 @@ def found_waiting(family: Family, belief: Belief) -> Refused | None:
     if family.op_activating() is not None and live.stores.waiting not in (0, ABSENT):
         if live.stores.waiting is None:
             return Refused(("whether edits wait to be put in force was not read, and ours would publish them",))
-        names = ", ".join(sorted(show(path) for path in belief.waiting)) or f"{live.stores.waiting} edits"
-        return Refused((f"staged on arrival and not in force: {names}; our activation would publish them",))
+        told = live.stores.names if isinstance(live.stores.names, tuple) else sorted(map(show, belief.waiting))
+        many = f"{live.stores.waiting} edit{'s' if live.stores.waiting != 1 else ''}"
+        names = f" ({', '.join(told)})" if 0 < len(told) <= 9 else ""
+        why = f"staged on arrival and not in force: {many}{names}; our activation would publish them"
+        return Refused((f"{why}: have whoever made them finish, or say 'allows: {{drop edits: yes}}'",))
     differences = live.stores.differences
     if family.op_keeping() is None or differences in (0, ABSENT) or belief.surviving:
         return None

@@ -1,0 +1,261 @@
+"""The GD-6 packet gate of `docs/bench/harrowfen-gd6.md`: its two copies, and what it answers at each place."""
+
+from __future__ import annotations
+
+import copy
+import hashlib
+import hmac
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from .lineswitch import admits, kinds_in
+from .plugged import Plugged
+
+SHY_SECONDS, PART, PASS_SECONDS, CALL_SECONDS = 2.0, 3, 300.0, 60.0
+RANKS = ("keeper", "hand", "reader")
+
+
+@dataclass
+class Gate:
+    """A way in."""
+
+    wire: int
+    open: bool = True
+    sealed: bool = False
+    sources: list[str] = field(default_factory=list)
+
+
+@dataclass
+class Copy:
+    """One of the two copies."""
+
+    named: str = "gd6"
+    words: dict[str, int] = field(default_factory=lambda: {"shortest": 6, "kinds": 1, "tries": 8, "rest": 90})
+    notice: dict[str, Any] = field(default_factory=lambda: {"text": "", "idle": 0})
+    folk: dict[str, dict[str, Any]] = field(default_factory=dict)
+    gates: dict[str, Gate] = field(default_factory=lambda: {"sealed": Gate(8543, sealed=True), "hatch": Gate(8580)})
+    rest: int = 0
+
+
+class No(Exception):
+    """Not done, and why."""
+
+
+class PacketGate(Plugged):
+    """The gate. `live` is what is in force."""
+
+    title = "Harrowfen GD-6 packet gate"
+    certificate = 1
+
+    def __init__(self, tick: Callable[[], float], works: str = "GD6-3318", shy: float = SHY_SECONDS) -> None:
+        super().__init__(tick)
+        self.works, self.shy, self.clock_error = works, shy, 7200.0
+        self.uids = iter(range(40, 100_000, 7))
+        self.live = Copy()
+        for name, word in (("steward", "steward-gd6"), ("relay", "gd6-relay")):
+            uid = f"f{next(self.uids)}"
+            self.live.folk[name] = {
+                "uid": uid,
+                "rank": "keeper",
+                "active": True,
+                "only_from": [],
+                "word": word,
+                "works": True,
+            }
+        self.draft = copy.deepcopy(self.live)
+        self.draft.notice["text"] = "line test, do not touch"
+        self.left_by = "works"
+        self.calls: dict[str, float] = {}
+        self.passes: dict[str, tuple[str, float]] = {}
+        self.wrong: dict[str, tuple[int, float]] = {}
+        self.refuses = ""  # a reason for which it will enact nothing
+        self.sessions = [("relay", "127.0.0.9")]
+
+    def known(self) -> dict[str, str]:
+        """Who is there, with the word that opens."""
+        return {name: one["word"] for name, one in self.live.folk.items()}
+
+    def takes(self, gate: str, source: str) -> bool:
+        """Is this way open for this source now?"""
+        return self.live.gates[gate].open and admits(self.live.gates[gate].sources, source)
+
+    # -- coming in --
+
+    def reply(self, method: str, target: str, headers: Any, body: Any, source: str) -> tuple[int, Any]:
+        """What it answers."""
+        place, _, query = target.partition("?")
+        if (method, place) == ("GET", "/gate/call"):
+            call = secrets.token_hex(16)
+            self.calls[call] = self.tick()
+            return 200, {"call": call}
+        if (method, place) == ("POST", "/gate/answer"):
+            return self.enter(body if isinstance(body, dict) else {}, source)
+        who, since = self.passes.get(headers.get("gate-pass", ""), ("", 0.0))
+        if not who or self.tick() - since > PASS_SECONDS or who not in self.live.folk:
+            return 401, {"faults": [{"why": "no pass"}]}
+        self.passes[headers["gate-pass"]] = (who, self.tick())
+        if (method, place) == ("POST", "/gate/go"):
+            del self.passes[headers["gate-pass"]]
+            return 200, {}
+        steps = place.strip("/").split("/")
+        if steps[0] != "gate" or not 2 <= len(steps) <= 3:
+            return 404, {"faults": [{"why": "no such place"}]}
+        name, item = (*steps[1:], "")[:2]
+        if method == "GET" and not item:
+            asked = dict(part.partition("=")[::2] for part in query.split("&") if part)
+            return self.fetch(name, self.draft if asked.get("of") == "draft" else self.live, asked)
+        if self.live.folk[who]["rank"] == "reader":
+            return 409, {"faults": [{"why": "readers change nothing"}]}
+        try:
+            return self.change(method, name, item, body)
+        except No as no:
+            return 409, {"faults": [{"why": str(no)}]}
+
+    def enter(self, body: dict[str, Any], source: str) -> tuple[int, Any]:
+        """A pass, or not."""
+        who, call = str(body.get("by", "")), str(body.get("call", ""))
+        count, until = self.wrong.get(who, (0, 0.0))
+        if until > self.tick():
+            return 423, {"faults": [{"why": "that hand rests"}]}
+        fresh = self.tick() - self.calls.pop(call, -1e9) < CALL_SECONDS
+        one = self.live.folk.get(who)
+        right = hmac.new((one["word"] if one else "").encode(), call.encode(), hashlib.sha256).hexdigest()
+        good = one is not None and one["active"] and admits(one["only_from"], source)
+        if fresh and good and hmac.compare_digest(right, str(body.get("proof", ""))):
+            self.wrong.pop(who, None)
+            token = secrets.token_hex(16)
+            self.passes[token] = (who, self.tick())
+            return 200, {
+                "pass": token,
+                "warn": [f"{name} has the word of the works" for name, f in self.live.folk.items() if f["works"]],
+            }
+        if one is not None:
+            rests = count + 1 >= self.live.words["tries"]
+            self.wrong[who] = (0, self.tick() + self.live.words["rest"]) if rests else (count + 1, 0.0)
+        return 403, {"faults": [{"why": "that is not right"}]}
+
+    # -- places --
+
+    def fetch(self, name: str, of: Copy, asked: dict[str, str]) -> tuple[int, Any]:
+        """An object of one of the copies."""
+        if name == "folk":
+            first = int(asked["from"]) if asked.get("from", "").isdigit() else 0
+            rows = [
+                {"name": n, **{k: v for k, v in f.items() if k not in ("word", "works")}} for n, f in of.folk.items()
+            ]
+            further = (
+                f"/gate/folk?of={asked.get('of', 'force')}&from={first + PART}" if len(rows) > first + PART else None
+            )
+            return 200, {"items": rows[first : first + PART], "next": further}
+        clock = datetime.now(UTC) + timedelta(seconds=self.clock_error)
+        found: dict[str, Any] = {
+            "plate": {"pattern": "GD-6", "works": self.works, "card": "02:4c:38:03:31:08", "level": "1.9", "named": of.named,
+                      "clock": clock.isoformat(timespec="seconds"), "up": int(self.tick() - self.started)},
+            "words": of.words, "notice": of.notice,
+            "ways": {n: {"open": g.open, "port": g.wire, "only_from": g.sources} for n, g in of.gates.items()},
+            "sockets": {"items": [{"name": "inner", "side": "inside", "ways": ["sealed", "hatch"]}, {"name": "outer", "side": "outside", "ways": ["sealed"]}]},
+            "fence": {"lists": [{"name": "yard", "members": ["127.0.0.0/8"]}, {"name": "nobody", "members": []}],
+                      "rules": [{"uid": "r9", "do": "accept", "list": "yard", "list_not": False, "via": None, "on": True, "note": "the yard"},
+                                {"uid": "r4", "do": "accept", "list": "nobody", "list_not": False, "via": "outer", "on": True, "note": ""}], "last": "drop"},
+            "draft": {"edits": self.edits()}, "seats": {"items": [{"uid": f"s{n}", "name": w, "from": a} for n, (w, a) in enumerate(self.sessions)]},
+        }  # fmt: skip
+        return (200, found[name]) if name in found else (404, {"faults": [{"why": "no such place"}]})
+
+    def edits(self) -> list[dict[str, str]]:
+        """What is in the draft and not in force."""
+        names = ("named", "words", "notice", "folk", "gates")
+        return [{"what": n, "by": self.left_by} for n in names if getattr(self.draft, n) != getattr(self.live, n)]
+
+    def change(self, method: str, name: str, item: str, body: Any) -> tuple[int, Any]:
+        """A change; raises No."""
+        if (
+            not isinstance(body, dict)
+            and (method, name) not in (("POST", "enact"), ("POST", "drop"))
+            and method != "DELETE"
+        ):
+            raise No("an object is wanted")
+        match method, name:
+            case "POST", "enact":
+                self.enact()
+            case "POST", "drop":
+                self.draft = copy.deepcopy(self.live)
+            case "PUT", "named" if str(body.get("named", "")).replace("-", "").isalnum():
+                self.draft.named = body["named"]
+            case "PUT", "clock":
+                try:
+                    self.clock_error = (
+                        datetime.fromisoformat(str(body.get("clock"))) - datetime.now(UTC)
+                    ).total_seconds()
+                except (ValueError, TypeError):
+                    raise No("no time with a zone") from None
+            case "PUT", "words" if set(body) == set(self.draft.words) and all(
+                type(v) is int and v >= 0 for v in body.values()
+            ):
+                self.draft.words = body
+            case "PUT", "notice" if set(body) == {"text", "idle"} and type(body["idle"]) is int:
+                self.draft.notice = body
+            case "PUT", "ways" if item in self.draft.gates and set(body) == {"open", "port", "only_from"}:
+                gate = self.draft.gates[item]
+                gate.open, gate.sources = body["open"] is True, [str(one) for one in body["only_from"]]
+            case "POST", "folk":
+                return self.hire(body)
+            case (("PATCH" | "DELETE"), "folk"):
+                self.hand(method, item, body)
+            case _:
+                raise No("that cannot be done there")
+        return 200, {}
+
+    def hire(self, body: dict[str, Any]) -> tuple[int, Any]:
+        """Somebody new."""
+        name = str(body.get("name", ""))
+        if not name or name in self.draft.folk or body.get("rank") not in RANKS:
+            raise No("a name that is free and a rank are wanted")
+        uid = f"f{next(self.uids)}"
+        self.draft.folk[name] = {
+            "uid": uid,
+            "rank": body["rank"],
+            "active": body.get("active") is True,
+            "only_from": [],
+            "word": self.word(body),
+            "works": False,
+        }
+        return 201, {"uid": uid}
+
+    def word(self, body: dict[str, Any]) -> str:
+        """A word the draft takes."""
+        word, wanted = body.get("word"), self.draft.words
+        if not isinstance(word, str) or len(word) < wanted["shortest"] or kinds_in(word) < wanted["kinds"]:
+            raise No(f"a word of at least {wanted['shortest']} characters of {wanted['kinds']} kinds is wanted")
+        return word
+
+    def hand(self, method: str, uid: str, body: Any) -> None:
+        """Change somebody in the draft, or let him go."""
+        name = next((n for n, f in self.draft.folk.items() if f["uid"] == uid), "")
+        if not name:
+            raise No("nobody has that uid")
+        if method == "DELETE":
+            del self.draft.folk[name]
+            return
+        if set(body) - {"rank", "active", "only_from", "word"} or body.get("rank", "hand") not in RANKS:
+            raise No("rank, active, only_from and word may be changed")
+        if "word" in body:
+            body = {**body, "word": self.word(body), "works": False}
+        self.draft.folk[name] |= body
+
+    def enact(self) -> None:
+        """Put the draft in force; raises No."""
+        if self.refuses:
+            raise No(self.refuses)
+        if not any(f["rank"] == "keeper" and f["active"] for f in self.draft.folk.values()):
+            raise No("nobody of rank keeper would be left")
+        if not any(gate.open for gate in self.draft.gates.values()):
+            raise No("no way would be open on inner")
+        before, self.live = self.live, copy.deepcopy(self.draft)
+        for token, (who, _) in list(self.passes.items()):
+            if self.live.folk.get(who, {}).get("word") != before.folk[who]["word"]:
+                del self.passes[token]
+        self.sessions = [(who, at) for who, at in self.sessions if who in self.live.folk]
+        self.live.rest = 0
