@@ -157,7 +157,11 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     fails = {one["rule"] for one in again if one["state"] == "fails"}
     assert fails - GAPS[host.name] == ({"open-sources"} if host.name == "mill" else set()), fails
     plan = tool.run("steps", host.name).stdout
-    assert ("2 changes," in plan and "ssh from" in plan and "and root" not in plan) if host.name == "mill" else "0 changes" in plan, plan
+    assert (
+        ("2 changes," in plan and "ssh from" in plan and "and root" not in plan)
+        if host.name == "mill"
+        else "0 changes" in plan
+    ), plan
     every = "".join(tool.said) + host.shell("cat /var/lib/yardbolt/own; cat /proc/[0-9]*/cmdline | tr '\\0' ' '")
     assert KINDS[host.name].login.partition(":")[2] not in every
     listed = tool("records", "files", host.name)
@@ -176,6 +180,11 @@ async def tell(made: Host, name: str, **given: str) -> tuple[int, str]:
     script = "".join(
         str(part) for part in whole(text_of(PROGRAMS[name]), {key: (value,) for key, value in given.items()})
     )
+    return await run_at(made, script)
+
+
+async def run_at(made: Host, script: str) -> tuple[int, str]:
+    """Run a script as whoever its maker said, over SSH."""
     account, _, password = KINDS[made.name].login.partition(":")
     for _ in range(20):
         # while a server loads its settings nothing listens for a moment
@@ -197,6 +206,10 @@ SABOTAGE = {
 }  # fmt: skip
 
 
+LATE = (
+    'echo "$$ $(sed "s/^.*) //" /proc/$$/stat | cut -d" " -f20)" >/var/lib/yardbolt/at-work; (sleep 8); '
+    'echo "AllowUsers nobody pardon" >/etc/ssh/sshd_config.d/+yardbolt.conf; kill -HUP $(cat /run/sshd.pid)'
+)
 SMALL = {
     "options of dropbear": "sed -i 's/-p 22/-p 2222/' /etc/inittab; kill -HUP 1; for p in /proc/[0-9]*; do case \"$(tr '\\0' ' ' <$p/cmdline)\" in"
     " *' -2 '*) ;; */dropbear*) kill ${p#/proc/};; esac; done",
@@ -240,6 +253,12 @@ def test_a_host_goes_back_by_itself(host: Host) -> None:
         late = asyncio.run(tell(host, "cancel-return"))
         assert late[0] and "too late" in late[1], how
         assert asyncio.run(tell(host, "return-now")) == (0, "")
+    # what was sent before and is slow is not done after it was taken back
+    assert asyncio.run(tell(host, "arm-return", seconds="4", holds=holds)) == (0, "")
+    assert asyncio.run(run_at(host, f"setsid sh -c '{LATE}' </dev/null >/dev/null 2>&1 &\n")) == (0, "")
+    time.sleep(12)
+    assert opens(host, account, password) and "pardon" not in host.shell("cat /etc/ssh/sshd_config.d/* | cat")
+    assert asyncio.run(tell(host, "return-now")) == (0, "")
     assert asyncio.run(tell(host, "arm-return", seconds="600", holds=holds)) == (0, "")
     assert "armed already" in asyncio.run(tell(host, "arm-return", seconds="600", holds=holds))[1]
     host.shell("echo 'AllowUsers nobody' > /etc/ssh/sshd_config.d/+yardbolt.conf")

@@ -129,7 +129,20 @@ class Session:
         """Ask one thing."""
         if not self.alive:
             return Ended(sent=False)
-        return await self._within(fetch.seconds, self.talk.ask_(self.channel, fetch, self.opened.session))
+        answer = await self._within(fetch.seconds, self.talk.ask_(self.channel, fetch, self.opened.session))
+        # a session that ran out is begun anew, once: asking again changes nothing
+        if isinstance(answer, Ended) and not answer.sent and await self._anew():
+            answer = await self._within(fetch.seconds, self.talk.ask_(self.channel, fetch, self.opened.session))
+        return answer
+
+    async def _anew(self) -> bool:
+        """Log in again by the same way, in the place of a session that ended."""
+        _, more = await self.unit.enter(self.way)
+        if more is None:
+            return False
+        await self.wire.close()
+        self.wire, self.opened, self.alive = more.wire, more.opened, True
+        return True
 
     async def _within(self, seconds: float, conversation: Generator[Any, Any, Answer]) -> Answer:
         """A conversation that ends within its time whatever the unit does: pages without end, a drip of characters."""

@@ -13,7 +13,7 @@ from enum import Enum
 from ..doors import Way
 from ..family.model import KEPT, LIVE, STAGED, Family
 from ..judge.access import admit, beside
-from ..plane.compare import unlike
+from ..plane.compare import surprises, unlike
 from ..plane.edit import Draft, get, leaves
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, fits
@@ -98,7 +98,9 @@ def arrival(
         stores[KEPT] = _as_saved(family, live) if ours else Plane()
         surviving = proven if ours else frozenset()
     if family.op_activating() is not None:
-        stores[STAGED] = planes.get(STAGED, live if live.stores.waiting == 0 else Plane())
+        staged = planes.get(STAGED, Plane())
+        # where nothing waits, what is staged is what is in force, with all that is known of it; unless it reads otherwise
+        stores[STAGED] = live if live.stores.waiting == 0 and not surprises(live, staged) else staged
     return Belief(stores, {LIVE: proven, KEPT: surviving}, proven, laptops)
 
 

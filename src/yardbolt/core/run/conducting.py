@@ -89,12 +89,15 @@ class Conducting:
     def send(
         self, order: Order, channel: str, survives: Belief | None = None
     ) -> Generator[Request, Any, tuple[Any, Way]]:
-        """Send an order. A session found gone before it left is replaced by a new one, once, and the order repeated."""
+        """Send an order. A session found gone before it left is replaced by another one, and in the end by a new one, and the
+        order repeated: those that were open ran out together."""
         yield from self.some_session(channel)
         via = self.session(channel, survives)
         answer = yield Send(order, via)
-        # it never left, so sending it again does it once
-        if isinstance(answer, Ended) and not answer.sent:
+        for _ in range(len(self.belief.sessions) + 1):
+            # it never left, so sending it again does it once
+            if not isinstance(answer, Ended) or answer.sent:
+                break
             self.drop_session(via)
             yield from self.some_session(channel)
             via = self.session(channel, survives)

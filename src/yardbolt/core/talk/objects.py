@@ -259,7 +259,7 @@ def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Aski
     target, pages = _place(fill_in(how.get, fill)), list[Tree]()
     while True:
         got = yield Call("GET", target, headers=_headers(channel))
-        bad = _wrong(channel, got)
+        bad = _wrong(channel, got, sent=False)
         if bad is not None:
             return bad
         assert isinstance(got, Answer)

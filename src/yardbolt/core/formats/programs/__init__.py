@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from . import accounts, drills, packets, passwords, services, snmp, ssh, timed_return, upkeep
-from .common import BEGIN, COMMON, Program
+from .common import ALONE, BEGIN, BEGUN, COMMON, WORK, Program
 
 PROGRAMS: Mapping[str, Program] = {
     one.name: one
@@ -16,4 +16,4 @@ PROGRAMS: Mapping[str, Program] = {
 
 def text_of(program: Program) -> str:
     """The whole text of a program."""
-    return f"{BEGIN}{COMMON}{program.text}"
+    return f"{BEGIN}{COMMON}{WORK}{'end_work' if program.ends else ALONE}{BEGUN}{program.text}"

@@ -13,6 +13,22 @@ from ...talk.script import SURROUNDINGS
 from .leaving import TAKE_AWAY
 
 FOLDER = "/var/lib/yardbolt"
+# Whoever is cut off goes on: what he was told to do would be done after it was taken back. So one at a time, and whoever goes back
+# ends what is at work. A number may be another's by now, so the time it started goes with it.
+WORK = r"""
+since_() { sed 's/^.*) //' "/proc/$1/stat" 2>/dev/null | cut -d' ' -f20; }
+at_work() { p=; s=; read -r p s 2>/dev/null <WORK; [ -n "$p" ] && [ "$p" != $$ ] && [ "$p" != "$PPID" ] && [ "$(since_ "$p")" = "$s" ] && [ -n "$s" ] && echo "$p"; }
+below() { for x in /proc/[0-9]*; do [ "$(sed 's/^.*) //' $x/stat 2>/dev/null | cut -d' ' -f2)" = "$1" ] && { echo "${x#/proc/}"; below "${x#/proc/}"; }; done; }
+end_work() { w=$(at_work); [ -z "$w" ] || { kill -STOP "$w"; kill -9 $(below "$w") "$w"; rm -f WORK; } 2>/dev/null; }
+""".replace("WORK", f"{FOLDER}/at-work")
+ALONE = r"""
+_i=0; while [ -n "$(at_work)" ] && [ $_i -lt 300 ]; do sleep 0.1; _i=$((_i + 1)); done
+[ -z "$(at_work)" ] || no 'what was sent before is still at work here; wait, then run the same command again'
+"""
+BEGUN = r"""
+trap 'rm -f $Y/at-work' EXIT
+echo "$$ $(since_ $$)" >$Y/at-work || no "no room for $Y"
+"""
 BEGIN = f"{SURROUNDINGS}export DEBIAN_FRONTEND=noninteractive\n"
 COMMON = (
     f"Y={FOLDER}"
@@ -71,3 +87,4 @@ class Program:
     meaning: str
     takes: tuple[str, ...]
     text: str
+    ends: bool = False  # it ends what is at work, and does not wait for it

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from ...talk.script import PATH
 from ..sshsections import LISTENER, SERVER
-from .common import FOLDER, Program
+from .common import FOLDER, WORK, Program
 
 HOME = f"{FOLDER}/return"
 
@@ -18,6 +18,8 @@ HOME = f"{FOLDER}/return"
 _RESTORE = r"""#!/bin/sh
 ALONE
 from=$1; how=$2
+WORK
+[ "$how" = tried ] || [ "$how" = boot ] || end_work
 same() { [ -f "$2" ] && cmp -s "$1" "$2"; }
 back() { cp -p "$1" "${2%/*}/.yardbolt.back" && mv -f "${2%/*}/.yardbolt.back" "$2" && echo "$2 put back"; }
 files() {
@@ -179,7 +181,7 @@ i=0; while [ ! -s "$H/armed-$n/pid" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1
 kill -0 "$(cat "$H/armed-$n/pid" 2>/dev/null)" 2>/dev/null || { mv "$H/armed-$n" "$H/cancelled-$n"; unhook; no 'its watcher does not run'; }
 """
     )
-    .replace("RESTORE", _RESTORE.rstrip().replace("LISTENER", LISTENER.rstrip()))
+    .replace("RESTORE", _RESTORE.rstrip().replace("LISTENER", LISTENER.rstrip()).replace("WORK", WORK.strip()))
     .replace("WATCH", _WATCH.rstrip())
     .replace("BOOT", _BOOT.rstrip())
     .replace("ALONE", f"export LC_ALL=C PATH={PATH}")
@@ -219,5 +221,5 @@ unhook
 PROGRAMS = (
     Program("arm-return", "arms the timed return of the files and folders it holds", ("seconds", "holds"), ARM),
     Program("cancel-return", "cancels the timed return: what was changed stays", (), CANCEL),
-    Program("return-now", "goes back at once to how it was when the timed return was armed", (), UNDO),
+    Program("return-now", "goes back at once to how it was when the timed return was armed", (), UNDO, ends=True),
 )

@@ -1,0 +1,341 @@
+"""Talking in objects: the conversation alone, two very unlike units of the bench from the carton to proven, each fault of theirs,
+and servers that nobody here wrote."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import json
+import shutil
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.bare import run_on
+from tests.conftest import MASTER, NETWORK, Bench, Tool
+from tests.test_job import journal
+from yardbolt.bench.linecamera import LineCamera
+from yardbolt.bench.packetgate import PacketGate
+from yardbolt.core.doors import Door
+from yardbolt.core.errors import IdentityError
+from yardbolt.core.family.check import family_of
+from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.writing import render
+from yardbolt.core.plane.change import Make, Set
+from yardbolt.core.plane.edit import get
+from yardbolt.core.ports import Credential
+from yardbolt.core.secret import Ref, Secret, Slot
+from yardbolt.core.talk.conversation import Fetch
+from yardbolt.core.talk.objects import Answer, AskHow, Call, Kept, Signed
+from yardbolt.core.talk.outcomes import Done, End, Ended, Lost, No, NoListener, Opened, Refused, Unclear
+from yardbolt.wires.objects import Objects
+
+TREE: dict[str, Any] = {
+    "family": "wayside", "title": "Wayside cabinet",
+    "channels": {"api": {"talk": "objects", "services": {"https": "sealed"}, "headers": {"X-Ticket": "{ticket}"}, "leave": "delete /sit",
+                 "login": {"get": "/sit", "post": "/sit", "body": {"name": "{account}", "proof": "{secret:hmac salt}"}, "keep": {"salt": "salt", "ticket": "seat/ticket"}},
+                 "replies": [{"status": "403", "means": "refused"}, {"status": "401", "means": "ended"}, {"status": "409", "at": "faults", "means": "no", "said": "faults/*/why"},
+                             {"status": "200", "means": "inside"}]}},
+    "values": {"accounts/*/role": {"words": {"boss": "full", "guest": "read"}}},
+    "asks": {"folk": {"get": "/folk", "next": "next", "rows": [{"at": "items/*", "into": "accounts", "key": "name", "whole": "yes", "handles": {"id": "id"},
+             "leaves": {"role": "rank", "permitted": {"at": "from", "empty": "anyone"}, "enabled": {"at": "off", "words": {"yes": "no", "no": "yes"}}}}]},
+             "rest": {"get": "/rest", "leaves": {"idle": {"at": "quiet/min", "codec": "minutes", "words": {"0": "never"}}}}},
+    "ops": {"folk": {"on": "folk", "set": ["accounts/*/role", "accounts/*/enabled", "accounts/*/permitted"], "patch": "/folk/{id}"},
+            "hire": {"on": "folk", "make": ["accounts/*"], "post": "/folk", "fill": {"name": "{key}", "rank": "{role}", "word": "{secret}"}, "new": {"off": "(no)"}},
+            "rest": {"on": "rest", "set": ["idle"], "put": "/rest"}},
+}  # fmt: skip
+PEOPLE = [
+    {"name": "keeper", "rank": "boss", "from": ["192.0.2.0/24"], "off": False, "id": "k7"},
+    {"name": "a; b", "rank": "boss", "id": "x"},
+]
+
+
+def cabinet(call: Call) -> Answer | Lost:
+    """The unit and the wire in one: a cabinet with lists in two parts, that refuses to make a guest of its keeper."""
+    match call.method, call.target:
+        case "GET", "/sit":
+            return Answer(200, {})
+        case "POST", "/sit":
+            return Answer(
+                200 if call.body == {"name": ("keeper",), "proof": Signed(Ref("safe:u/keeper"), "salt")} else 403, {}
+            )
+        case "GET", "/folk":
+            return Answer(
+                200, {"items": [{"name": "other", "rank": "guest", "off": True, "id": "o1"}], "next": "/folk?from=1"}
+            )
+        case "GET", "/folk?from=1":
+            return Answer(200, {"items": PEOPLE[:1], "next": None})
+        case "GET", "/all":
+            return Answer(200, {"items": PEOPLE})
+        case "GET", "/rest":
+            return Answer(200, {"quiet": {"min": 0, "unit": "clock"}, "bell": True})
+        case "GET", "/away":
+            return Answer(200, {"items": [], "next": "//203.0.113.9/folk"})
+        case "PATCH", _:
+            return (
+                Answer(409, {"faults": [{"why": "he is the last one"}]})
+                if call.body.get("rank") == ("guest",)
+                else Answer(200, {})
+            )
+    return Answer(200, {})
+
+
+def test_objects_are_read_and_written_at_the_very_place() -> None:
+    """Logged in by a challenge, read over all pages, written to the place it is read from by the name of the moment, in the type
+    that stands there; refused with the unit's reason; what is not understood stays unclear."""
+    family = family_of(TREE)
+    _, channel, talk = family.channel_of("https")
+    assert isinstance(run_on(cabinet, talk.login(channel, "keeper", Ref("safe:u/keeper"), False, {})), Opened)
+    assert isinstance(run_on(cabinet, talk.login(channel, "keeper", Ref("factory:1"), False, {})), Refused)
+    folk, rest = family.asks
+    parts = [
+        part
+        for ask in (folk, rest)
+        for part in extract(family, ask, run_on(cabinet, talk.ask_(channel, Fetch(ask.how), None)).reply)
+    ]
+    plane = merge(family, parts).plane
+    assert (
+        sorted(plane.accounts.by_key) == ["keeper", "other"] and plane.accounts.complete and plane.idle == float("inf")
+    )
+    assert (get(plane, ("accounts", "keeper", "role")), str(get(plane, ("accounts", "keeper", "permitted")))) == (
+        "full",
+        "192.0.2.0/24",
+    )
+    sent: list[Call] = []
+
+    def seen(call: Call) -> Answer | Lost:
+        sent.append(call)
+        return cabinet(call)
+
+    def told(change: Any) -> Any:
+        sent.clear()
+        return run_on(seen, talk.tell(channel, render(family, change, plane), None))
+
+    assert isinstance(told(Set(("accounts", "keeper", "enabled"), False)), Done)
+    assert [(c.method, c.target) for c in sent] == [("GET", "/folk"), ("GET", "/folk?from=1"), ("PATCH", "/folk/k7")]
+    assert sent[-1].body == {"off": True} and sent[-1].headers == (("X-Ticket", Kept("ticket")),)
+    assert isinstance(told(Set(("idle",), 600.0)), Done)
+    assert sent[-1].body == {"quiet": {"min": 10, "unit": ("clock",)}, "bell": True}, (
+        "what is put starts from what is there"
+    )
+    assert isinstance(told(Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new"))))), Done)
+    assert sent[-1].body == {"name": ("new",), "rank": ("guest",), "word": (Slot(Ref("safe:u/new")),), "off": False}
+    with pytest.raises(ValueError, match="no whole number of minutes"):
+        render(family, Set(("idle",), 90.0), plane)
+    assert told(Set(("accounts", "keeper", "role"), "read")) == No("he is the last one")
+    assert told(Set(("accounts", "nobody", "role"), "full")) == No("there is no such item any more", sent=False)
+    for answer, outcome in (
+        (Answer(401), Ended),
+        (Answer(500), Unclear),
+        (Answer(302, moved="/x"), Unclear),
+        (Lost(End.CLOSED), Ended),
+    ):
+        assert isinstance(
+            run_on(lambda call, answer=answer: answer, talk.ask_(channel, Fetch(folk.how), None)), outcome
+        )
+    hostile = run_on(cabinet, talk.ask_(channel, Fetch(AskHow("/all")), None))
+    spoiled = merge(family, extract(family, folk, hostile.reply)).plane
+    assert not spoiled.accounts.complete and "a; b" not in spoiled.accounts, "a name nobody may type is no key"
+    assert isinstance(run_on(cabinet, talk.ask_(channel, Fetch(AskHow("/away", "next")), None)), Unclear), (
+        "another host is not asked"
+    )
+
+
+# ---- the bench ------------------------------------------------------------------------------------------------------
+
+YARD = """
+job: line and depot
+owner: Larkmoor Tramway
+technician: Ros Tamblin
+segments: {{line: {{network: {net}.0/24, administrators: [{net}.10, {net}.11], monitoring: [{net}.20], laptop: {net}.10, stranger: {net}.66, stands in for: [{net}.11]}}}}
+accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights: read, whose: control room}}}}
+needs: {{all: [https]}}
+monitored by: [https]
+banner: "Larkmoor Tramway. Authorised staff only."
+allows: {{remove factory accounts: yes{more}}}
+safe: {{copy: copy/safe.kdbx}}
+units:
+  lc2-04: {{family: wendlock-lc2, segment: line, at: {net}.3, serial: WL2-40718}}
+  gd6-01: {{family: harrowfen-gd6, segment: line, at: {net}.4, serial: GD6-3318}}
+"""
+
+
+@pytest.fixture
+def yard(tool: Tool, benches: Callable[[], Bench], light_safe: bytes) -> Tool:
+    """A job with both units, as they left the works."""
+    benches()
+    tool.folder = tool.folder / "job"
+    for place in ("safe.kdbx", "copy/safe.kdbx"):
+        (tool.folder / place).parent.mkdir(parents=True, exist_ok=True)
+        (tool.folder / place).write_bytes(light_safe)
+        (tool.folder / place).chmod(0o600)
+    tool.env |= {"YARDBOLT_PORTS": "8000-8600", "YARDBOLT_MASTER": MASTER}
+    (tool.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=""))
+    return tool
+
+
+def unit_of(bench: Bench, kind: type) -> Any:
+    """One of the units of the bench."""
+    return next(stand.unit for stand in bench.stands if isinstance(stand.unit, kind))
+
+
+def test_two_units_behind_objects_are_tightened_and_proven(yard: Tool, benches: Callable[[], Bench]) -> None:
+    """Everything planted is found and ends; another certificate is followed where the manual announces it; what somebody staged
+    is named, and dropped only where the owner allows it; a second plan is empty."""
+    bench = benches()
+    camera, gate = unit_of(bench, LineCamera), unit_of(bench, PacketGate)
+    found = json.loads(yard("check", "--format", "json", code=3))
+    fails = {name: {one["rule"] for one in unit["findings"] if one["state"] == "fails"} for name, unit in found.items()}
+    both = {
+        "factory-login",
+        "plain-service",
+        "own-account",
+        "open-sources",
+        "password-length",
+        "password-classes",
+        "clock",
+        "name",
+        "banner",
+        "certificates",
+    }
+    assert fails["lc2-04"] >= both | {"guard-mode", "idle-timeout", "lock-out"} and fails["gd6-01"] >= both | {
+        "sessions"
+    }
+    assert "1 edit (notice)" in yard.run("steps", "gd6-01").stdout
+    assert (
+        "drop edits" in yard.error("tighten", "--yes", "gd6-01", code=5)
+        and gate.edits()
+        and "lt-works" not in gate.draft.folk
+    )
+    (yard.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=", drop edits: yes"))
+    for name, unit in (("lc2-04", camera), ("gd6-01", gate)):
+        assert "SAFE TO UNPLUG" in yard("tighten", "--yes", name, code=3)
+        assert sorted(unit.known()) == ["lt-watch", "lt-works"]
+    assert (camera.guard, camera.certificate, camera.called) == ("strict", 2, "lc2-04")
+    assert gate.live.named == "gd6-01" and not gate.edits() and not gate.live.gates["hatch"].open
+    again = json.loads(yard("check", "--format", "json", code=3))
+    for name, unit in again.items():
+        left = {one["rule"] for one in unit["findings"] if one["state"] == "fails"}
+        assert left == {"certificates"}, (name, left)
+    assert yard("steps").count("0 changes") == 2
+    every = "".join(yard.said) + json.dumps(journal(yard.folder))
+    assert not [word for word in (*camera.known().values(), *gate.known().values()) if word in every]
+
+
+FAULTS = {"hang": 4, "noise": 4, "garbage": 4, "endless": 4, "newkey": 5, "drop": 4}
+
+
+def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[], Bench]) -> None:
+    """Whatever comes back, nothing of it counts as passed, and no command ends in anything but one line; a unit that says yes
+    and does nothing is caught at the first step; a pass that runs out in mid-run is got anew; a refused activation leaves
+    nothing staged."""
+    bench = benches()
+    yard("check", code=3)
+    for fault in FAULTS:
+        bench.fault(fault)
+        said = yard.run("check", "gd6-01", "--format", "json")
+        assert said.returncode in (3, 4, 5), (fault, said)
+        if said.returncode != 5 and said.stdout.strip():
+            rows = json.loads(said.stdout)["gd6-01"]["findings"]
+            assert not [
+                row
+                for row in rows
+                if row["state"] == "holds" and row["rule"] in ("password-length", "own-account", "factory-login")
+            ], fault
+    bench.fault("swallow")
+    (yard.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=", drop edits: yes"))
+    assert yard.run("tighten", "--yes", "lc2-04").returncode == 5
+    bench.fault("none")
+    camera, gate = unit_of(bench, LineCamera), unit_of(bench, PacketGate)
+    assert sorted(camera.known()) == ["fitter", "warden"] and camera.guard == "easy"
+    gate.refuses = "the other half of the gate does not answer"
+    assert "does not answer" in yard.error("tighten", "--yes", "gd6-01", code=5)
+    assert not gate.edits() and sorted(gate.known()) == ["relay", "steward"], "what was refused is dropped again"
+    gate.refuses = ""
+    process = yard.start("tighten", "--yes", "gd6-01")
+    while process.poll() is None:
+        # whoever is inside is thrown out, again and again
+        time.sleep(1.0)
+        gate.passes.clear()
+    assert process.returncode in (3, 5), process.communicate()
+    assert "SAFE TO UNPLUG" in yard("tighten", "--yes", "gd6-01", code=3) and sorted(gate.known()) == [
+        "lt-watch",
+        "lt-works",
+    ]
+
+
+# ---- servers of others ----------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def served(tmp_path: Path) -> Iterator[Path]:
+    """nginx with TLS, a redirect and Basic, and lighttpd with Digest, each with an object."""
+    (tmp_path / "www").mkdir()
+    tmp_path.chmod(0o755)
+    (tmp_path / "www" / "state").write_text('{"mode": "easy", "deep": ' + "[" * 70 + "]" * 70 + "}")
+    (tmp_path / "www" / "plain").write_text('{"mode": "easy"}')
+    subprocess.run(["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "9", "-subj", "/CN=cabinet", "-keyout", "k.pem", "-out", "c.pem"],
+                   cwd=tmp_path, check=True, capture_output=True)  # fmt: skip
+    basic = subprocess.run(
+        ["openssl", "passwd", "-apr1", "word"], check=True, capture_output=True, text=True
+    ).stdout.strip()
+    (tmp_path / "basic").write_text(f"keeper:{basic}\n")
+    (tmp_path / "digest").write_text(f"keeper:cab:{hashlib.md5(b'keeper:cab:word').hexdigest()}\n")
+    at = f"{NETWORK}.77"
+    (tmp_path / "nginx.conf").write_text(
+        f"daemon off; pid {tmp_path}/n.pid; error_log {tmp_path}/n.log; user root; events {{}}\n"
+        f"http {{ access_log off; server {{ listen {at}:8443 ssl; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www;"
+        f" location / {{ auth_basic cab; auth_basic_user_file {tmp_path}/basic; }} location /moved {{ return 302 https://203.0.113.9/state; }} }} }}\n"
+    )
+    (tmp_path / "lighttpd.conf").write_text(
+        f'server.document-root = "{tmp_path}/www"\nserver.bind = "{at}"\nserver.port = 8080\nserver.modules = ("mod_auth", "mod_authn_file")\n'
+        f'server.errorlog = "{tmp_path}/l.log"\nauth.backend = "htdigest"\nauth.backend.htdigest.userfile = "{tmp_path}/digest"\n'
+        'auth.require = ("" => ("method" => "digest", "realm" => "cab", "require" => "valid-user"))\n'
+    )
+    commands = (
+        ["nginx", "-e", f"{tmp_path}/n.log", "-c", f"{tmp_path}/nginx.conf"],
+        ["lighttpd", "-D", "-f", f"{tmp_path}/lighttpd.conf"],
+    )
+    running = [
+        subprocess.Popen([shutil.which(one[0], path="/usr/sbin:/usr/bin") or one[0], *one[1:]]) for one in commands
+    ]
+    time.sleep(1.0)
+    yield tmp_path
+    for process in running:
+        process.terminate()
+        process.wait(10)
+
+
+def test_servers_nobody_here_wrote_are_talked_to(served: Path) -> None:
+    """Basic over TLS and Digest over plain HTTP, right and wrong; a certificate that is not the one noted is met before anything
+    is sent; a redirect is told and not followed; what is too deep is no object."""
+    values = {Ref("safe:a"): Secret("word"), Ref("safe:b"): Secret("other")}
+
+    async def got(
+        scheme: str, port: int, auth: str, ref: str, target: str = "/plain", pin: str = ""
+    ) -> tuple[Any, str]:
+        wire = Objects(values.get, pin)
+        try:
+            opened = await wire.open(
+                Door(scheme, f"{NETWORK}.77", port, scheme), f"{NETWORK}.10", Credential("keeper", Ref(ref))
+            )
+            if not isinstance(opened, Opened):
+                return opened, wire.fingerprint
+            return await wire.exchange(Call("GET", target, auth=(auth, "keeper", Ref(ref)))), wire.fingerprint
+        finally:
+            await wire.close()
+
+    for scheme, port, auth in (("https", 8443, "basic"), ("http", 8080, "digest")):
+        answer, shown = asyncio.run(got(scheme, port, auth, "safe:a"))
+        assert (answer.status, answer.tree) == (200, {"mode": "easy"}) and bool(shown) == (scheme == "https")
+        assert asyncio.run(got(scheme, port, auth, "safe:b"))[0].status == 401
+        assert asyncio.run(got(scheme, port, auth, "safe:a", "/state"))[0].tree is None
+    moved = asyncio.run(got("https", 8443, "basic", "safe:a", "/moved"))[0]
+    assert (moved.status, moved.moved) == (302, "https://203.0.113.9/state")
+    with pytest.raises(IdentityError, match="nothing was sent"):
+        asyncio.run(got("https", 8443, "basic", "safe:a", pin="SHA256:another"))
+    assert isinstance(asyncio.run(got("https", 8444, "basic", "safe:a"))[0], NoListener)
