@@ -33,7 +33,8 @@ _LISTS = {"hostkeyalgorithms": "key_types", "kexalgorithms": "exchanges", "ciphe
 _YES = {"yes": True, "no": False}
 _KEYWORD = re.compile(r"^\s*([A-Za-z0-9]+)(?:\s*=\s*|\s+|$)(.*)$")
 _RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
-FORCE_TAGS = "daemon arg changed block sure now oldest loaded started"
+CLEARLY = 60  # seconds in the future that no slow start explains
+FORCE_TAGS = "daemon arg changed block sure now oldest loaded started steady"
 SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell wrapped narrowed"
 KEY_TAGS = f"{FORCE_TAGS} command authority looked key unread"
 GLOBAL_TIMEOUT = (9, 7)  # the first level whose ChannelTimeout knows `global`
@@ -143,10 +144,17 @@ def not_in_force(seen: Mapping[str, list[str]]) -> str:
     changed = [line.split(" ", 1)[0] for line in seen.get("changed", [])]
     if not changed or not all(one.isdigit() for one in changed):
         return "when the files of the SSH server were changed could not be read"
-    newest = max(map(int, changed))
     now, loaded, oldest = (_number(_first(seen, tag)) for tag in ("now", "loaded", "oldest"))
+    times = [int(one) for one in changed]
+    if "steady" in seen and now is not None and loaded is not None:
+        # since it loaded them nobody set the clock, so what lies in the future was changed before
+        times = [one for one in times if one <= now + CLEARLY] or [0]
+    newest = max(times)
     if now is None or newest > now or (loaded or 0) > now:
-        return "the files of the SSH server, or its start, lie in the future: its clock was set back since"
+        return (
+            "the files of the SSH server, or its start, lie in the future: its clock was set back since; have it, or the host, "
+            "started again"
+        )
     if loaded is not None:
         if newest == loaded:
             return "a file of the SSH server was changed in the very second it was loaded; have it load them again"

@@ -228,27 +228,29 @@ fi
 CALLED = r"""
 called() { for p in /proc/[0-9]*; do read -r c 2>/dev/null <$p/comm || continue; for n in "$@"; do [ "$c" = "$n" ] && echo "${p#/proc/}"; done; done; }
 """
-_STARTED = (
+STARTED = (
     CALLED
     + r"""
 words() { tr '\0' ' ' </proc/$1/cmdline; echo; }
 since() { echo $(($(sed -n 's/^btime //p' /proc/stat) + $(sed 's/^.*) //' /proc/$1/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100))); }
-# runs it with the files it has now? started in the second of a change, or before, that is not known. When it started is told by the
-# kernel, whose answer moves with the clock, and by the file of its number, which keeps the time of then: whoever sets the clock
-# makes one of the two wrong, and not both
+# runs it with the files it has now? When it started is told by the kernel, whose answer moves with the clock, and by the file of its
+# number, which keeps the time of then: where the two differ the clock was set since, and nothing is known; where they do not, what lies
+# in the future was changed before. Started in the very second of a change, it is not known either.
 stale() {
   d=$(since "$1"); e=$(for x in /run/*.pid /run/*/*.pid; do [ "$(cat "$x" 2>/dev/null)" = "$1" ] && stat -c %Y "$x"; done | sort -n | sed -n 1p); shift
+  n=$(date -u +%s); k=; [ -n "$e" ] && { k=yes; [ $((e - d)) -lt -3 ] || [ $((e - d)) -gt 20 ] && { echo yes; return; }; }
   for x in "$@"; do
     [ -e "$x" ] || continue
     c=$(stat -c %Z "$x" 2>/dev/null || echo "$d")
-    if [ "$c" -ge "$d" ] || [ "$c" -ge "${e:-$d}" ]; then echo yes; fi
+    [ "$c" -gt $((n + 60)) ] && [ -n "$k" ] && continue
+    [ "$c" -ge "$d" ] && echo yes
   done
 }
 """
 )
 UPKEEP = (
     TAG
-    + _STARTED
+    + STARTED
     + r"""
 for p in $(called rsyslogd); do words $p | tag rsyslogd; stale $p /etc/rsyslog.conf /etc/rsyslog.d /etc/rsyslog.d/*.conf | tag oldlogs; done
 cat /etc/rsyslog.conf /etc/rsyslog.d/*.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag rsyslog
@@ -268,7 +270,7 @@ for p in $(called ntp-daemon openntpd ptp4l phc2sys sntp); do echo yes | tag oth
 
 SNMP = (
     TAG
-    + _STARTED
+    + STARTED
     + r"""
 for p in $(called snmpd); do words $p | tag snmpd; stale $p /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d /etc/snmp/snmpd.conf.d/*.conf | tag oldsnmp; done
 [ -r /etc/snmp/snmpd.conf ] && echo yes | tag snmpfile

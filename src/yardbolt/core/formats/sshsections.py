@@ -57,7 +57,7 @@ sshd_() { "$exe" "$@" -f "$f" $a; }
 """
 )
 
-_FILES = r"""
+FILES = r"""
 files() {
   [ -r "$1" ] || { echo "$1"; return; }
   echo "$1"
@@ -71,11 +71,23 @@ files() {
 }
 """
 
+# steady LOADED: was the clock not set since then? It was not where the start, which the kernel tells and which moves with the clock,
+# is still that second; nor where as much time went by as the host has been up since, for what we had loaded ourselves.
+STEADY = r"""
+steady() {
+  a=$(($1 - $(sed -n 's/^btime //p' /proc/stat) - $(sed 's/^.*) //' /proc/$l/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100)))
+  [ $a -ge -2 ] && [ $a -le 20 ] && return  # a slow host takes its time to start one
+  b=; c=; read -r b c 2>/dev/null </run/yardbolt-loaded; [ "$b" = "$1" ] || return 1
+  read -r d e </proc/uptime; a=$(($(date -u +%s) - b - ${d%%.*} + c))
+  [ $a -ge -2 ] && [ $a -le 2 ]
+}
+"""
 # The settings the files give the server, and what tells whether it has them: when each file, and each folder files are taken
 # from, was changed, and when it was told to load them, or was started.
 SETTINGS = (
     SERVER
-    + _FILES
+    + FILES
+    + STEADY
     + r"""
 echo "$kind" | tag daemon
 if [ "$kind" = dropbear ]; then tr '\0' '\n' </proc/$l/cmdline | tag arg
@@ -98,7 +110,7 @@ else
   i=$(echo "$s" | sed -n 's/^pidfile //p')
   date -u +%s | tag now
   stat -c %Z /run/* 2>/dev/null | sort -n | sed -n 1p | tag oldest
-  [ "$(cat "$i" 2>/dev/null)" = "$l" ] && stat -c %Y "$i" | tag loaded
+  [ "$(cat "$i" 2>/dev/null)" = "$l" ] && { stat -c %Y "$i" | tag loaded; steady "$(stat -c %Y "$i")" && echo yes | tag steady; }
   echo "$(sed -n 's/^btime //p' /proc/stat) $(sed 's/^.*) //' /proc/$l/stat | cut -d' ' -f20) $(getconf CLK_TCK 2>/dev/null || echo 100)" | tag started
 fi
 """

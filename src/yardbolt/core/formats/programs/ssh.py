@@ -13,9 +13,29 @@ from .common import Program
 OWN = "/etc/ssh/sshd_config.d/+yardbolt.conf"
 NOTICE = "/etc/ssh/yardbolt-notice"
 
+LOAD = r"""
+# when it loaded them, by the clock and by how long the host is up: whether the clock was set since can be told by that
+marked() {
+  i=$(sshd_ -T 2>/dev/null | sed -n 's/^pidfile //p'); [ -f "$i" ] || return 0
+  read -r u r </proc/uptime; echo "$(stat -c %Y "$i") ${u%%.*}" >/run/yardbolt-loaded
+}
+load() {
+  # loaded in the very second of the change, nobody could tell later whether it has it
+  next_second
+  kill -HUP "$l" || no 'the SSH server could not be told to load its settings'
+  sleep 0.3  # until it has gone away to come back
+  i=0; while sleep 0.1; [ $i -lt 50 ]; do
+    i=$((i + 1))
+    [ -n "$(listener)" ] && { marked; return; }
+    [ -d /run/systemd/system ] && systemctl is-active -q ssh.socket && return
+  done
+  no 'the SSH server does not listen any more'
+}
+"""
 # set_one WORD VALUE: into our own file, whole; an empty value takes the setting out
 SET = (
     LISTENER
+    + LOAD
     + f"O={OWN}"
     + r"""
 [ "$kind" = openssh ] || no 'its SSH server has no file of settings'
@@ -37,18 +57,6 @@ taken_in() {
   case $first in [Ii]nclude*sshd_config.d/\*.conf) return;; esac
   grep -qxF "Include $O" "$f" && return
   { echo '# the next line is from Yard Bolt'; echo "Include $O"; cat "$f"; } | theirs "$f" || exit 9
-}
-load() {
-  # loaded in the very second of the change, nobody could tell later whether it has it
-  next_second
-  kill -HUP "$l" || no 'the SSH server could not be told to load its settings'
-  sleep 0.3  # until it has gone away to come back
-  i=0; while sleep 0.1; [ $i -lt 50 ]; do
-    i=$((i + 1))
-    [ -n "$(listener)" ] && return
-    [ -d /run/systemd/system ] && systemctl is-active -q ssh.socket && return
-  done
-  no 'the SSH server does not listen any more'
 }
 # started beside itself with the settings it is to load, and asked for its keys, where a port is free: what cannot start so, or
 # agrees on nothing with anybody, is not loaded
