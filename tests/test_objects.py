@@ -265,7 +265,8 @@ def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[
         # whoever is inside is thrown out, again and again
         time.sleep(1.0)
         gate.passes.clear()
-    assert process.returncode in (3, 5), process.communicate()
+    shown = process.communicate()[0]
+    assert process.returncode in (3, 5), shown
     assert "SAFE TO UNPLUG" in yard("tighten", "--yes", "gd6-01", code=3) and sorted(gate.known()) == [
         "lt-watch",
         "lt-works",

@@ -11,7 +11,7 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import Reading
-from yardbolt.core.family.writing import op_for
+from yardbolt.core.family.writing import beside, op_for
 from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
@@ -316,6 +316,7 @@ def brought(family: Family, target: Target) -> set[Path]:
         op = op_for(family, change)
         for pattern, _ in op.effects if op else ():
             out.add(filled(pattern, want.path))
+        out |= {path for path, _ in beside(family, op, change)} if op else set()
     return out - {("files",)}
 
 

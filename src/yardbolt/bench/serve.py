@@ -23,6 +23,7 @@ from .linecamera import LineCamera
 from .lineswitch import Board, LineSwitch
 from .packetgate import PacketGate
 from .relaybox import Counter, RelayBox
+from .waysiderouter import WaysideRouter
 
 FAULTS = {
     "none": "behaves",
@@ -299,6 +300,7 @@ async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) ->
         Stand(RelayBox(time.monotonic), f"{network}.2", fault),
         WebStand(LineCamera(time.monotonic), f"{network}.3", fault),
         WebStand(PacketGate(time.monotonic), f"{network}.4", fault),
+        WebStand(WaysideRouter(time.monotonic), f"{network}.5", fault),
     ]
     for stand in stands:
         stand.set_doors()

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qsl
 
 import uvicorn
 from cryptography import x509
@@ -31,6 +32,7 @@ from uvicorn.server import ServerState
 
 from .linecamera import LineCamera
 from .serve import Stand
+from .waysiderouter import WaysideRouter
 
 VERBS = ["GET", "POST", "PUT", "PATCH", "DELETE"]
 
@@ -111,7 +113,7 @@ class WebStand(Stand):
         """One question."""
         unit, fault = self.unit, self.fault()
         target = request.url.path + (f"?{request.url.query}" if request.url.query else "")
-        if unit.tick() - unit.started < unit.shy:
+        if unit.tick() - unit.started < unit.shy and not isinstance(unit, WaysideRouter):
             return Response("waking up", 503)
         source = request.client.host if request.client else ""
         raw = await request.body()
@@ -120,6 +122,8 @@ class WebStand(Stand):
         except ValueError:
             body = None
         writes = request.method != "GET" and request.url.path != "/gate/answer"
+        if isinstance(unit, WaysideRouter):
+            return self.paged(request, raw, source)
         if isinstance(unit, LineCamera):
             status, who = unit.proven(request.method, target, request.headers.get("authorization", ""), source)
             if status != 200:
@@ -147,3 +151,30 @@ class WebStand(Stand):
             if tree is None
             else Response(json.dumps(tree), got, media_type="application/json")
         )
+
+    def paged(self, request: Request, raw: bytes, source: str) -> Response:
+        """One page."""
+        unit, fault = self.unit, self.fault()
+        sent = dict(parse_qsl(raw.decode(errors="replace"), keep_blank_values=True))
+        cookie = request.cookies.get("seat", "")
+        if fault == "swallow" and request.method == "POST" and request.url.path != "/door":
+            return Response("<html><title>Desk</title><p>Noted.</p></html>", media_type="text/html")
+        got = unit.reply(request.method, request.url.path.rstrip("/"), dict(request.query_params), sent, cookie, source)
+        body = got.body
+        if fault == "garbage":
+            return Response(os.urandom(3000), 200, media_type="text/html")
+        if fault == "endless":
+            return Response("<div>" * 40_000 + body, 200, media_type="text/html")
+        if fault == "drop" and request.method == "GET":
+            body = body[: len(body) // 2]
+        if fault == "blab" and raw:
+            body += f"<p>{raw.decode(errors='replace')}</p>"
+        answer = Response(body, got.status, media_type="text/html")
+        if got.to:
+            answer.headers["location"] = got.to
+        if got.cookie:
+            # a clock that stands in 1970 makes every cookie an old one
+            answer.headers["set-cookie"] = (
+                f"seat={got.cookie}; Path=/; Secure; expires=Thu, 01 Jan 1970 00:00:00 GMT; Domain=wr1.invalid"
+            )
+        return answer

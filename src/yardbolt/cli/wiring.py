@@ -88,6 +88,12 @@ def _objects(secrets: Secrets, pin: str) -> Wire:
     return Objects(secrets, pin)
 
 
+def _pages(secrets: Secrets, pin: str) -> Wire:
+    from yardbolt.wires.pages import Pages
+
+    return Pages(secrets, pin)
+
+
 def _snmp_login(secrets: Secrets, pin: str) -> Wire:
     from yardbolt.wires.snmp import SnmpUser
 
@@ -101,6 +107,8 @@ WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
     ("commands", "ssh"): _ssh_commands,
     ("objects", "http"): _objects,
     ("objects", "https"): _objects,
+    ("pages", "http"): _pages,
+    ("pages", "https"): _pages,
     ("logon", "ssh"): _ssh_commands,
     ("logon", "telnet"): _telnet_console,
     ("logon", "ftp"): _ftp_login,

@@ -54,6 +54,26 @@ def other_certificate(where: str, pin: str, met: list[str]) -> None:
         ) from None
 
 
+async def reached(door: Door, source: str, verify: Any, pin: str, met: list[str]) -> Login:
+    """Reach a door, and shake hands where it is sealed; nothing is sent. Raises IdentityError where what is shown is not what
+    was noted."""
+    try:
+        async with asyncio.timeout(CONNECT):
+            _, writer = await asyncio.open_connection(
+                door.address, door.port, local_addr=(source, 0) if source else None, ssl=verify,
+                server_hostname="" if verify else None,
+            )  # fmt: skip
+            writer.transport.abort()
+    except ConnectionRefusedError:
+        return NoListener("connection refused")
+    except TimeoutError:
+        return Silent(False, "no answer in time")
+    except OSError as e:
+        other_certificate(f"{door.address}:{door.port}", pin, met)
+        return Cut(False, type(e).__name__)
+    return Opened()
+
+
 class Bounded(httpx.AsyncBaseTransport):
     """Answers as they came, never unpacked, and only so much of each."""
 

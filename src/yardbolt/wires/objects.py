@@ -22,11 +22,11 @@ from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Secret, Slot
 from yardbolt.core.talk.conversation import ANSWER
 from yardbolt.core.talk.objects import Answer, Call, Kept, Signed
-from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, NoListener, Opened, Silent
+from yardbolt.core.talk.outcomes import End, Login, Lost
 from yardbolt.core.talk.tree import DEEPEST, one
 
-from .hearing import CONNECT, Secrets, revealed
-from .http import SCHEMES, Bounded, context, other_certificate
+from .hearing import Secrets, revealed
+from .http import SCHEMES, Bounded, context, other_certificate, reached
 from .words import in_url
 
 DIGESTS = {"sha256": hashlib.sha256, "sha512": hashlib.sha512}
@@ -56,19 +56,7 @@ class Objects:
         self._base, self._door = f"{door.scheme}://{in_url(door.address)}:{door.port}", f"{door.address}:{door.port}"
         verify: Any = context(self._pin, self._met) if door.scheme == "https" else None
         try:
-            async with asyncio.timeout(CONNECT):
-                local = (source, 0) if source else None
-                _, writer = await asyncio.open_connection(
-                    door.address, door.port, local_addr=local, ssl=verify, server_hostname="" if verify else None
-                )
-                writer.transport.abort()
-        except ConnectionRefusedError:
-            return NoListener("connection refused")
-        except TimeoutError:
-            return Silent(False, "no answer in time")
-        except OSError as e:
-            other_certificate(self._door, self._pin, self._met)
-            return Cut(False, type(e).__name__)
+            outcome = await reached(door, source, verify, self._pin, self._met)
         finally:
             self.fingerprint = next(iter(self._met), "")
         self._made = lambda: httpx.AsyncClient(
@@ -76,7 +64,7 @@ class Objects:
             timeout=ANSWER, trust_env=False, headers=HEADERS,
         )  # fmt: skip
         self._client = self._made()
-        return Opened()
+        return outcome
 
     async def exchange(self, event: Call) -> Answer | Lost:
         """Send one request and read its answer whole, within a time the conversation bounds. Raises IdentityError where the

@@ -86,6 +86,7 @@ class AskShape(Shape):
     lines: list[LineShape] = []
     leaves: dict[Text, Any] = Field({}, description="tree: path -> place, or {at, words, join, empty, missing}")
     decode: Text = ""
+    whole: list[Text] = Field([], description="lists of which the leaves name every item there is")
 
 
 class OpShape(Shape):

@@ -43,7 +43,7 @@ def made(cls: Any, tree: Any) -> Any:
     if origin in (Union, types.UnionType):
         return made(inner[0], tree)
     if isinstance(origin, type) and issubclass(origin, Mapping):
-        return dict(tree)
+        return {name: made(inner[1], value) for name, value in tree.items()}
     if cls is int:
         return int(tree)
     return tree if origin is Literal or cls is str else cls(tree)
@@ -151,6 +151,10 @@ class _Checker:
             rows = self.text_rows(at, tree["rows"], feeds, whole)
         elif tree.get("rows"):
             tree_rows = tuple(self.tree_rows((*at, "rows", n), r, (), feeds, whole) for n, r in enumerate(tree["rows"]))
+        for written in tree.get("whole", ()):
+            listed = self.list_at((*at, "whole"), written, ())
+            whole.append(listed)
+            feeds.add(listed)
         how = self.how(at, talk.ask, tree)
         decode = tree.get("decode", "")
         if name_of := tree.get("section"):
@@ -222,7 +226,7 @@ class _Checker:
                     self.word((*keys, written, meaning), path, told[meaning])
             if codec := told.get("codec", ""):
                 self.one_of((*keys, written, "codec"), codec, CODECS, "a codec")
-            own = path[len(above) :] if above else path
+            own = path[len(above) :] if above else parse(written)
             out.append(
                 Place(
                     own,

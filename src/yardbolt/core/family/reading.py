@@ -20,7 +20,7 @@ from ..talk.conversation import Replies
 from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, one, pick
 from .binding import Place, TreeRows
-from .model import LIVE, Ask, Family, Spelling, TextLine
+from .model import LIVE, STAGED, Ask, Family, Spelling, TextLine
 from .spelling import CODECS, COUNT, meant, read_value, spelling_of
 
 MOST_ITEMS = 10_000
@@ -246,8 +246,10 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
             facts.word(path, place.empty)
         return
     own = Spelling(words=place.words, join=place.join) if place.words or place.join else None
-    if place.codec and (unit := CODECS[place.codec]) and isinstance(found, int | float) and not isinstance(found, bool):
-        found = f"{found} {unit}" if str(found) not in place.words else found
+    unit = CODECS.get(place.codec, "")
+    bare = isinstance(found, int | float | str) and not isinstance(found, bool) and str(found).strip().isdigit()
+    if unit and bare and str(found).strip() not in place.words:
+        found = f"{found} {unit}"
     texts = [as_text(each) for each in found] if isinstance(found, list | tuple) else [as_text(found)]
     if any(text is None for text in texts):
         facts.left(f"{show(path)}: not a single value")
@@ -293,11 +295,14 @@ class Merging:
         self._seen: dict[str, dict[Path, tuple[Any, tuple[str, ...]]]] = {}  # store -> path -> value, asks
         self._clash: dict[tuple[str, Path], None] = {}
         self._narrowed: list[Narrowed] = []
+        self._staged: list[Part] = []
         self._limits_itself = frozenset(service for one in family.channels.values() for service in one.services)
 
     def add(self, parts: Iterable[Part]) -> None:
         """Take the facts of one reply in."""
         for part in parts:
+            if not isinstance(part, Leftover) and part.store == STAGED:
+                self._staged.append(part)
             match part:
                 case Leftover():
                     self.leftovers.append(part)
@@ -365,6 +370,10 @@ class Merging:
 
     def reading(self, evidence: tuple[Evidence, ...] = (), blind: tuple[Blind, ...] = ()) -> Reading:
         """The reading, with what the manual says added."""
+        # what is staged is in force where nothing waits; where a unit shows the one alone, it stands for the other then
+        if self.so_far(("stores", "waiting")) == 0:
+            staged, self._staged = self._staged, []
+            self.add(replace(part, store=LIVE) for part in staged if not isinstance(part, Leftover))
         for narrowed in self._narrowed:
             self._narrow(narrowed)
         for store, path in self._clash:

@@ -3,7 +3,7 @@ it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,7 +11,7 @@ from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, fits, show
-from ..plane.table import LISTS, Plane, holds_secret, item_of, steady
+from ..plane.table import LISTS, Plane, holds_secret, item_of, pattern_of, steady
 from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order
@@ -224,9 +224,22 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
     for name, word in op.then if not isinstance(change, Drop) else ():
         if not (isinstance(change, Make) and name in dict(change.values)):
             draft.put((*base, name), meant((*base, name), word))
+    for path, value in beside(family, op, change):
+        draft.put(path, value)
     for pattern, word in (*op.effects, *_by_value(op, change)):
         _effect(draft, filled(pattern, change.path), word)
     return draft.freeze()
+
+
+def beside(family: Family, op: Op, change: Change) -> Iterator[tuple[Path, Any]]:
+    """What the same field says of other leaves: one list of sources for two ways in."""
+    ask = next((one for one in family.asks if one.name == op.on), None)
+    if ask is None or not isinstance(change, Set):
+        return
+    field = next((place.at for place in ask.leaves if place.path == change.path), None)
+    for place in ask.leaves:
+        if place.at == field and place.path != change.path and pattern_of(place.path) == pattern_of(change.path):
+            yield place.path, change.value
 
 
 def _by_value(op: Op, change: Change) -> tuple[tuple[Path, str], ...]:

@@ -75,11 +75,11 @@ files() {
 # is still that second; nor where as much time went by as the host has been up since, for what we had loaded ourselves.
 STEADY = r"""
 steady() {
-  a=$(($1 - $(sed -n 's/^btime //p' /proc/stat) - $(sed 's/^.*) //' /proc/$l/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100)))
-  [ $a -ge -2 ] && [ $a -le 20 ] && return  # a slow host takes its time to start one
-  b=; c=; read -r b c 2>/dev/null </run/yardbolt-loaded; [ "$b" = "$1" ] || return 1
-  read -r d e </proc/uptime; a=$(($(date -u +%s) - b - ${d%%.*} + c))
-  [ $a -ge -2 ] && [ $a -le 2 ]
+  _a=$(($1 - $(sed -n 's/^btime //p' /proc/stat) - $(sed 's/^.*) //' /proc/$l/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100)))
+  [ $_a -ge -2 ] && [ $_a -le 20 ] && return  # a slow host takes its time to start one
+  _b=; _c=; read -r _b _c 2>/dev/null </run/yardbolt-loaded; [ "$_b" = "$1" ] || return 1
+  read -r _d _e </proc/uptime; _a=$(($(date -u +%s) - _b - ${_d%%.*} + _c))
+  [ $_a -ge -2 ] && [ $_a -le 2 ]
 }
 """
 # The settings the files give the server, and what tells whether it has them: when each file, and each folder files are taken

@@ -162,7 +162,7 @@ case $name in /*) ;; *) no 'a file is named from the root';; esac
 """
 PROGRAMS = (
     Program("host-name", "its name: to the kernel, in /etc/hostname and in /etc/hosts", ("value",), NAME),
-    Program("set-clock", "its clock", ("value",), CLOCK),
+    Program("set-clock", "its clock; what ran with the files it has is told to load them again", ("value",), CLOCK),
     Program("log-destinations", "where its logs go, by rsyslog", ("value",), LOGS),
     Program("small-log-destination", "where its logs go, by the logger of BusyBox", ("value",), SMALL_LOGS),
     Program("time-sources", "which time servers are asked, by chrony or by systemd", ("value",), TIME),

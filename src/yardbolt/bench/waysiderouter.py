@@ -1,0 +1,338 @@
+"""The WR-1 wayside router of `docs/bench/osterlin-wr1.md`: its state, and its pages."""
+
+from __future__ import annotations
+
+import copy
+import hmac
+import secrets
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from html import escape
+from typing import Any
+
+from .lineswitch import admits
+from .plugged import Plugged
+
+SHY_SECONDS, PART, QUIET_LONGEST = 2.0, 4, 600.0
+RANKS = ("chief", "hand", "looker")
+
+
+@dataclass
+class Gate:
+    """A way in."""
+
+    wire: int
+    open: bool = True
+    sealed: bool = False
+    sources: list[str] = field(default_factory=list)
+
+
+@dataclass
+class State:
+    """What is noted, or in force."""
+
+    called: str = "wr1"
+    words: dict[str, int] = field(default_factory=lambda: {"shortest": 4, "tries": 6, "shut": 60})
+    notice: str = ""
+    quiet: int = 0
+    people: dict[str, dict[str, Any]] = field(default_factory=dict)
+    gates: dict[str, Gate] = field(default_factory=lambda: {"plain": Gate(8180), "sealed": Gate(8143, sealed=True)})
+    rest: int = 0
+
+
+class No(Exception):
+    """Not taken, and why."""
+
+
+@dataclass
+class Answer:
+    """A page, or where to go."""
+
+    body: str = ""
+    status: int = 200
+    to: str = ""
+    cookie: str = ""
+
+
+class WaysideRouter(Plugged):
+    """The router. `live` is in force, `noted` is what the pages show."""
+
+    title = "Osterlin WR-1 wayside router"
+
+    def __init__(self, tick: Callable[[], float], works: str = "WR1-20551", shy: float = SHY_SECONDS) -> None:
+        super().__init__(tick)
+        self.works, self.shy, self.clock_error, self.certificate = works, shy, -3600.0 * 30, 1
+        self.live = State()
+        self.live.people = {
+            "trackman": {"rank": "chief", "on": True, "word": "wr1"}, "fieldhand": {"rank": "looker", "on": True, "word": "field"},
+        }  # fmt: skip
+        self.noted = copy.deepcopy(self.live)
+        self.inside: dict[str, tuple[str, float]] = {}
+        self.guards: dict[str, str] = {}
+        self.wrong: dict[str, tuple[int, float]] = {}
+        self.refuses = ""
+
+    def known(self) -> dict[str, str]:
+        """Who is there, with the word that opens."""
+        return {name: one["word"] for name, one in self.live.people.items()}
+
+    def takes(self, gate: str, source: str) -> bool:
+        """Is this way open for this source now?"""
+        return self.live.gates[gate].open and admits(self.live.gates[gate].sources, source)
+
+    def start_again(self) -> None:
+        """Power off and on."""
+        self.noted = copy.deepcopy(self.live)
+        self.inside.clear()
+        self.certificate += 1
+        self.started = self.tick()
+        for tell in self.on_start:
+            tell()
+
+    # -- pages --
+
+    def page(self, title: str, body: str, session: str = "") -> Answer:
+        """A page with its frame."""
+        words = f"<p class=n>{escape(self.live.notice)}</p>" if self.live.notice else ""
+        return Answer(
+            f"<!doctype html><html><head><title>{title}</title><style>p{{}}</style></head><body><h1>{title}</h1>{words}{body}</body></html>"
+        )
+
+    def form(self, name: str, session: str, fields: str, *buttons: str, action: str = "") -> str:
+        """A form with the hidden field of the moment."""
+        guard = self.guards[session] = secrets.token_hex(8)
+        pressed = "".join(f'<button type="submit" name="press" value="{b}">{b}</button>' for b in buttons)
+        return f'<form name="{name}" method="post" action="{action}"><input type="hidden" name="g" value="{guard}">{fields}{pressed}</form>'
+
+    def door(self, said: str = "") -> Answer:
+        """The door."""
+        new = f"d{secrets.token_hex(8)}"
+        fields = '<label>Who <input name="who"></label><label>Word <input type="password" name="word"></label>'
+        answer = self.page(
+            "Osterlin WR-1", f"<p>{said}</p>" + self.form("door", new, fields, "Step in", action="/door")
+        )
+        answer.cookie = new
+        return answer
+
+    def reply(
+        self, method: str, path: str, query: Mapping[str, str], sent: Mapping[str, str], cookie: str, source: str
+    ) -> Answer:
+        """What a browser gets."""
+        if self.tick() - self.started < self.shy:
+            return self.page("One moment", "<p>One moment</p>")
+        who, since = self.inside.get(cookie, ("", 0.0))
+        if path == "/door" and method == "POST":
+            return self.enter(sent, cookie, source)
+        if not who or self.tick() - since > QUIET_LONGEST or who not in self.live.people:
+            return self.door()
+        self.inside[cookie] = (who, self.tick())
+        if path == "/door/out":
+            del self.inside[cookie]
+            return self.door()
+        if method == "POST":
+            return self.note(who, path, query, sent, cookie)
+        return self.show(path, query, cookie)
+
+    def enter(self, sent: Mapping[str, str], cookie: str, source: str) -> Answer:
+        """In, or the door again."""
+        count, until = self.wrong.get(source, (0, 0.0))
+        if until > self.tick():
+            return self.door("Come back later.")
+        one = self.live.people.get(sent.get("who", ""))
+        guard = self.guards.get(cookie, "")
+        right = (
+            one is not None and one["on"] and hmac.compare_digest(one["word"].encode(), sent.get("word", "").encode())
+        )
+        if right and guard and sent.get("g") == guard:
+            self.wrong.pop(source, None)
+            self.inside = {token: (who, at) for token, (who, at) in self.inside.items() if who != sent["who"]}
+            token = secrets.token_hex(12)
+            self.inside[token] = (sent["who"], self.tick())
+            return Answer(status=303, to="/desk", cookie=token)
+        rests = count + 1 >= self.live.words["tries"]
+        self.wrong[source] = (0, self.tick() + self.live.words["shut"]) if rests else (count + 1, 0.0)
+        return self.door("Not let in.")
+
+    def show(self, path: str, query: Mapping[str, str], s: str) -> Answer:
+        """A page of the desk."""
+        n = self.noted
+        links = "".join(
+            f'<a href="/desk/{x}">{x.title()}</a> '
+            for x in ("name", "clock", "words", "ways", "notice", "people", "pending")
+        )
+
+        def box(name: str, on: bool) -> str:
+            return f'<input type="checkbox" name="{name}" value="1"{" checked" if on else ""}>'
+
+        def text(name: str, value: object) -> str:
+            return f'<input name="{name}" value="{escape(str(value))}">'
+
+        def ranks(chosen: str) -> str:
+            return (
+                "<select name=rank>"
+                + "".join(f"<option{' selected' if r == chosen else ''}>{r}</option>" for r in RANKS)
+                + "</select>"
+            )
+
+        match path.strip("/").split("/")[1:]:
+            case []:
+                clock = (datetime.now(UTC) + timedelta(seconds=self.clock_error)).isoformat(timespec="seconds")
+                plate = {"Pattern": "WR-1", "Works number": self.works, "Card": "02:4c:38:20:55:10", "Level": "4.0.2", "Name": n.called, "Clock": clock,
+                        "Up": f"{int(self.tick() - self.started)} s"}  # fmt: skip
+                return self.page("Desk", links + _table("Plate", ["What", "Is"], [[k, v] for k, v in plate.items()]), s)
+            case ["name"]:
+                return self.page("Desk", self.form("name", s, text("called", n.called), "Note"), s)
+            case ["clock"]:
+                return self.page("Desk", self.form("clock", s, text("moment", ""), "Set"), s)
+            case ["words"]:
+                return self.page(
+                    "Desk", self.form("words", s, "".join(text(k, v) for k, v in n.words.items()), "Note"), s
+                )
+            case ["ways"]:
+                gates = n.gates
+                fields = (
+                    "".join(box(k, g.open) for k, g in gates.items())
+                    + text("from", " ".join(gates["sealed"].sources))
+                    + text("quiet", n.quiet)
+                )
+                return self.page("Desk", self.form("ways", s, fields, "Note"), s)
+            case ["notice"]:
+                return self.page(
+                    "Desk", self.form("notice", s, f"<textarea name=text>{escape(n.notice)}</textarea>", "Note"), s
+                )
+            case ["people"]:
+                first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
+                names = list(n.people)
+                rows = [
+                    [
+                        escape(k),
+                        n.people[k]["rank"],
+                        "yes" if n.people[k]["on"] else "no",
+                        f'<a href="/desk/person?n={i}">Alter</a>',
+                    ]
+                    for i, k in enumerate(names)
+                ]
+                further = f'<a href="/desk/people?from={first + PART}">Further</a>' if len(rows) > first + PART else ""
+                new = self.form(
+                    "newcomer", s, text("name", "") + ranks("looker") + '<input type="password" name="word">', "Take on"
+                )
+                return self.page(
+                    "Desk",
+                    _table("People", ["Name", "Rank", "May come", ""], rows[first : first + PART]) + further + new,
+                    s,
+                )
+            case ["person"]:
+                names = list(n.people)
+                at = int(query.get("n", "x")) if query.get("n", "x").isdigit() else -1
+                if not 0 <= at < len(names):
+                    return self.page("Desk", "<p>Not taken: nobody stands there</p>", s)
+                one = n.people[names[at]]
+                fields = (
+                    f"<b>{escape(names[at])}</b>"
+                    + ranks(one["rank"])
+                    + box("on", one["on"])
+                    + '<input type="password" name="word">'
+                )
+                return self.page(
+                    "Desk", self.form("person", s, fields, "Note", "Remove", action=f"/desk/person?n={at}"), s
+                )
+            case ["pending"]:
+                noted = [[x] for x in self.waiting()]
+                return self.page(
+                    "Desk", _table("Noted", ["What"], noted) + self.form("force", s, "", "Put in force", "Forget it"), s
+                )
+        return Answer("<html><title>Nothing</title>Nothing here.</html>", 404)
+
+    def waiting(self) -> list[str]:
+        """What is noted and not in force."""
+        return [
+            x
+            for x in ("called", "words", "notice", "quiet", "people", "gates")
+            if getattr(self.noted, x) != getattr(self.live, x)
+        ]
+
+    def note(self, who: str, path: str, query: Mapping[str, str], sent: Mapping[str, str], s: str) -> Answer:
+        """Something was submitted."""
+        guard = self.guards.pop(s, "")
+        if not guard or sent.get("g") != guard:
+            return self.page("Desk", "<p>This was sent twice, or from an old page.</p>", s)
+        try:
+            if self.live.people[who]["rank"] == "looker":
+                raise No("lookers look")
+            more = self.take(path.strip("/").split("/")[1:], query, sent, s)
+        except (No, ValueError) as no:
+            return self.page("Desk", f"<p>Not taken: {escape(str(no))}</p>", s)
+        return more or self.page("Desk", "<p>Noted.</p>", s)
+
+    def take(self, steps: list[str], query: Mapping[str, str], sent: Mapping[str, str], s: str) -> Answer | None:
+        """Note it; raises No."""
+        n = self.noted
+        match steps:
+            case ["name"]:
+                if not sent["called"].replace("-", "").isalnum() or len(sent["called"]) > 20:
+                    raise No("letters, digits, dashes")
+                n.called = sent["called"]
+            case ["clock"]:
+                self.clock_error = (datetime.fromisoformat(sent["moment"]) - datetime.now(UTC)).total_seconds()
+            case ["words"]:
+                n.words = {k: int(sent[k]) for k in n.words}
+            case ["ways"]:
+                sources = sent["from"].split()
+                admits(sources, "127.0.0.1")
+                for name, gate in n.gates.items():
+                    gate.open, gate.sources = name in sent, sources
+                n.quiet = int(sent["quiet"])
+            case ["notice"]:
+                n.notice = sent["text"].strip()
+            case ["people"]:
+                if not sent["name"] or sent["name"] in n.people or sent["rank"] not in RANKS:
+                    raise No("a name that is free and a rank are wanted")
+                n.people[sent["name"]] = {"rank": sent["rank"], "on": True, "word": self.word(sent["word"])}
+            case ["person"]:
+                name = list(n.people)[int(query["n"])]
+                if sent.get("press") == "Remove":
+                    return self.page(
+                        "Desk", self.form("sure", s, "", "Yes, remove", action=f"/desk/sure?n={query['n']}"), s
+                    )
+                n.people[name] |= {
+                    "rank": sent["rank"],
+                    "on": "on" in sent,
+                    **({"word": self.word(sent["word"])} if sent["word"] else {}),
+                }
+            case ["sure"]:
+                del n.people[list(n.people)[int(query["n"])]]
+            case ["pending"]:
+                if sent.get("press") == "Forget it":
+                    self.noted = copy.deepcopy(self.live)
+                else:
+                    self.force()
+            case _:
+                raise No("there is nothing to note there")
+        return None
+
+    def word(self, word: str) -> str:
+        """A word it takes."""
+        if len(word) < self.noted.words["shortest"]:
+            raise No(f"a word of at least {self.noted.words['shortest']} characters")
+        return word
+
+    def force(self) -> None:
+        """Put what is noted in force."""
+        if self.refuses:
+            raise No(self.refuses)
+        if not any(p["rank"] == "chief" and p["on"] for p in self.noted.people.values()):
+            raise No("nobody of rank chief would be left")
+        if not any(g.open for g in self.noted.gates.values()):
+            raise No("no way would be on")
+        self.live = copy.deepcopy(self.noted)
+        self.live.rest = 0
+
+
+def _table(caption: str, heads: list[str], rows: list[list[str]]) -> str:
+    head = "".join(f"<th>{h}</th>" for h in heads)
+    return (
+        f"<table><caption>{caption}</caption><tr>{head}</tr>"
+        + "".join("<tr>" + "".join(f"<td>{c}</td>" for c in r) + "</tr>" for r in rows)
+        + "</table>"
+    )

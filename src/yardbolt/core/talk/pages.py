@@ -1,0 +1,457 @@
+"""Talking in pages: HTML with forms over HTTP (RFC 9110), a cookie, hidden fields. Two events: `Open` and `Submit` -> `Page`.
+
+What a browser would send is sent: fields in the order of the page, hidden and untouched ones as they stand, boxes only when on, one
+button; nothing of a form nobody named. A page is a tree: `title`, `text`, `forms` (name -> fields), `tables` (caption -> rows of
+heading -> cell; those of two columns as `pairs` too) and `links` (words -> place). A form without a name is told by its fields.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+from ..secret import Ref, Slot, Text
+from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
+from .outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from .patterns import fill_in, slots
+from .replies import Heard, ReplyRow, reason, row_for
+from .tree import MISSING, Tree, as_text, one, pick
+
+MOST_PAGES, MOST_FORMS = 200, 4
+OURS = {"ours": True}  # no key of a family file: filled in when one is read
+GATE_NEW = "{new}"
+HIDDEN: Text = ("\0hidden",)  # stands for what a hidden field holds, which never leaves the wire
+
+
+@dataclass(frozen=True)
+class Form:
+    """What is filled into a form, and the button that is pressed (its words; empty where there is one). `gate` says which
+    question it is, where somebody has to agree first."""
+
+    fill: Mapping[str, str] = field(default_factory=dict)
+    press: str = ""
+    gate: str = ""
+
+
+@dataclass(frozen=True)
+class LoginHow:
+    """The page one logs in at, and the forms that may stand between it and the inside, each filled once."""
+
+    page: str
+    forms: Mapping[str, Form] = field(default_factory=dict)
+    auth: Literal["", "basic", "digest"] = ""
+
+
+@dataclass(frozen=True)
+class Channel(Unprompted):
+    """How pages are asked for. `forms` names forms that have no name, by fields they hold. `leave` is the page that ends a
+    session."""
+
+    services: Mapping[str, Literal["sealed", "plain"]]
+    login: LoginHow
+    forms: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    leave: str = ""
+    replies: tuple[ReplyRow, ...] = ()
+    talk: Literal["pages"] = "pages"
+
+    def gates_named(self) -> tuple[str, ...]:
+        """The forms that are questions."""
+        return tuple(form.gate for form in self.login.forms.values() if form.gate)
+
+
+@dataclass(frozen=True)
+class AskHow(Unprompted):
+    """The page that is looked at; the form on it whose fields are read; the words of the link to the further part of a list."""
+
+    page: str
+    form: str = ""
+    next: str = ""
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """The one text with slots."""
+        yield ("page",), self.page
+
+    def asked_as(self) -> str:
+        """The page, for the evidence."""
+        return f"page {self.page}" + (f", form {self.form}" if self.form else "")
+
+
+@dataclass(frozen=True)
+class View:
+    """The page an op writes on, as its ask reads it, and where the row of an item stands on it."""
+
+    ask: AskHow
+    at: str = ""
+    key: str = ""
+    handles: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class OpHow(Unprompted):
+    """The form that is filled and submitted: on the page of the ask it is `on`, or on `page`. `link` is the handle of the row
+    that leads to the page with the form. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
+    forms that may come after it (is this really meant?)."""
+
+    page: str = ""
+    link: str = ""
+    form: str = ""
+    press: str = ""
+    fill: Mapping[str, str] = field(default_factory=dict)
+    blank: tuple[str, ...] = ()
+    after: Mapping[str, Form] = field(default_factory=dict)
+    view: View | None = field(default=None, metadata=OURS)
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """The texts with slots."""
+        yield ("page",), self.page
+        for name, template in self.fill.items():
+            yield ("fill", name), template
+
+    def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> OpHow:
+        """The same, written on what this asks for."""
+        return replace(self, view=View(ask, at, key, handles), form=self.form or ask.form)
+
+    def asked_as(self) -> str:
+        """The form and its page."""
+        return f"form {self.form} of {self.page or (self.view.ask.page if self.view else '?')}"
+
+    def as_data(self) -> bool:
+        """Fields are data; what stands in the place of a page is not."""
+        return not slots(self.page)
+
+
+@dataclass(frozen=True)
+class Open:
+    """Fetch a page; `auth` is the scheme and who, told once for the session."""
+
+    target: str
+    auth: tuple[str, str, Ref] | None = None
+
+
+@dataclass(frozen=True)
+class Submit:
+    """Submit a form of the page in hand: its fields in order; the wire knows where it goes."""
+
+    form: str
+    fields: tuple[tuple[str, Text], ...]
+    button: str = ""
+
+
+@dataclass(frozen=True)
+class Page:
+    """What came back: the status and the page as a tree; `moved` where it points elsewhere, `torn` where it did not come whole."""
+
+    status: int
+    tree: Tree = None
+    moved: str = ""
+    torn: str = ""
+
+
+@dataclass(frozen=True)
+class Session:
+    """Nothing: the cookie stays in the wire."""
+
+
+def _named(channel: Channel, tree: Tree) -> dict[str, Mapping[str, Any]]:
+    """The forms of a page by the names of the family: their own, or by the fields they hold, where exactly one fits."""
+    found = (
+        {name: form for name, form in (tree.get("forms") or {}).items() if isinstance(form, Mapping)}
+        if isinstance(tree, Mapping)
+        else {}
+    )
+    out = dict(found)
+    for name, wanted in channel.forms.items():
+        fits = [form for form in found.values() if set(wanted) <= _held(form)]
+        if len(fits) == 1:
+            out[name] = fits[0]
+    return out
+
+
+def _held(form: Mapping[str, Any]) -> set[str]:
+    """The names of its fields."""
+    return {str(each[0]) for each in form["order"]}
+
+
+def _heard(channel: Channel, page: Page) -> Heard:
+    tree = page.tree if isinstance(page.tree, Mapping) else {}
+    return Heard(
+        str(tree.get("text", "")), page.status, page.tree, tuple(_named(channel, page.tree)), str(tree.get("title", ""))
+    )
+
+
+# ---- logging in -----------------------------------------------------------------------------------------------------
+
+
+def login(
+    channel: Channel, account: str, secret: Ref, authenticated: bool, consents: Fill
+) -> Generator[Open | Submit, Page | Lost, Login]:
+    """Log in: while a page shows a form of the table, fill it, each once; a question only with consent."""
+    how = channel.login
+    auth = (how.auth, account, secret) if how.auth else None
+    got, sent, done = (yield Open(how.page, auth)), bool(how.auth), set[str]()
+    for _ in range(MOST_FORMS):
+        if isinstance(got, Lost):
+            return Cut(sent, got.why) if got.end is End.CLOSED else Silent(sent, got.why or got.end.value)
+        if got.torn:
+            return Silent(sent, got.torn)
+        shown = _named(channel, got.tree)
+        name = next((one for one in how.forms if one in shown and one not in done), "")
+        # the form of the login again is what a refusal looks like
+        if not name or (sent and not how.forms[name].gate and done):
+            return _entered(channel, got, sent)
+        form = how.forms[name]
+        if form.gate and form.gate not in consents:
+            return Asked(form.gate, str(got.tree.get("text", ""))[:200])
+        new = consents.get(form.gate, ())
+        try:
+            fields = _fields(
+                shown[name],
+                {field_name: _credential(text, account, secret, new) for field_name, text in form.fill.items()},
+                press=form.press,
+            )
+        except ValueError as e:
+            return Silent(sent, str(e))
+        done.add(name)
+        sent = True
+        got = yield Submit(
+            name if name in (got.tree.get("forms") or {}) else str(shown[name]["own"]), fields, form.press
+        )
+    return Silent(sent, "one form after another")
+
+
+def _credential(text: str, account: str, secret: Ref, new: Text) -> Text:
+    if text == "{account}":
+        return (account,)
+    if text == "{secret}":
+        return (Slot(secret),)
+    return new if text == GATE_NEW else (text,)
+
+
+def _entered(channel: Channel, got: Page, sent: bool) -> Login:
+    heard = _heard(channel, got)
+    found = row_for(channel.replies, heard)
+    if found is None:
+        return Silent(sent, f"it answers {got.status}, which the family does not know")
+    said = reason(found, heard) if found.means != "inside" else ""
+    match found.means:
+        case "inside":
+            return Opened(session=Session())
+        case "refused":
+            return Refused(said)
+        case "locked":
+            return Locked(said)
+        case "not ready":
+            return NotReady(said)
+        # the door once more, after name and word were given
+        case "ended":
+            return Refused(said) if sent else Silent(False, said)
+        case _:
+            return Silent(sent, said)
+
+
+# ---- asking ---------------------------------------------------------------------------------------------------------
+
+
+def message(how: AskHow | OpHow, fill: Fill) -> Text:
+    """The page that is looked at or written on. Raises ValueError where a slot stays open."""
+    if isinstance(how, OpHow):
+        for name, template in how.fill.items():
+            if not fill_in(template, fill):
+                raise ValueError(f"nothing fills {name}")
+    return fill_in(how.page, fill)
+
+
+def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
+    """Look at one page, with all parts of its list; or at the fields of one form."""
+    got = yield from _looked(channel, fetch.how, fetch.fill)
+    return got if not isinstance(got, Done) else Done(Replies(tree=_view(channel, fetch.how, got.reply.tree)))
+
+
+def _view(channel: Channel, how: AskHow, tree: Tree) -> Tree:
+    if not how.form:
+        return tree
+    form = _named(channel, tree).get(how.form)
+    return form["fields"] if form is not None else None
+
+
+def _looked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
+    target, pages = _place(fill_in(how.page, fill)), list[Tree]()
+    while True:
+        got = yield Open(target)
+        bad = _wrong(channel, got, sent=False)
+        if bad is not None:
+            return bad
+        assert isinstance(got, Page)
+        if how.form and how.form not in _named(channel, got.tree):
+            return No(f"it shows no form {how.form}")
+        pages.append(got.tree)
+        further = one(got.tree, f"links/{how.next}") if how.next else MISSING
+        if further is MISSING or not further or (until is not None and until(got.tree)):
+            # rows are picked from the page that shows the item, and its form is the one in hand
+            return Done(Replies(tree=pages[-1] if until is not None or len(pages) == 1 else _joined(pages)))
+        if len(pages) >= MOST_PAGES or not _own(str(further)):
+            return Unclear("its list has no end, or goes on elsewhere")
+        target = str(further)
+
+
+def _own(target: str) -> bool:
+    """Is it a place on this very unit?"""
+    return target.startswith("/") and not target.startswith("//") and target.isprintable() and " " not in target
+
+
+def _joined(pages: list[Tree]) -> Tree:
+    out = dict(pages[0])
+    tables: dict[str, list[Any]] = {}
+    for page in pages:
+        for name, rows in page.get("tables", {}).items():
+            tables.setdefault(name, []).extend(rows)
+    return {**out, "tables": tables}
+
+
+def _wrong(channel: Channel, got: Page | Lost, sent: bool) -> No | Unclear | Ended | None:
+    """What stands against taking this for an answer; None where nothing does."""
+    if isinstance(got, Lost):
+        return Ended(sent) if got.end is End.CLOSED else Unclear(got.why or got.end.value)
+    if got.torn:
+        return Unclear(got.torn)
+    heard = _heard(channel, got)
+    found = row_for(channel.replies, heard)
+    if found is None:
+        moved = f", and points to {got.moved}" if got.moved else ""
+        return Unclear(f"it answers {got.status}, which the family does not know{moved}")
+    if found.means in ("inside", "asked twice"):
+        return None if found.means == "inside" else Unclear("it says that this was sent twice")
+    # the door in the place of the page: whoever was inside is so no more, and what was sent was not taken
+    if found.means in ("ended", "refused"):
+        return Ended(sent=False)
+    return No(reason(found, heard) or f"it answers {got.status}")
+
+
+def _place(text: Text) -> str:
+    if any(not isinstance(part, str) for part in text):
+        raise ValueError("a secret never stands in the place of a page")
+    return "".join(part for part in text if isinstance(part, str))
+
+
+# ---- telling --------------------------------------------------------------------------------------------------------
+
+
+def tell(channel: Channel, order: Order, session: Session) -> Telling:
+    """Write one thing: the page afresh, its form filled as a browser would, submitted once, and what comes after it."""
+    how: OpHow = order.how
+    page = yield from _form_page(channel, how, order.fill)
+    if not isinstance(page, Done):
+        return page
+    shown = _named(channel, page.reply.tree)
+    form = shown.get(how.form) if how.form else next(iter(shown.values()), None) if len(shown) == 1 else None
+    if form is None:
+        return No(f"it shows no form {how.form}", sent=False)
+    changed: dict[str, Text] = {name: fill_in(template, order.fill) for name, template in how.fill.items()}
+    for place, text in order.fill.items():
+        if place.startswith(BOUND):
+            changed[place[len(BOUND) :]] = text
+    try:
+        fields = _fields(form, changed, how.blank, how.press)
+    except ValueError as e:
+        return No(str(e), sent=False)
+    got = yield Submit(str(form["own"]), fields, how.press)
+    done = set[str]()
+    for _ in range(MOST_FORMS):
+        bad = _wrong(channel, got, sent=True)
+        if bad is not None:
+            return bad
+        assert isinstance(got, Page)
+        shown = _named(channel, got.tree)
+        name = next((one for one in how.after if one in shown and one not in done), "")
+        if not name:
+            return Done(Replies(tree=got.tree))
+        done.add(name)
+        further = how.after[name]
+        try:
+            fields = _fields(shown[name], {key: (text,) for key, text in further.fill.items()}, press=further.press)
+        except ValueError as e:
+            return Unclear(str(e))
+        got = yield Submit(str(shown[name]["own"]), fields, further.press)
+    return Unclear("one form after another")
+
+
+def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
+    """The page with the form: that of the ask, or the one its row leads to, or one of its own."""
+    if how.view is None or not how.view.at:
+        target = how.page or (how.view.ask.page if how.view else "")
+        return (yield from _looked(channel, AskHow(target), fill))
+    key = fill.get("key", ("",))
+    wanted = key[0] if key and isinstance(key[0], str) else ""
+    view = how.view
+
+    def row(tree: Tree) -> Tree:
+        for keys, node in pick(tree, view.at):
+            named = (keys[-1] if keys else None) if view.key == "#" else as_text(one(node, view.key))
+            if named == wanted:
+                return node
+        return MISSING
+
+    if not how.link:
+        return (
+            (yield from _looked(channel, AskHow(how.page), fill))
+            if how.page
+            else (yield from _looked(channel, view.ask, fill))
+        )
+    read = yield from _looked(channel, view.ask, fill, lambda tree: row(tree) is not MISSING)
+    if not isinstance(read, Done):
+        return read
+    node = row(read.reply.tree)
+    if node is MISSING:
+        return No("there is no such row any more", sent=False)
+    leads = as_text(one(node, view.handles.get(how.link, "")))
+    if leads is None or not _own(leads):
+        return No(f"its row leads nowhere by {how.link}", sent=False)
+    return (yield from _looked(channel, AskHow(leads), {}))
+
+
+def _fields(
+    form: Mapping[str, Any], changed: Mapping[str, Text], blank: tuple[str, ...] = (), press: str = ""
+) -> tuple[tuple[str, Text], ...]:
+    """What a browser sends, in the order of the page. Raises ValueError where a field is not there, a choice is not offered, or a
+    secret field would be sent as it stands."""
+    out: list[tuple[str, Text]] = []
+    buttons = form["buttons"]
+    if form["method"] != "post":
+        raise ValueError("its form would put what is filled in into the address of a page")
+    if press not in buttons if press else len(buttons) > 1:
+        raise ValueError(f"its buttons are {', '.join(buttons) or 'none'}")
+    if missing := [name for name in changed if name not in _held(form)]:
+        raise ValueError(f"its form has no field {missing[0]}")
+    for name, kind, value, choices in form["order"]:
+        text = changed.get(name)
+        if kind == "off" or (kind == "file"):
+            continue
+        if kind == "hidden" and text is None:
+            out.append((name, HIDDEN))
+        elif text is None and kind == "secret":
+            if name not in blank:
+                raise ValueError(f"its field {name} is for a secret, and nothing fills it")
+            out.append((name, ("",)))
+        elif kind == "box":
+            on = value if text is None else text == ("yes",)
+            if on:
+                out.append((name, (choices[0] if choices else "on",)))
+        elif kind == "choice" and text is not None:
+            if len(text) != 1 or text[0] not in choices:
+                raise ValueError(
+                    f"its field {name} offers {', '.join(map(str, choices))}, and not {text[0] if text else 'nothing'}"
+                )
+            out.append((name, text))
+        else:
+            out.append((name, text if text is not None else (str(value),)))
+    return tuple(out)
+
+
+def leave(channel: Channel) -> Generator[Open, Any, None]:
+    """End the session, where the unit knows a page for it."""
+    if channel.leave:
+        yield Open(channel.leave)
+
+
+TALK = Talk("pages", Channel, AskHow, OpHow, message, login, ask, tell, leave)
