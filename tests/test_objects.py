@@ -1,10 +1,11 @@
-"""Talking in objects: the conversation alone, two very unlike units of the bench from the carton to proven, each fault of theirs,
-and servers that nobody here wrote."""
+"""Talking in objects and in pages: the conversations alone, very unlike units of the bench from the carton to proven, each fault of
+theirs, and servers that nobody here wrote."""
 
 from __future__ import annotations
 
 import asyncio
 import hashlib
+import itertools
 import json
 import shutil
 import subprocess
@@ -21,6 +22,7 @@ from tests.conftest import MASTER, NETWORK, Bench, Tool
 from tests.test_job import journal
 from yardbolt.bench.linecamera import LineCamera
 from yardbolt.bench.packetgate import PacketGate
+from yardbolt.bench.waysiderouter import WaysideRouter
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.check import family_of
@@ -165,12 +167,13 @@ safe: {{copy: copy/safe.kdbx}}
 units:
   lc2-04: {{family: wendlock-lc2, segment: line, at: {net}.3, serial: WL2-40718}}
   gd6-01: {{family: harrowfen-gd6, segment: line, at: {net}.4, serial: GD6-3318}}
+  wr1-02: {{family: osterlin-wr1, segment: line, at: {net}.5, serial: WR1-20551}}
 """
 
 
 @pytest.fixture
 def yard(tool: Tool, benches: Callable[[], Bench], light_safe: bytes) -> Tool:
-    """A job with both units, as they left the works."""
+    """A job with these units, as they left the works."""
     benches()
     tool.folder = tool.folder / "job"
     for place in ("safe.kdbx", "copy/safe.kdbx"):
@@ -187,28 +190,32 @@ def unit_of(bench: Bench, kind: type) -> Any:
     return next(stand.unit for stand in bench.stands if isinstance(stand.unit, kind))
 
 
-def test_two_units_behind_objects_are_tightened_and_proven(yard: Tool, benches: Callable[[], Bench]) -> None:
+def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, benches: Callable[[], Bench]) -> None:
     """Everything planted is found and ends; another certificate is followed where the manual announces it; what somebody staged
     is named, and dropped only where the owner allows it; a second plan is empty."""
     bench = benches()
-    camera, gate = unit_of(bench, LineCamera), unit_of(bench, PacketGate)
+    camera, gate, router = unit_of(bench, LineCamera), unit_of(bench, PacketGate), unit_of(bench, WaysideRouter)
     found = json.loads(yard("check", "--format", "json", code=3))
     fails = {name: {one["rule"] for one in unit["findings"] if one["state"] == "fails"} for name, unit in found.items()}
-    both = {
-        "factory-login",
-        "plain-service",
-        "own-account",
-        "open-sources",
-        "password-length",
-        "password-classes",
-        "clock",
-        "name",
-        "banner",
-        "certificates",
+    every = set(
+        [
+            "factory-login",
+            "plain-service",
+            "own-account",
+            "open-sources",
+            "password-length",
+            "clock",
+            "name",
+            "banner",
+            "certificates",
+        ]
+    )
+    more = {
+        "lc2-04": {"guard-mode", "idle-timeout", "lock-out", "password-classes"},
+        "gd6-01": {"sessions", "password-classes"},
+        "wr1-02": {"idle-timeout"},
     }
-    assert fails["lc2-04"] >= both | {"guard-mode", "idle-timeout", "lock-out"} and fails["gd6-01"] >= both | {
-        "sessions"
-    }
+    assert all(fails[name] >= every | planted for name, planted in more.items()), fails
     assert "1 edit (notice)" in yard.run("steps", "gd6-01").stdout
     assert (
         "drop edits" in yard.error("tighten", "--yes", "gd6-01", code=5)
@@ -216,21 +223,23 @@ def test_two_units_behind_objects_are_tightened_and_proven(yard: Tool, benches: 
         and "lt-works" not in gate.draft.folk
     )
     (yard.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=", drop edits: yes"))
-    for name, unit in (("lc2-04", camera), ("gd6-01", gate)):
-        assert "SAFE TO UNPLUG" in yard("tighten", "--yes", name, code=3)
+    for name, unit in (("lc2-04", camera), ("gd6-01", gate), ("wr1-02", router)):
+        assert "SAFE TO UNPLUG  all" in yard("tighten", "--yes", name, code=None), name
         assert sorted(unit.known()) == ["lt-watch", "lt-works"]
     assert (camera.guard, camera.certificate, camera.called) == ("strict", 2, "lc2-04")
     assert gate.live.named == "gd6-01" and not gate.edits() and not gate.live.gates["hatch"].open
     again = json.loads(yard("check", "--format", "json", code=3))
     for name, unit in again.items():
         left = {one["rule"] for one in unit["findings"] if one["state"] == "fails"}
-        assert left == {"certificates"}, (name, left)
-    assert yard("steps").count("0 changes") == 2
-    every = "".join(yard.said) + json.dumps(journal(yard.folder))
-    assert not [word for word in (*camera.known().values(), *gate.known().values()) if word in every]
+        # its pages know no kinds of character
+        assert left == ({"certificates", "password-classes"} if name == "wr1-02" else {"certificates"}), (name, left)
+    assert yard("steps", code=None).count("0 changes") == 3
+    assert (router.live.called, router.live.gates["plain"].open, router.waiting()) == ("wr1-02", False, [])
+    said = "".join(yard.said) + json.dumps(journal(yard.folder))
+    assert not [word for unit in (camera, gate, router) for word in unit.known().values() if word in said]
 
 
-FAULTS = {"hang": 4, "noise": 4, "garbage": 4, "endless": 4, "newkey": 5, "drop": 4}
+FAULTS = ("hang", "noise", "garbage", "endless", "newkey", "drop")
 
 
 def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[], Bench]) -> None:
@@ -239,20 +248,18 @@ def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[
     nothing staged."""
     bench = benches()
     yard("check", code=3)
-    for fault in FAULTS:
+    for fault, name in itertools.product(FAULTS, ("gd6-01", "wr1-02")):
         bench.fault(fault)
-        said = yard.run("check", "gd6-01", "--format", "json")
+        said = yard.run("check", name, "--format", "json")
         assert said.returncode in (3, 4, 5), (fault, said)
         if said.returncode != 5 and said.stdout.strip():
-            rows = json.loads(said.stdout)["gd6-01"]["findings"]
-            assert not [
-                row
-                for row in rows
-                if row["state"] == "holds" and row["rule"] in ("password-length", "own-account", "factory-login")
-            ], fault
+            rows = json.loads(said.stdout)[name]["findings"]
+            good = {row["rule"] for row in rows if row["state"] == "holds"}
+            assert not good & {"password-length", "own-account", "factory-login"}, (fault, name)
     bench.fault("swallow")
     (yard.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=", drop edits: yes"))
-    assert yard.run("tighten", "--yes", "lc2-04").returncode == 5
+    for name in ("lc2-04", "wr1-02"):
+        assert yard.run("tighten", "--yes", name).returncode == 5, name
     bench.fault("none")
     camera, gate = unit_of(bench, LineCamera), unit_of(bench, PacketGate)
     assert sorted(camera.known()) == ["fitter", "warden"] and camera.guard == "easy"
