@@ -197,7 +197,16 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     camera, gate, router = unit_of(bench, LineCamera), unit_of(bench, PacketGate), unit_of(bench, WaysideRouter)
     found = json.loads(yard("check", "--format", "json", code=3))
     fails = {name: {one["rule"] for one in unit["findings"] if one["state"] == "fails"} for name, unit in found.items()}
-    every = {"factory-login", "plain-service", "own-account", "open-sources", "password-length", "clock", "name", "banner"}
+    every = {
+        "factory-login",
+        "plain-service",
+        "own-account",
+        "open-sources",
+        "password-length",
+        "clock",
+        "name",
+        "banner",
+    }
     more = {
         "lc2-04": {"guard-mode", "idle-timeout", "lock-out", "password-classes"},
         "gd6-01": {"sessions", "password-classes"},

@@ -107,7 +107,7 @@ class LineCamera(Plugged):
         if hand.on and admits(hand.where, source) and hmac.compare_digest(right, told.get("response", "")):
             hand.wrong = 0
             return 200, who
-        hand.wrong += 1
+        hand.wrong += 1 if self.rules["tries"] else 0
         if self.rules["tries"] and hand.wrong >= self.rules["tries"]:
             hand.wrong, hand.rests_until = 0, self.tick() + self.rules["lock"]
         return 401, who

@@ -159,13 +159,18 @@ def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[
     for count, table in enumerate(root.xpath("//table"), 1):
         tables[_words(table.find("caption")) or table.get("id") or f"table {count}"] = _rows(table, within)
     return {
-        "title": _words(root.find(".//title")), "text": _words(root)[:LONGEST], "forms": forms, "tables": tables,
+        "title": _words(root.find(".//title")), "text": _lines(root)[:LONGEST], "forms": forms, "tables": tables,
         "links": _links(root, within), "pairs": {name: pairs for name, rows in tables.items() if (pairs := _pairs(rows))},
     }, kept, torn  # fmt: skip
 
 
 def _words(node: Any) -> str:
     return clean(" ".join(" ".join(node.itertext()).split())) if node is not None else ""
+
+
+def _lines(root: Any) -> str:
+    """The words of a page, each piece on a line of its own."""
+    return "\n".join(line for piece in root.itertext() if (line := clean(" ".join(piece.split()))))
 
 
 def _links(node: Any, within: Any) -> dict[str, str]:

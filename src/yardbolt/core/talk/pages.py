@@ -256,6 +256,8 @@ def _entered(channel: Channel, got: Page, sent: bool) -> Login:
 def message(how: AskHow | OpHow, fill: Fill) -> Text:
     """The page that is looked at or written on. Raises ValueError where a slot stays open."""
     if isinstance(how, OpHow):
+        if how.link and not how.fill and any(place.startswith(BOUND) for place in fill):
+            raise ValueError("its form is behind a row, and 'fill' does not say which field takes it")
         for name, template in how.fill.items():
             if not fill_in(template, fill):
                 raise ValueError(f"nothing fills {name}")
@@ -348,8 +350,9 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     if form is None:
         return No(f"it shows no form {how.form}", sent=False)
     changed: dict[str, Text] = {name: fill_in(template, order.fill) for name, template in how.fill.items()}
+    # what a table calls its columns says nothing of the fields behind a row: there `fill` does
     for place, text in order.fill.items():
-        if place.startswith(BOUND):
+        if place.startswith(BOUND) and not how.link:
             changed[place[len(BOUND) :]] = text
     try:
         fields = _fields(form, changed, how.blank, how.press)

@@ -1,0 +1,446 @@
+"""Talking in pages: what a browser would send, hostile pages, the wire on real sockets; and the web units of the bench against
+their own manuals."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import hmac
+import re
+from collections.abc import Awaitable, Callable, Mapping
+from typing import Any
+
+import pytest
+
+from tests.bare import run_on
+from tests.conftest import NETWORK
+from yardbolt.bench.linecamera import EPOCH, LineCamera
+from yardbolt.bench.packetgate import PacketGate
+from yardbolt.bench.waysiderouter import WaysideRouter
+from yardbolt.core.doors import Door
+from yardbolt.core.family.check import family_of
+from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.writing import render
+from yardbolt.core.plane.change import Drop, Make, Set
+from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.ports import Credential
+from yardbolt.core.secret import Ref, Secret, Slot
+from yardbolt.core.talk.conversation import Fetch
+from yardbolt.core.talk.outcomes import (
+    Asked,
+    Cut,
+    Done,
+    End,
+    Ended,
+    Locked,
+    Lost,
+    No,
+    NotReady,
+    Opened,
+    Refused,
+    Silent,
+    Unclear,
+)
+from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Submit
+from yardbolt.wires.pages import Pages, _read
+
+TREE: dict[str, Any] = {
+    "family": "hut", "title": "Signal hut",
+    "channels": {"desk": {
+        "talk": "pages", "services": {"https": "sealed"}, "forms": {"first": ["w1", "w2"]}, "leave": "/out",
+        "login": {"page": "/door", "forms": {"door": {"fill": {"who": "{account}", "word": "{secret}"}, "press": "In"},
+                                             "first": {"gate": "change", "fill": {"w1": "{new}", "w2": "{new}"}}}},
+        "replies": [{"text": "wait", "means": "not ready"}, {"text": "shut for you", "means": "locked"}, {"text": "not let in", "means": "refused"},
+                    {"form": "door", "means": "ended"}, {"text": "No:", "means": "no"}, {"text": "sent twice", "means": "asked twice"},
+                    {"title": "Desk", "means": "inside"}]}},
+    "asks": {"rest": {"page": "/rest", "form": "rest", "leaves": {"idle": {"at": "m", "codec": "minutes", "words": {"0": "never"}}, "banner": {"at": "t", "empty": "not set"}}},
+             "folk": {"page": "/folk", "next": "More", "rows": [{"at": "tables/Folk/*", "into": "accounts", "key": "Name", "whole": "yes",
+                      "handles": {"alter": "links/Alter"}, "leaves": {"role": "Rank"}}]}},
+    "values": {"accounts/*/role": {"words": {"chief": "full", "guest": "read"}}},
+    "ops": {"rest": {"on": "rest", "press": "Note", "set": ["idle", "banner"]},
+            "hire": {"page": "/folk", "form": "new", "make": ["accounts/*"], "fill": {"n": "{key}", "r": "{role}", "w": "{secret}"}},
+            "rank": {"on": "folk", "link": "alter", "form": "one", "press": "Note", "set": ["accounts/*/role"], "fill": {"r": "{value}"}, "blank": ["w"]},
+            "dismiss": {"on": "folk", "link": "alter", "form": "one", "press": "Go", "blank": ["w"], "drop": ["accounts/*"], "after": {"sure": {"press": "Yes"}}}},
+}  # fmt: skip
+FAMILY = family_of(TREE)
+_, CHANNEL, TALK = FAMILY.channel_of("https")
+DOOR = "<title>Hut</title><form name=door method=post action=/door><input type=hidden name=g value=77><input name=who><input type=password name=word><button>In</button></form></html>"
+REST = (
+    "<title>Desk</title><form name=rest method=post action=/rest><input type=hidden name=g value=5><input name=m value=0><textarea name=t></textarea>"
+    "<input type=checkbox name=bell value=1 checked><input type=checkbox name=lamp><input name=old value=x disabled><select name=z><option value=a>A"
+    "<option value=b selected>B</select><input type=radio name=q value=1><input type=radio name=q value=2 checked><input type=file name=f>"
+    "<input type=submit name=p value=Note><button name=p value=Wipe>Wipe</button></form></html>"
+)
+FOLK = (
+    "<title>Desk</title><table><caption>Folk</caption><tr><th>Name<th>Rank<th></tr><tr><td>keeper<td>chief<td><a href='/one?n=1'>Alter</a></tr></table>"
+    "{more}<form name=new method=post><input name=n><select name=r><option>chief<option>guest</select><input type=password name=w><button>Take on</button></form></html>"
+)
+ONE = "<title>Desk</title><form name=one method=post><select name=r><option selected>chief<option>guest</select><input type=password name=w><button>Note</button><button>Go</button></form></html>"
+SURE = "<title>Desk</title><form name=sure method=post><button>Yes</button></form></html>"
+INSIDE = "<title>Desk</title><p>noted</p></html>"
+
+
+def within(href: str) -> str | None:
+    """A link of the hut as a place on it."""
+    return None if "//" in href else href or "/here"
+
+
+def page(text: str, status: int = 200) -> Page:
+    """A page as the wire gives it."""
+    tree, _, torn = _read(text.encode(), "utf-8", within)
+    return Page(status, tree, torn=torn)
+
+
+class Hut:
+    """The unit and the wire in one: it shows its pages and keeps what was submitted."""
+
+    def __init__(self, after: Mapping[str, str] | None = None, **pages: str) -> None:
+        self.pages = {
+            "/door": DOOR,
+            "/rest": REST,
+            "/folk": FOLK.format(more="<a href=/folk2>More</a>"),
+            "/one?n=1": ONE,
+            "/one?n=2": ONE,
+            **{f"/{k}": v for k, v in pages.items()},
+        }
+        self.pages["/folk2"] = FOLK.format(more="").replace("keeper", "other").replace("n=1", "n=2")
+        self.after, self.sent, self.asked = dict(after or {}), list[Submit](), list[str]()
+
+    def __call__(self, event: Open | Submit) -> Page | Lost:
+        if isinstance(event, Open):
+            self.asked.append(event.target)
+            return page(self.pages[event.target])
+        self.sent.append(event)
+        return page(self.after.get(event.form, INSIDE))
+
+
+def logged(hut: Any, consents: Any = None) -> Any:
+    """A login at the hut."""
+    return run_on(hut, TALK.login(CHANNEL, "keeper", Ref("safe:u/keeper"), False, consents or {}))
+
+
+def test_logging_in_is_forms_in_a_row_each_once() -> None:
+    """The door, then a question only with consent; a door that comes again is a refusal; what no row knows is silence."""
+    hut = Hut()
+    assert isinstance(logged(hut), Opened)
+    (sent,) = hut.sent
+    assert (
+        sent.fields == (("g", HIDDEN), ("who", ("keeper",)), ("word", (Slot(Ref("safe:u/keeper")),)))
+        and sent.button == "In"
+    )
+    first = "<title>Hut</title><p>Set a word.</p><form method=post><input type=password name=w1><input type=password name=w2><button>Set</button></form></html>"
+    asked = logged(Hut({"door": first}))
+    assert isinstance(asked, Asked) and asked.gate == "change" and "Set a word." in asked.said
+    hut = Hut({"door": first})
+    assert isinstance(logged(hut, {"change": (Slot(Ref("safe:u/keeper")),)}), Opened)
+    assert hut.sent[1].fields == (("w1", (Slot(Ref("safe:u/keeper")),)), ("w2", (Slot(Ref("safe:u/keeper")),)))
+    for after, outcome in (
+        (DOOR, Refused), (DOOR.replace("<form", "not let in<form"), Refused), (DOOR.replace("<form", "shut for you<form"), Locked),
+        ("<title>Hut</title>wait</html>", NotReady), ("<title>Other</title></html>", Silent), ("<title>Desk</title>", Silent),
+    ):  # fmt: skip
+        assert isinstance(logged(Hut({"door": after})), outcome), after
+    assert isinstance(logged(lambda event: Lost(End.CLOSED)), Cut) and isinstance(
+        logged(lambda event: Lost(End.SILENT)), Silent
+    )
+    got = DOOR.replace("method=post", "method=get")
+    assert isinstance(logged(Hut(door=got)), Silent), "no password goes into the address of a page"
+
+
+def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
+    """Every field in its order, boxes only when on, disabled ones and files never, the button that was named; a choice must be
+    offered; a secret field is filled, or left empty on purpose, or nothing is sent."""
+    hut = Hut()
+    parts = [
+        part
+        for ask in FAMILY.asks
+        for part in extract(FAMILY, ask, run_on(hut, TALK.ask_(CHANNEL, Fetch(ask.how), None)).reply)
+    ]
+    plane = merge(FAMILY, parts).plane
+    assert sorted(plane.accounts.by_key) == ["keeper", "other"] and plane.accounts.complete
+    assert (plane.idle, plane.banner, get(plane, ("accounts", "keeper", "role"))) == (float("inf"), ABSENT, "full")
+
+    def told(change: Any, hut: Hut) -> Any:
+        return run_on(hut, TALK.tell(CHANNEL, render(FAMILY, change, plane), None))
+
+    hut = Hut()
+    assert isinstance(told(Set(("idle",), 600.0), hut), Done)
+    assert hut.sent[0] == Submit(
+        "rest", (("g", HIDDEN), ("m", ("10",)), ("t", ("",)), ("bell", ("1",)), ("z", ("b",)), ("q", ("2",))), "Note"
+    )
+    hut = Hut()
+    assert isinstance(told(Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new")))), hut), Done)
+    assert hut.sent[0].fields == (("n", ("new",)), ("r", ("guest",)), ("w", (Slot(Ref("safe:u/new")),)))
+    hut = Hut()
+    assert isinstance(told(Set(("accounts", "other", "role"), "read"), hut), Done)
+    assert hut.asked == ["/folk", "/folk2", "/one?n=2"] and hut.sent[0].fields == (("r", ("guest",)), ("w", ("",)))
+    hut = Hut({"one": SURE})
+    assert isinstance(told(Drop(("accounts", "keeper")), hut), Done) and [one.button for one in hut.sent] == [
+        "Go",
+        "Yes",
+    ]
+    # what does not fit is not sent
+    for spoiled, said in (
+        (ONE.replace("<option>guest", ""), "offers chief, and not guest"), (ONE.replace("name=r", "name=x"), "no field r"),
+        (ONE.replace("<button>Note</button>", ""), "its buttons are Go"), (ONE.replace("name=one", "name=two"), "shows no form one"),
+        (ONE.replace("name=w>", "name=w><input type=password name=v>"), "is for a secret, and nothing fills it"),
+        (ONE.replace("method=post", "method=post action=//203.0.113.9/"), "into the address"),
+    ):  # fmt: skip
+        hut = Hut(None, **{"one?n=1": spoiled})
+        answer = told(Set(("accounts", "keeper", "role"), "read"), hut)
+        assert isinstance(answer, No) and said in answer.said and not answer.sent and not hut.sent, (spoiled, answer)
+    assert told(Set(("accounts", "nobody", "role"), "read"), Hut()) == No("there is no such row any more", sent=False)
+    elsewhere = Hut(folk=FOLK.format(more="").replace("/one?n=1", "https://203.0.113.9/one"))
+    assert isinstance(told(Set(("accounts", "keeper", "role"), "read"), elsewhere), No) and not elsewhere.sent
+    # and what came of it is told by the table alone
+    for after, outcome in (
+        ("<title>Desk</title>No: too short</html>", No("No: too short")), ("<title>Desk</title>sent twice</html>", Unclear),
+        (DOOR, Ended(sent=False)), ("<title>?</title></html>", Unclear), ("<title>Desk</title>", Unclear),
+    ):  # fmt: skip
+        answer = told(Set(("idle",), 600.0), Hut({"rest": after}))
+        assert answer == outcome if isinstance(outcome, No | Ended) else isinstance(answer, Unclear), (after, answer)
+
+
+@pytest.mark.parametrize(
+    ("text", "torn"),
+    [("", "empty"), ("<html>" + "<b>" * 240 + "x" + "</html>", "deeper"), ("<title>x</title><p>half", "whole"), ("\0\x1b[31m<title>\x1b]0;x\x07y</title></html>", "")],
+)  # fmt: skip
+def test_hostile_pages_are_told_and_never_taken_for_whole(text: str, torn: str) -> None:
+    """Nothing is raised, no sign that steers a terminal is left, and what did not come whole says so."""
+    tree, _, why = _read(text.encode(), "no-such-charset", within)
+    assert torn in why and bool(torn) == bool(why)
+    assert not re.search(r"[\x00-\x08\x1b]", str(tree.get("text", "")) + str(tree.get("title", "")))
+
+
+def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_elsewhere() -> None:
+    """On real sockets: the cookie of a unit whose clock stands in 1970 and that names another domain is kept all the same; the
+    hidden field goes back as it stood; a redirect elsewhere is told; a loop ends."""
+    heard: list[str] = []
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        try:
+            head = (await reader.readuntil(b"\r\n\r\n")).decode()
+        except asyncio.IncompleteReadError:
+            writer.close()  # it only looked whether somebody is there
+            return
+        length = int(re.search(r"(?i)content-length: (\d+)", head)[1]) if "ontent-" in head and "POST" in head else 0  # type: ignore[index]
+        body = (await reader.readexactly(length)).decode()
+        heard.append(
+            head.split("\r\n")[0] + " | " + (re.search(r"(?i)cookie: (.*)\r", head) or ["", ""])[1] + " | " + body
+        )
+        path = head.split()[1]
+        more = {"/away": "Location: https://203.0.113.9/x\r\n", "/loop": "Location: /loop\r\n"}.get(path, "")
+        status = "302 Found" if more else "200 OK"
+        cookie = "Set-Cookie: seat=42; expires=Thu, 01 Jan 1970 00:00:00 GMT; Domain=other.invalid; Secure\r\n"
+        sent = DOOR.encode()
+        writer.write(
+            f"HTTP/1.1 {status}\r\n{more}{cookie}Content-Type: text/html\r\nContent-Length: {len(sent)}\r\nConnection: close\r\n\r\n".encode()
+            + sent
+        )
+        await writer.drain()
+        writer.close()
+
+    async def run(work: Callable[[Pages], Awaitable[Any]]) -> Any:
+        server = await asyncio.start_server(serve, f"{NETWORK}.78", 8080)
+        wire = Pages({Ref("safe:a"): Secret("w&rd=1")}.get, "")
+        async with server:
+            assert isinstance(
+                await wire.open(
+                    Door("http", f"{NETWORK}.78", 8080, "http"), f"{NETWORK}.10", Credential("k", Ref("safe:a"))
+                ),
+                Opened,
+            )
+            try:
+                return await work(wire)
+            finally:
+                await wire.close()
+                await asyncio.sleep(0.1)  # whoever only looked is gone too
+
+    async def through(wire: Pages) -> Any:
+        shown = await wire.exchange(Open("/door"))
+        assert isinstance(shown, Page) and "77" not in str(shown.tree) and "42" not in str(shown.tree)
+        return await wire.exchange(
+            Submit("door", (("g", HIDDEN), ("who", ("k",)), ("word", (Slot(Ref("safe:a")),))), "In")
+        )
+
+    asyncio.run(run(through))
+    assert heard[-1] == "POST /door HTTP/1.1 | seat=42 | g=77&who=k&word=w%26rd%3D1"
+    away = asyncio.run(run(lambda wire: wire.exchange(Open("/away"))))
+    assert away.moved == "https://203.0.113.9/x" and not any("203.0.113.9" in line.split(" | ")[0] for line in heard)
+    assert "without end" in asyncio.run(run(lambda wire: wire.exchange(Open("/loop")))).torn
+    lost = asyncio.run(run(lambda wire: wire.exchange(Submit("nothing", ()))))
+    assert isinstance(lost, Lost) and isinstance(
+        run_on(lambda e: page(REST), TALK.ask_(CHANNEL, Fetch(AskHow("/rest", "none")), None)), No
+    )
+
+
+# ---- the units of the bench, against their manuals ------------------------------------------------------------------
+
+
+class Tick:
+    """A time that goes by hand."""
+
+    now = 100.0
+
+    def __call__(self) -> float:
+        return self.now
+
+
+def proof(
+    camera: LineCamera, who: str, word: str, method: str = "GET", target: str = "/cab", algorithm: str = "SHA-256"
+) -> str:
+    """What a client answers to the camera's challenge (RFC 7616)."""
+    name = {"SHA-256": "sha256", "MD5": "md5"}[algorithm]
+    offered = next(one for one in camera.challenge() if algorithm in one)
+    nonce = re.search(r'nonce="(\w+)"', offered)[1]  # type: ignore[index]
+
+    def h(text: str) -> str:
+        return hashlib.new(name, text.encode()).hexdigest()
+
+    response = h(f"{h(f'{who}:cab:{word}')}:{nonce}:00000001:ab:auth:{h(f'{method}:{target}')}")
+    return f'Digest username="{who}", realm="cab", nonce="{nonce}", uri="{target}", algorithm={algorithm}, qop=auth, nc=00000001, cnonce="ab", response="{response}"'
+
+
+def test_the_line_camera_is_as_its_manual_says() -> None:
+    """Proof by either digest, a nonce that is used up, wrong words that rest a hand once they count, the strict guard and its
+    name, the last of rank all, the clock."""
+    tick = Tick()
+    camera = LineCamera(tick)
+    for algorithm in ("SHA-256", "MD5"):
+        assert camera.proven("GET", "/cab", proof(camera, "warden", "warden", algorithm=algorithm), "192.0.2.1") == (
+            200,
+            "warden",
+        )
+    old = proof(camera, "warden", "warden")
+    for _ in range(80):
+        assert camera.proven("GET", "/cab", old, "192.0.2.1")[0] == 200
+    assert camera.proven("GET", "/cab", old, "192.0.2.1")[0] == 0, "stale"
+    assert camera.proven("GET", "/other", proof(camera, "warden", "warden"), "192.0.2.1")[0] == 401
+    for _ in range(9):
+        assert camera.proven("GET", "/cab", proof(camera, "warden", "x"), "192.0.2.1")[0] == 401
+    assert camera.answer("warden", "PUT", "/cab/called", {"called": "lc"}) == (
+        409,
+        {"no": "names are given under the strict guard"},
+    )
+    assert camera.answer("warden", "PUT", "/cab/guard", {"guard": "strict"})[0] == 204 and camera.certificate == 2
+    assert camera.rules == {"least": 10, "kinds": 3, "tries": 5, "lock": 300, "rest": 0}
+    assert camera.answer("warden", "PUT", "/cab/notice", {"notice": "x"}) == (409, {"no": "give it a name first"})
+    assert camera.answer("warden", "PUT", "/cab/called", {"called": "lc2-04"})[0] == 204
+    assert "less than" in camera.answer("warden", "PUT", "/cab/rules", {**camera.rules, "least": 6})[1]["no"]
+    for _ in range(5):
+        assert camera.proven("GET", "/cab", proof(camera, "warden", "x"), "192.0.2.1")[0] == 401
+    assert camera.proven("GET", "/cab", proof(camera, "warden", "warden"), "192.0.2.1")[0] == 423
+    tick.now += 301
+    assert camera.proven("GET", "/cab", proof(camera, "warden", "warden"), "192.0.2.1")[0] == 200
+    assert (
+        "rank all must stay" in camera.answer("warden", "DELETE", f"/cab/folk/{camera.slots['warden']}", None)[1]["no"]
+    )
+    before = dict(camera.slots)
+    assert (
+        camera.answer(
+            "warden", "POST", "/cab/folk", {"who": "lt-works", "rank": "all", "on": True, "word": "Abcdefgh-12"}
+        )[0]
+        == 201
+    )
+    assert camera.slots != before, "slots are dealt anew"
+    assert camera.answer("fitter", "GET", "/cab/folk", None)[1]["folk"][0]["word"] == "works"
+    camera.answer("warden", "PUT", "/cab/clock", {"clock": "2026-05-04T06:00:00+00:00"})
+    assert camera.fetch("", "")[1]["clock"].startswith("2026-05-04")
+    camera.start_again()
+    assert camera.fetch("", "")[1]["clock"].startswith(EPOCH.isoformat()[:10]), "the clock is not kept"
+
+
+def test_the_packet_gate_is_as_its_manual_says() -> None:
+    """A call is answered once, within a minute; what is sent changes the draft alone; enacting is refused where nobody would be
+    left, and ends the passes of whoever has another word now."""
+    tick = Tick()
+    gate = PacketGate(tick)
+
+    def enter(who: str, word: str, late: float = 0.0) -> tuple[int, Any]:
+        call = gate.reply("GET", "/gate/call", {}, None, "192.0.2.1")[1]["call"]
+        tick.now += late
+        body = {"by": who, "call": call, "proof": hmac.new(word.encode(), call.encode(), hashlib.sha256).hexdigest()}
+        answer = gate.reply("POST", "/gate/answer", {}, body, "192.0.2.1")
+        assert gate.reply("POST", "/gate/answer", {}, body, "192.0.2.1")[0] in (403, 423), (
+            "a call is good for one answer"
+        )
+        return answer
+
+    status, told = enter("steward", "steward-gd6")
+    assert status == 200 and len(told["warn"]) == 2 and enter("steward", "steward-gd6", late=61)[0] == 403
+    mine = {"gate-pass": told["pass"]}
+
+    def asked(method: str, target: str, body: Any = None) -> tuple[int, Any]:
+        return gate.reply(method, target, mine, body, "192.0.2.1")
+
+    assert asked("GET", "/gate/draft")[1]["edits"] == [{"what": "notice", "by": "works"}]
+    assert asked("POST", "/gate/drop")[0] == 200 and not asked("GET", "/gate/draft")[1]["edits"]
+    uids = {one["name"]: one["uid"] for one in asked("GET", "/gate/folk?of=force")[1]["items"]}
+    for uid in uids.values():
+        assert asked("DELETE", f"/gate/folk/{uid}")[0] == 200
+    assert (
+        asked("POST", "/gate/enact") == (409, {"faults": [{"why": "nobody of rank keeper would be left"}]})
+        and len(gate.live.folk) == 2
+    )
+    asked("POST", "/gate/drop")
+    assert (
+        asked("PATCH", f"/gate/folk/{uids['steward']}", {"word": "another-word"})[0] == 200
+        and gate.known()["steward"] == "steward-gd6"
+    )
+    assert asked("POST", "/gate/enact")[0] == 200 and gate.known()["steward"] == "another-word"
+    assert asked("GET", "/gate/plate")[0] == 401, "another word, another pass"
+    for _ in range(4):
+        assert enter("steward", "steward-gd6")[0] in (403, 423)
+    assert enter("steward", "another-word")[0] == 423
+    tick.now += 91
+    assert enter("steward", "another-word")[0] == 200
+
+
+def test_the_wayside_router_is_as_its_manual_says() -> None:
+    """One session for each; the hidden field changes with every page and is good once; what is noted waits; a place that tried
+    too often is turned away, right word or not."""
+    tick = Tick()
+    router = WaysideRouter(tick)
+    assert "One moment" in router.reply("GET", "/door", {}, {}, "", "192.0.2.1").body
+    tick.now += 3
+
+    def door(word: str, source: str = "192.0.2.1") -> Any:
+        shown = router.reply("GET", "/door", {}, {}, "", source)
+        guard = re.search(r'name="g" value="(\w+)"', shown.body)[1]  # type: ignore[index]
+        return router.reply("POST", "/door", {}, {"g": guard, "who": "trackman", "word": word}, shown.cookie, source)
+
+    first, second = door("wr1"), door("wr1")
+    assert (
+        first.to == second.to == "/desk"
+        and 'name="door"' in router.reply("GET", "/desk", {}, {}, first.cookie, "192.0.2.1").body
+    )
+    seat = second.cookie
+
+    def noted(path: str, query: Mapping[str, str], **fields: str) -> str:
+        shown = router.reply("GET", path, query, {}, seat, "192.0.2.1").body
+        guard = re.search(r'name="g" value="(\w+)"', shown)[1]  # type: ignore[index]
+        sent = {"g": guard, **fields}
+        body = router.reply("POST", path, query, sent, seat, "192.0.2.1").body
+        assert "sent twice" in router.reply("POST", path, query, sent, seat, "192.0.2.1").body
+        return str(body)
+
+    assert (
+        "Noted." in noted("/desk/name", {}, called="wr1-02")
+        and router.live.called == "wr1"
+        and router.waiting() == ["called"]
+    )
+    assert "Not taken: a word of at least 4" in noted("/desk/people", {}, name="x", rank="hand", word="abc")
+    assert "Noted." in noted("/desk/ways", {}, **{"sealed": "1", "from": "192.0.2.0/24", "quiet": "10"})
+    assert "Put in force" in router.reply("GET", "/desk/pending", {}, {}, seat, "192.0.2.1").body
+    assert "Noted." in noted("/desk/pending", {}, press="Put in force")
+    assert (router.live.called, router.live.quiet, router.live.gates["plain"].open) == ("wr1-02", 10, False)
+    assert not router.takes("sealed", "198.51.100.1") and router.takes("sealed", "192.0.2.9")
+    assert (
+        "Yes, remove" in noted("/desk/person", {"n": "1"}, rank="looker", word="", press="Remove")
+        and "fieldhand" in router.noted.people
+    )
+    for _ in range(6):
+        assert "Not let in." in door("x", "192.0.2.66").body
+    assert "Come back later." in door("wr1", "192.0.2.66").body and door("wr1").to == "/desk"
+    router.start_again()
+    assert router.certificate == 2 and not router.inside
