@@ -78,12 +78,12 @@ SETS = {
 }  # fmt: skip
 
 
-def family(channels: Mapping[str, Any] | None = None, **ops: Any) -> Family:
+def family(channels: Mapping[str, Any] | None = None, asks: Mapping[str, Any] | None = None, **ops: Any) -> Family:
     """A make whose edits are staged; `ops` adds or replaces rows, `channels` replaces the one that carries both
     services."""
     channels = channels or {"desk": {"talk": "desk", "services": {"ssh": "sealed", "web": "sealed"}}}
     first = next(iter(channels))
-    asks = {
+    asks = asks or {
         s: {"by": first, "do": "read", "store": s, "leaves": LEAVES, "rows": ROWS} for s in ("live", "kept", "staged")
     }
     made: dict[str, Any] = {do: {"do": do, "set": [path], "writes": ["staged"]} for do, path in SETS.items()}

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import HealthCheck, given, note, settings
 from hypothesis import strategies as st
 
-from tests.desk import ARMED, DOORS, ELSEWHERE, LAPTOP, OURS, SITE, TIMED, Unit, drive, family, way
+from tests.desk import ARMED, DOORS, ELSEWHERE, LAPTOP, LEAVES, OURS, ROWS, SITE, TIMED, Unit, drive, family, way
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError
@@ -24,7 +24,7 @@ from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plan.arrange import Refused, Sheet, arrange, guarded
 from yardbolt.core.plan.belief import Belief, Fallback, Standing, arrival, learn, standing
-from yardbolt.core.plan.difference import changes
+from yardbolt.core.plan.difference import changes, with_mode
 from yardbolt.core.plan.rehearse import Kind, rehearse
 from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.compare import surprises, unlike
@@ -34,7 +34,7 @@ from yardbolt.core.plane.table import Plane, holds_secret
 from yardbolt.core.run.events import Stopped
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.proofs import side_door
-from yardbolt.core.run.requests import Outcome
+from yardbolt.core.run.requests import Outcome, Return
 from yardbolt.core.secret import Ref
 
 WORKS: Want = Want(("accounts", "works"), "own", "present", (("role", "full"), ("secret", OURS), ("enabled", True)))
@@ -351,6 +351,93 @@ def test_killed_anywhere_somebody_still_gets_in(ops: dict[str, Any]) -> None:
         assert unit.safe(), f"killed at {kills}"
         kills += 1
     assert kills > 40 and not outcome.why
+
+
+def test_what_was_cut_off_on_a_unit_that_stages_goes_on_from_anywhere_to_the_same_end() -> None:
+    """Cut off at every request: what is staged is dropped, everything is read afresh (no reading shows a secret), the logins that
+    open are noted on the live store alone, and there is always a plan that ends as it would have."""
+    made, kills = family(), 0
+    while True:
+        unit = Unit(made)
+        outcome, _ = carried_out(made, unit, TARGET, kill_at=kills)
+        if outcome is not None:
+            break
+        unit.sessions.clear()
+        unit.stores = {s: put(p, ("stores", "waiting"), 0) for s, p in unit.stores.items()}
+        unit.stores["staged"] = unit.stores["live"]
+        open_now = {one for ref in unit.known for one in (way("maker", ref), way("works", ref)) if unit.opens(one)}
+        unit.sessions |= open_now
+        read = unit.planes()
+        assert not [a for p in read.values() for a in p.accounts if a.secret is not None]
+        for one in open_now:
+            read["live"] = put(read["live"], ("accounts", one.account, "secret"), one.secret)
+        belief = arrival(made, {"live": read["live"], "staged": read["staged"]}, open_now, (LAPTOP,), ours=True)
+        sheet = sheet_of(made, belief, TARGET)
+        assert isinstance(sheet, Sheet), (kills, sheet)
+        again = drive(unit, carry_out(made, sheet, belief, lambda: "2026-01-01T00:00:00+00:00"))
+        assert again is not None and not again.why, (kills, again)
+        assert sorted(unit.stores["kept"].accounts.by_key) == ["works"] and unit.stores["kept"].banner == "Keep out."
+        kills += 1
+    assert kills > 40
+
+
+class Guarding(Unit):
+    """One whose strict mode brings a longer password."""
+
+    def act(self, op: Any, order: Any, path: Any) -> None:
+        super().act(op, order, path)
+        self.stores = {
+            s: put(p, ("policy", "min_length"), 12) if p.mode == "strict" else p for s, p in self.stores.items()
+        }
+
+
+def test_what_a_mode_brings_is_reckoned_with_and_the_unit_is_waited_for() -> None:
+    """The strict mode brings a longer password: what it brings is not asked for again, what it does not is; the unit goes away
+    for it, and the run goes on when it is back."""
+    mode = {
+        "do": "mode",
+        "set": ["mode"],
+        "writes": ["live", "kept", "staged"],
+        "cuts": "all",
+        "wait": "9 s",
+        "by_value": {"strict": {"policy/min_length": "12"}},
+    }
+    leaves = {**LEAVES, "mode": "mode"}
+    asks = {
+        s: {"by": "desk", "do": "read", "store": s, "leaves": leaves, "rows": ROWS} for s in ("live", "kept", "staged")
+    }
+    made = family(asks=asks, mode=mode)
+    unit = Guarding(made)
+    unit.stores = {s: put(p, ("mode",), "easy") for s, p in unit.stores.items()}
+    strict = Want(("mode",), "guard", "set", "strict")
+    target = (
+        strict,
+        Want(("policy", "min_length"), "length", "set", 12),
+        Want(("banner",), "banner", "set", "Keep out."),
+    )
+    belief = believed(made, unit)
+    todo, _ = changes(belief.live, target, made, SITE)
+    assert [change.path for change in todo] == [("mode",), ("banner",)]
+    assert with_mode(belief.live, target, made).policy.min_length == 12 and belief.live.policy.min_length == 5
+    assert with_mode(belief.live, target[1:], made) is belief.live
+    sheet = arrange(made, belief, todo, SITE, target)
+    assert isinstance(sheet, Sheet), sheet
+    requests: list[Any] = []
+    outcome = drive(unit, noted(requests, carry_out(made, sheet, belief, lambda: "2026-01-01T00:00:00+00:00")))
+    assert outcome is not None and not outcome.why and unit.stores["live"].mode == "strict"
+    assert [one.seconds for one in requests if isinstance(one, Return)] == [9.0]
+
+
+def noted(requests: list[Any], executor: Any) -> Any:
+    """The executor, with what it asks for written down."""
+    answer: Any = None
+    while True:
+        try:
+            request = executor.send(answer)
+        except StopIteration as stop:
+            return stop.value
+        requests.append(request)
+        answer = yield request
 
 
 @pytest.mark.parametrize("ops", [{}, TIMED], ids=["activate", "commit and confirm"])

@@ -332,6 +332,29 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
     )
 
 
+def test_a_sealed_door_is_knocked_at_by_its_handshake(tmp_path: Path) -> None:
+    """It waits for us to begin, in TLS: whom it shakes hands with is let in; one that hangs up turns him away."""
+    context = certificate(tmp_path)
+
+    async def knocked(serve: Any, ssl_context: Any) -> Any:
+        server = await asyncio.start_server(serve, f"{NETWORK}.79", 8443, ssl=ssl_context)
+        async with server:
+            got = await TcpLook(lambda n: None).knock(Door("https", f"{NETWORK}.79", 8443, "https"), LAPTOP)
+            await asyncio.sleep(0.1)
+            return got
+
+    async def wait(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(OSError):
+            await reader.read(1)
+        writer.close()
+
+    async def shut(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        writer.transport.abort()
+
+    assert asyncio.run(knocked(wait, context)) == Open()
+    assert asyncio.run(knocked(shut, None)) == Refusing(listening=True)
+
+
 def md5(text: str) -> str:
     return hashlib.md5(text.encode()).hexdigest()
 

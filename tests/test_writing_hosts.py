@@ -17,6 +17,7 @@ from yardbolt.core.errors import FamilyError, FileError
 from yardbolt.core.family.reading import Fact, Narrowed, extract, merge
 from yardbolt.core.family.writing import op_for, render
 from yardbolt.core.formats import DECODERS
+from yardbolt.core.formats.openssh import not_in_force
 from yardbolt.core.formats.programs import PROGRAMS, text_of
 from yardbolt.core.job import Allows, OwnAccount, Site
 from yardbolt.core.judge.access import admit
@@ -208,3 +209,35 @@ def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
     with pytest.raises(ValueError, match="may not be put into a command"):
         render(SERVER, Drop(("jobs", "/etc/cron.d/x\n1")), plane)
     assert op_for(SERVER, Set(("snmp", "communities"), 3)) is None and replace(site, unit="v")
+
+
+LOADED = {
+    "loaded after the change": ("changed 100 /x\nloaded 200\nnow 300", ""),
+    "changed after": ("changed 250 /x\nloaded 200\nnow 300", "older settings"),
+    "in the very second": ("changed 200 /x\nloaded 200\nnow 300", "the very second"),
+    "changed while the clock was ahead, and started since": (
+        "changed 9000 /x\nchanged 100 /y\nloaded 200\nsteady yes\nnow 300",
+        "",
+    ),
+    "the same, and changed after that": (
+        "changed 9000 /x\nchanged 250 /y\nloaded 200\nsteady yes\nnow 300",
+        "older settings",
+    ),
+    "the same, and the clock was set since": ("changed 9000 /x\nloaded 200\nnow 300", "lie in the future"),
+    "hardly in the future": ("changed 320 /x\nloaded 200\nsteady yes\nnow 300", "lie in the future"),
+    "loaded in the future": ("changed 100 /x\nloaded 9000\nnow 300", "lie in the future"),
+    "nothing known": ("changed none /x\nloaded 200\nnow 300", "could not be read"),
+}
+
+
+@pytest.mark.parametrize("case", LOADED)
+def test_whether_a_server_has_its_files_is_told_by_a_clock_that_may_have_been_set(case: str) -> None:
+    """What lies in the future was changed before, where nobody set the clock since the server loaded its files; else nobody
+    knows, and a server that nobody knows of is not judged."""
+    told, why = LOADED[case]
+    seen: dict[str, list[str]] = {}
+    for line in told.splitlines():
+        tag, _, rest = line.partition(" ")
+        seen.setdefault(tag, []).append(rest)
+    said = not_in_force(seen)
+    assert (why in said) and bool(why) == bool(said), said

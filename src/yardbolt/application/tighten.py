@@ -47,7 +47,7 @@ from .drills import NAME, drills
 from .enter import prepare
 from .identity import box_of, not_another, recognise, same_unit
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
-from .reach import candidates, shut_out, way_in, with_answered, with_credentials
+from .reach import candidates, published_ways, shut_out, way_in, with_answered, with_credentials
 from .session import Session
 from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
 from .unit import UnitInWork
@@ -243,6 +243,18 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
         elif isinstance(outcome, Locked):
             unit.report(f"{unit.name}: {way.account} is locked or out of tries")
+    # a run that was cut off may have left ours with few rights, and all rights with a published one still
+    for way in published_ways(unit):
+        if (
+            way.account in seen
+            or any(full(plane, one) for one in run.sessions)
+            or not exists(plane, ("accounts", way.account))
+        ):
+            continue
+        _, more = await unit.enter(way)
+        if more is not None:
+            run.sessions[way] = more
+            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
     plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 

@@ -373,7 +373,13 @@ class Merging:
         # what is staged is in force where nothing waits; where a unit shows the one alone, it stands for the other then
         if self.so_far(("stores", "waiting")) == 0:
             staged, self._staged = self._staged, []
-            self.add(replace(part, store=LIVE) for part in staged if not isinstance(part, Leftover))
+            told = {path for ask in self.family.asks if ask.store == LIVE for path in ask.feeds}
+            # what it shows of the other is not overruled
+            self.add(
+                replace(part, store=LIVE)
+                for part in staged
+                if isinstance(part, Fact | Whole) and pattern_of(part.path) not in told
+            )
         for narrowed in self._narrowed:
             self._narrow(narrowed)
         for store, path in self._clash:
