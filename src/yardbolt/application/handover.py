@@ -134,7 +134,7 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
         permitted = "anyone" if sources is ABSENT else human(("services", service.key, "permitted"), sources)
         yield BackIn(
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,
-            accounts=", ".join(own.name for own in unit.job.accounts), host_key=unit.pin(door.service),
+            accounts=", ".join(own.name for own in unit.site.accounts), host_key=unit.pin(door.service),
         )  # fmt: skip
 
 
