@@ -65,7 +65,7 @@ while mischief < wanted:
                 process.communicate(timeout=200)
                 unit.refuses = ""
                 mischief += 1
-                values = {value for value in safe_values(folder).values()} | PUBLISHED
+                values = set(safe_values(folder).values()) | PUBLISHED
                 shut_out += not gets_in(unit, values)
             said = tool.run("tighten", "--yes", name)
             good = said.returncode == 3 and sorted(unit.known()) == ["lt-watch", "lt-works"]
