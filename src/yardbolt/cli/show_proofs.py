@@ -15,7 +15,7 @@ from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import brief, human, listed, spoken
 from yardbolt.core.run.documents import sound
-from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort
+from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort, shown_by
 
 from . import show
 from .screen import Screen
@@ -32,7 +32,7 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
         case Sort.OPENS:
             return f"{accounts} {'log' if len(proofs) > 1 else 'logs'} in by {services}"
         case Sort.KEY:
-            return f"{services} shows the host key that was noted"
+            return f"{services} shows the {shown_by(proofs[0].claim.service)} that was noted"
         case Sort.FACTORY:
             return f"published logins refused by {services}: {accounts}"
         case Sort.CLOSED:

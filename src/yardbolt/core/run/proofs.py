@@ -166,8 +166,13 @@ def _opens(now: Plane, way: Way) -> Claim:
     )
 
 
+def shown_by(service: str) -> str:
+    """By what a box is told by this service."""
+    return "certificate" if service == "https" else "host key"
+
+
 def _key(door: Door, site: Site) -> Claim:
-    text = f"{door.service} shows the host key that was noted"
+    text = f"{door.service} shows the {shown_by(door.service)} that was noted"
     return Claim(Sort.KEY, text, door, site.laptop, control="the key noted at the first login")
 
 
