@@ -26,6 +26,7 @@ from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.secret import Ref, Secret
+from yardbolt.core.talk.logon import NEVER_SENDS
 from yardbolt.core.talk.outcomes import Cut, Login, NoListener, Open, Opened, Refused, Silent, Untried
 
 from .check import conclude
@@ -158,7 +159,7 @@ async def attempt_patiently(unit: UnitInWork, way: Way, budgeted: bool = True) -
     try:
         while True:
             outcome = await unit.attempt(way, budgeted)
-            fined = way.service != "snmp" and isinstance(outcome, Cut | Silent) and not outcome.secret_sent
+            fined = way.service not in NEVER_SENDS and isinstance(outcome, Cut | Silent) and not outcome.secret_sent
             if not fined or unit.patience <= 0:
                 return outcome
             unit.patience -= FINE

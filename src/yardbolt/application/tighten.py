@@ -287,7 +287,7 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
     and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
     unit, op = run.unit, run.unit.family.op_doing("discard")
     waiting = reading.plane.stores.waiting
-    ours = unit.history().open_run()[1]
+    ours = unit.history().open_run()[1] and unit.history().staging
     if op is None or not isinstance(waiting, int) or not waiting or not (ours or unit.site.allows.drop_edits):
         return reading
     whose = "of this run" if ours else "found here"

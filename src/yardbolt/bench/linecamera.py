@@ -13,7 +13,7 @@ from types import SimpleNamespace
 from typing import Any
 
 from .lineswitch import admits, kinds_in
-from .plugged import Plugged
+from .plugged import Gate, No, Plugged
 
 RANKS = ("all", "turn", "look")
 SHY_SECONDS = 2.0
@@ -34,20 +34,6 @@ class Hand:
     where: list[str] = field(default_factory=list)
     wrong: int = 0
     rests_until: float = 0.0
-
-
-@dataclass
-class Gate:
-    """A door."""
-
-    wire: int
-    open: bool = True
-    sealed: bool = False
-    sources: list[str] = field(default_factory=list)
-
-
-class No(Exception):
-    """Not done, and why."""
 
 
 class LineCamera(Plugged):

@@ -12,20 +12,10 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from .lineswitch import admits, kinds_in
-from .plugged import Plugged
+from .plugged import Gate, No, Plugged
 
 SHY_SECONDS, PART, PASS_SECONDS, CALL_SECONDS = 2.0, 3, 300.0, 60.0
 RANKS = ("keeper", "hand", "reader")
-
-
-@dataclass
-class Gate:
-    """A way in."""
-
-    wire: int
-    open: bool = True
-    sealed: bool = False
-    sources: list[str] = field(default_factory=list)
 
 
 @dataclass
@@ -38,10 +28,6 @@ class Copy:
     folk: dict[str, dict[str, Any]] = field(default_factory=dict)
     gates: dict[str, Gate] = field(default_factory=lambda: {"sealed": Gate(8543, sealed=True), "hatch": Gate(8580)})
     rest: int = 0
-
-
-class No(Exception):
-    """Not done, and why."""
 
 
 class PacketGate(Plugged):

@@ -5,7 +5,22 @@ from __future__ import annotations
 import copy
 import itertools
 from collections.abc import Callable
+from dataclasses import dataclass, field
 from typing import Any
+
+
+@dataclass
+class Gate:
+    """A way in over the web. Where no sources are written, anybody may come."""
+
+    wire: int
+    open: bool = True
+    sealed: bool = False
+    sources: list[str] = field(default_factory=list)
+
+
+class No(Exception):
+    """Not taken, and why."""
 
 
 class Plugged:

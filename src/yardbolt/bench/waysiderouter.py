@@ -12,20 +12,10 @@ from html import escape
 from typing import Any
 
 from .lineswitch import admits
-from .plugged import Plugged
+from .plugged import Gate, No, Plugged
 
 SHY_SECONDS, PART, QUIET_LONGEST = 2.0, 4, 600.0
 RANKS = ("chief", "hand", "looker")
-
-
-@dataclass
-class Gate:
-    """A way in."""
-
-    wire: int
-    open: bool = True
-    sealed: bool = False
-    sources: list[str] = field(default_factory=list)
 
 
 @dataclass
@@ -39,10 +29,6 @@ class State:
     people: dict[str, dict[str, Any]] = field(default_factory=dict)
     gates: dict[str, Gate] = field(default_factory=lambda: {"plain": Gate(8180), "sealed": Gate(8143, sealed=True)})
     rest: int = 0
-
-
-class No(Exception):
-    """Not taken, and why."""
 
 
 @dataclass

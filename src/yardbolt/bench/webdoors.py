@@ -34,6 +34,11 @@ from .linecamera import LineCamera
 from .serve import Stand
 from .waysiderouter import WaysideRouter
 
+# what a unit says that says yes and does nothing
+PLAIN = (
+    Response("{}", media_type="application/json"),
+    Response("<html><title>Desk</title><p>Noted.</p></html>", media_type="text/html"),
+)
 VERBS = ["GET", "POST", "PUT", "PATCH", "DELETE"]
 
 
@@ -81,9 +86,9 @@ class WebStand(Stand):
         if not self.unit.takes(name, source):
             sock.close()
             return
-        fault = self.fault()
+        fault, gate = self.fault(), self.unit.live.gates[name]
         with contextlib.suppress(OSError):
-            if fault == "hang" or not (gate := self.unit.live.gates[name]).open or name == "hatch":
+            if fault == "hang" or name == "hatch":
                 with sock:
                     await asyncio.sleep(3600)
             elif fault == "noise":
@@ -100,7 +105,7 @@ class WebStand(Stand):
         transport, _ = await asyncio.get_running_loop().connect_accepted_socket(
             lambda: H11Protocol(config, ServerState(), {}), sock, ssl=self.context() if sealed else None
         )
-        self.open_now.add(transport)
+        self.open_now = {one for one in self.open_now if not one.is_closing()} | {transport}
 
     def context(self) -> ssl.SSLContext:
         """The certificate of now."""
@@ -110,20 +115,38 @@ class WebStand(Stand):
         return self.shown[count]
 
     async def asked(self, request: Request) -> Response:
-        """One question."""
-        unit, fault = self.unit, self.fault()
-        target = request.url.path + (f"?{request.url.query}" if request.url.query else "")
-        if unit.tick() - unit.started < unit.shy and not isinstance(unit, WaysideRouter):
-            return Response("waking up", 503)
-        source = request.client.host if request.client else ""
+        """One question, answered as the unit does or as its fault has it."""
         raw = await request.body()
+        source = request.client.host if request.client else ""
+        answer = self.paged if isinstance(self.unit, WaysideRouter) else self.told
+        writes = request.method != "GET" and request.url.path not in ("/gate/answer", "/door")
+        match self.fault():
+            case "swallow" if writes:
+                return PLAIN[isinstance(self.unit, WaysideRouter)]
+            case "garbage":
+                return Response(os.urandom(3000), media_type=answer(request, raw, source).media_type)
+            case "endless":
+                return Response(b"[<div>" * 10_000_000, media_type=answer(request, raw, source).media_type)
+        got = answer(request, raw, source)
+        spoiled = {
+            "drop": bytes(got.body)[: len(got.body) // 2] if not writes else got.body,
+            "blab": bytes(got.body) + raw,
+        }
+        if self.fault() in spoiled:
+            got.body = spoiled[self.fault()]
+            got.headers["content-length"] = str(len(got.body))
+        return got
+
+    def told(self, request: Request, raw: bytes, source: str) -> Response:
+        """An object."""
+        unit = self.unit
+        target = request.url.path + (f"?{request.url.query}" if request.url.query else "")
+        if unit.tick() - unit.started < unit.shy:
+            return Response("waking up", 503)
         try:
             body = json.loads(raw) if raw else None
         except ValueError:
             body = None
-        writes = request.method != "GET" and request.url.path != "/gate/answer"
-        if isinstance(unit, WaysideRouter):
-            return self.paged(request, raw, source)
         if isinstance(unit, LineCamera):
             status, who = unit.proven(request.method, target, request.headers.get("authorization", ""), source)
             if status != 200:
@@ -131,45 +154,17 @@ class WebStand(Stand):
                 for one in unit.challenge(stale=status == 0) if status in (0, 401) else ():
                     answer.headers.append("www-authenticate", one)
                 return answer
-            if fault == "swallow" and writes:
-                return Response(status_code=204)
             got, tree = unit.answer(who, request.method, target, body)
-        elif fault == "swallow" and writes:
-            return Response("{}", 200, media_type="application/json")
         else:
             got, tree = unit.reply(request.method, target, request.headers, body, source)
-        if fault == "garbage":
-            return Response(os.urandom(3000), 200, media_type="application/json")
-        if fault == "endless":
-            return Response(b"[" * 60_000_000, 200, media_type="application/json")
-        if fault == "drop" and not writes:
-            return Response(json.dumps(tree)[: -len(json.dumps(tree)) // 2], got, media_type="application/json")
-        if fault == "blab" and raw:
-            return Response(raw, 409, media_type="application/json")
-        return (
-            Response(status_code=got)
-            if tree is None
-            else Response(json.dumps(tree), got, media_type="application/json")
-        )
+        return Response(b"" if tree is None else json.dumps(tree), got, media_type="application/json")
 
     def paged(self, request: Request, raw: bytes, source: str) -> Response:
         """One page."""
-        unit, fault = self.unit, self.fault()
         sent = dict(parse_qsl(raw.decode(errors="replace"), keep_blank_values=True))
-        cookie = request.cookies.get("seat", "")
-        if fault == "swallow" and request.method == "POST" and request.url.path != "/door":
-            return Response("<html><title>Desk</title><p>Noted.</p></html>", media_type="text/html")
-        got = unit.reply(request.method, request.url.path.rstrip("/"), dict(request.query_params), sent, cookie, source)
-        body = got.body
-        if fault == "garbage":
-            return Response(os.urandom(3000), 200, media_type="text/html")
-        if fault == "endless":
-            return Response("<div>" * 40_000 + body, 200, media_type="text/html")
-        if fault == "drop" and request.method == "GET":
-            body = body[: len(body) // 2]
-        if fault == "blab" and raw:
-            body += f"<p>{raw.decode(errors='replace')}</p>"
-        answer = Response(body, got.status, media_type="text/html")
+        path, query = request.url.path.rstrip("/"), dict(request.query_params)
+        got = self.unit.reply(request.method, path, query, sent, request.cookies.get("seat", ""), source)
+        answer = Response(got.body, got.status, media_type="text/html")
         if got.to:
             answer.headers["location"] = got.to
         if got.cookie:

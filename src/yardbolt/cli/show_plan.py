@@ -207,7 +207,8 @@ def _outages(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
         op.outage for step in sheet.steps if step.change and (op := op_for(unit.family, step.change)) and op.outage
     ]
     waits = [step.op.wait for step in sheet.steps if step.kind is Kind.RESTART and step.op]
-    told = [f"{len(found)} times about {max(found):g} s while its service loads its settings"] if found else []
+    often = f"{len(found)} times" if len(found) > 1 else "once"
+    told = [f"{often} about {max(found):g} s while its service loads its settings"] if found else []
     told += [f"the restart, up to {waits[0]:.0f} s"] if waits else []
     if found:
         screen.say(("OUTAGES  ", "head"), f"nobody new gets in: {listed(told)}")

@@ -13,57 +13,32 @@ from urllib.parse import urlencode, urljoin, urlsplit
 import httpx
 from lxml import etree, html
 
-from yardbolt.core.doors import Door
 from yardbolt.core.errors import clean
-from yardbolt.core.ports import Credential
-from yardbolt.core.talk.conversation import ANSWER
-from yardbolt.core.talk.outcomes import End, Login, Lost
+from yardbolt.core.talk.outcomes import End, Lost
 from yardbolt.core.talk.pages import HIDDEN, Open, Page, Submit
 
-from .hearing import Secrets, filled, revealed
-from .http import SCHEMES, Bounded, context, other_certificate, reached
-from .words import in_url
+from .hearing import Secrets, filled
+from .web import WebWire
 
 FOLLOWED, DEEPEST, LONGEST = 3, 200, 4000
-HEADERS = {"Accept": "text/html", "Accept-Encoding": "identity", "User-Agent": "yardbolt"}
 
 
-class Pages:
+class Pages(WebWire):
     """One connection, its cookies and the page in hand."""
 
-    authenticates = False
+    accepts = "text/html"
 
     def __init__(self, secrets: Secrets, pin: str) -> None:
-        self._secrets, self._pin = secrets, pin
-        self._met: list[str] = []
+        super().__init__(secrets, pin)
         self._cookies: dict[str, str] = {}
-        self._auth: httpx.Auth | None = None
-        self._client: httpx.AsyncClient | None = None
-        self._base, self._door, self._at = "", "", "/"
+        self._at = "/"
         self._forms: dict[str, dict[str, Any]] = {}  # of the page in hand: where each goes, and what it hides
-        self.fingerprint = ""
-
-    async def open(self, door: Door, source: str, credential: Credential) -> Login:
-        """Reach it, and compare its certificate, before anything is sent. Raises IdentityError where it is not the one
-        noted."""
-        self._base, self._door = f"{door.scheme}://{in_url(door.address)}:{door.port}", f"{door.address}:{door.port}"
-        verify: Any = context(self._pin, self._met) if door.scheme == "https" else None
-        try:
-            outcome = await reached(door, source, verify, self._pin, self._met)
-        finally:
-            self.fingerprint = next(iter(self._met), "")
-        transport = Bounded(httpx.AsyncHTTPTransport(verify=verify or False, local_address=source or None, retries=0))
-        self._client = httpx.AsyncClient(transport=transport, timeout=ANSWER, trust_env=False, headers=HEADERS)
-        return outcome
 
     async def exchange(self, event: Open | Submit) -> Page | Lost:
         """Fetch a page, or submit a form of the one in hand. Raises IdentityError where the certificate changed meanwhile."""
-        assert self._client is not None
         try:
             if isinstance(event, Open):
-                if event.auth is not None:
-                    scheme, account, ref = event.auth
-                    self._auth = SCHEMES[scheme](account, revealed(ref, self._secrets))
+                self.log_in_by(event.auth)
                 return await self._page("GET", event.target, None)
             form = self._forms.get(event.form)
             if form is None:
@@ -74,23 +49,15 @@ class Pages:
             button = next((one for one in form["buttons"] if one[0] == event.button or not event.button), None)
             pairs += [(button[1], button[2])] if button and button[1] else []
             return await self._page("POST", form["action"], urlencode(pairs).encode())
-        except httpx.TimeoutException:
-            return Lost(End.SILENT)
         except httpx.HTTPError as e:
-            other_certificate(self._door, self._pin, self._met)
-            too_much = "limit" in str(e)
-            return Lost(End.TOO_MUCH if too_much else End.CLOSED, why=str(e) if too_much else type(e).__name__)
+            return self.lost(e)
 
-    async def _page(self, method: str, target: str, content: bytes | None) -> Page | Lost:
-        assert self._client is not None
+    async def _page(self, method: str, target: str, content: bytes | None) -> Page:
         for _ in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
             if content is not None:
                 headers["Content-Type"] = "application/x-www-form-urlencoded"
-            got = await self._client.request(
-                method, self._base + target, content=content, headers=headers, auth=self._auth
-            )
-            self._client.cookies.clear()
+            got = await self.send(method, target, content, headers)
             self._keep(got.headers.get_list("set-cookie"))
             self._at = target
             if not (300 <= got.status_code < 400 and "location" in got.headers):
@@ -101,8 +68,8 @@ class Pages:
             method, target, content = "GET", further, None
         else:
             return Page(got.status_code, {}, torn="it sends from page to page without end")
-        kind = got.headers.get("content-type", "")
-        if "html" not in kind:
+        self._forms = {}
+        if "html" not in got.headers.get("content-type", ""):
             return Page(got.status_code, {"text": clean(got.content[:LONGEST].decode(errors="replace")), "forms": {}})
         tree, self._forms, torn = await asyncio.to_thread(
             _read, got.content, got.charset_encoding or "utf-8", self._within
@@ -126,8 +93,7 @@ class Pages:
         """End it; never raises."""
         self._cookies.clear()
         self._forms.clear()
-        if self._client is not None:
-            await self._client.aclose()
+        await super().close()
 
 
 def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[str, dict[str, Any]], str]:
@@ -142,13 +108,8 @@ def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[
         return {"text": "", "forms": {}}, {}, "the page is empty"
     # deeper than this, the parser cuts off without a word
     deep = any(sum(1 for _ in node.iterancestors()) >= DEEPEST for node in root.iter() if len(node) == 0)
-    torn = (
-        "the page is deeper than any page of a unit"
-        if deep
-        else ""
-        if b"</html" in body.lower()
-        else "the page did not come whole"
-    )
+    torn = "the page is deeper than any page of a unit" if deep else ""
+    torn = torn or ("" if b"</html" in body.lower() else "the page did not come whole")
     for node in root.xpath("//script|//style"):
         node.drop_tree()
     forms, kept = dict[str, Any](), dict[str, dict[str, Any]]()

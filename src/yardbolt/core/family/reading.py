@@ -221,7 +221,11 @@ def _cut(line: str, leader: str) -> tuple[str, str]:
 
 def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
     for place in ask.leaves:
-        _place(place, filled(place.path, ("", key)), tree, facts)
+        path = filled(place.path, ("", key))
+        # a list is whole only where all that is said to stand in it was seen
+        if path[:1] in ask.whole and place.missing is None and one(tree, place.at) is MISSING:
+            facts.left(f"{show(path)}: not there")
+        _place(place, path, tree, facts)
     for rows in ask.tree_rows:
         _tree_rows(rows, (), tree, facts)
 

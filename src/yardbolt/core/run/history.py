@@ -10,6 +10,7 @@ from datetime import UTC, datetime, timedelta
 
 from ..secret import Ref
 from .events import (
+    BackedOut,
     Entry,
     Event,
     GateAnswering,
@@ -18,6 +19,7 @@ from .events import (
     OpeningEnded,
     PlanShown,
     Proven,
+    ReadBack,
     Recognised,
     Renewed,
     RunBegun,
@@ -43,6 +45,7 @@ class UnitHistory:
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
     last_outcome: dict[tuple[str, str, str], bool] = field(default_factory=dict)  # account, secret, service: accepted?
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
+    staging: bool = False  # changes were sent that were not put in force, nor taken back, since
     answered: dict[str, Ref] = field(default_factory=dict)  # user of SNMP -> the passphrase that was answered last
     ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe opened, and no published one since
     reset_at: str = ""  # when a published login opened again what a secret of ours had opened: it was reset before
@@ -123,10 +126,15 @@ class History:
                 for known in [one for one in self._spent if one[0] == ("address", address)]:
                     del self._spent[known]
                 self._open = {key: value for key, value in self._open.items() if ("address", address) not in value[1]}
-            case Sending() | GateAnswering() if event.secret:
-                self._sent(unit, event.account, Ref(event.secret))
+            case Sending() | GateAnswering():
+                unit.staging = unit.staging or getattr(event, "kind", "") == "change"
+                if event.secret:
+                    self._sent(unit, event.account, Ref(event.secret))
+            case ReadBack(kind="activate") | BackedOut():
+                unit.staging = False
             case RunBegun():
                 unit.begun.add(stamp.run)
+                unit.staging = False
             case RunFinished():
                 unit.finished.add(stamp.run)
             case Proven(kind="restart"):

@@ -13,13 +13,12 @@ from typing import Any, Literal
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
-from .outcomes import Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from .outcomes import Done, Ended, Login, Lost, No, Unclear
 from .patterns import fill_in, slots
-from .replies import Heard, ReplyRow, reason, row_for
-from .tree import MISSING, Tree, as_text, one, pick
+from .replies import Heard, ReplyRow
+from .tree import MISSING, Tree, as_text, one
+from .web import MOST_PAGES, OURS, View, asks_for_login, entered, lost, objection, own, place, unanswered
 
-OURS = {"ours": True}  # no key of a family file: filled in when one is read
-MOST_PAGES = 200
 VERBS = ("get", "post", "put", "patch", "delete")
 LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": [], "(zero)": 0}
 
@@ -63,17 +62,6 @@ class AskHow(Unprompted):
     def asked_as(self) -> str:
         """The method and the place, for the evidence."""
         return f"GET {self.get}"
-
-
-@dataclass(frozen=True)
-class View:
-    """What an op writes to, as its ask reads it: how it is asked for, where the items stand, by which name they are known,
-    and the names the unit allots to them (handle -> place in the item)."""
-
-    ask: AskHow
-    at: str = ""
-    key: str = ""
-    handles: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -153,7 +141,6 @@ class Call:
     headers: tuple[tuple[str, Member], ...] = ()
     auth: tuple[str, str, Ref] | None = None
     keep: Mapping[str, str] = field(default_factory=dict)
-    writes: bool = False
 
 
 @dataclass(frozen=True)
@@ -190,15 +177,20 @@ def login(
     """Log in as the channel says. Only a row of the table of replies tells what came of it."""
     how = channel.login
     if how.auth:
-        got = yield Call("GET", how.page, auth=(how.auth, account, secret))
-        return _entered(channel, got, True)
+        first = yield Call("GET", how.page)
+        if isinstance(first, Lost) or not asks_for_login(channel.replies, _heard(first)):
+            return _entered(channel, first, False)
+        return _entered(channel, (yield Call("GET", how.page, auth=(how.auth, account, secret))), True)
     if how.get:
         got = yield Call("GET", how.get, keep=how.keep)
         if isinstance(got, Lost) or got.status >= 400:
             return _entered(channel, got, False)
     body = _nested({name: _credential(text, account, secret) for name, text in how.body.items()})
-    got = yield Call("POST", how.post, body, keep=how.keep)
-    return _entered(channel, got, True)
+    return _entered(channel, (yield Call("POST", how.post, body, keep=how.keep)), True)
+
+
+def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
+    return lost(got, sent) if isinstance(got, Lost) else entered(channel.replies, _heard(got), sent, Session())
 
 
 def _credential(text: str, account: str, secret: Ref) -> Member:
@@ -210,27 +202,6 @@ def _credential(text: str, account: str, secret: Ref) -> Member:
     if text.startswith("{secret:hmac "):
         return Signed(secret, text[len("{secret:hmac ") : -1])
     return _kept(text)
-
-
-def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
-    if isinstance(got, Lost):
-        return Cut(sent, got.why) if got.end is End.CLOSED else Silent(sent, got.why or got.end.value)
-    heard = _heard(got)
-    found = row_for(channel.replies, heard)
-    if found is None:
-        return Silent(sent, f"it answers {got.status}, which the family does not know")
-    said = reason(found, heard) if found.means != "inside" else ""
-    match found.means:
-        case "inside":
-            return Opened(session=Session())
-        case "refused":
-            return Refused(said)
-        case "locked":
-            return Locked(said)
-        case "not ready":
-            return NotReady(said)
-        case _:
-            return Silent(sent, said)
 
 
 def _heard(got: Answer) -> Heard:
@@ -256,7 +227,7 @@ def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
 
 
 def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
-    target, pages = _place(fill_in(how.get, fill)), list[Tree]()
+    target, pages = place(fill_in(how.get, fill)), list[Tree]()
     while True:
         got = yield Call("GET", target, headers=_headers(channel))
         bad = _wrong(channel, got, sent=False)
@@ -267,14 +238,9 @@ def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Aski
         further = one(got.tree, how.next) if how.next else MISSING
         if further is MISSING or not further or (until is not None and until(got.tree)):
             return Done(Replies(tree=pages[0] if len(pages) == 1 else _joined(pages)))
-        if len(pages) >= MOST_PAGES or not isinstance(further, str) or not _own(further):
+        if len(pages) >= MOST_PAGES or not isinstance(further, str) or not own(further):
             return Unclear("its list has no end, or goes on elsewhere")
         target = further
-
-
-def _own(target: str) -> bool:
-    """Is it a place on this very unit?"""
-    return target.startswith("/") and not target.startswith("//") and target.isprintable() and " " not in target
 
 
 def _joined(pages: list[Tree]) -> Tree:
@@ -288,28 +254,8 @@ def _joined(pages: list[Tree]) -> Tree:
     return out
 
 
-def _wrong(channel: Channel, got: Answer | Lost, sent: bool = True) -> No | Unclear | Ended | None:
-    """What stands against taking this for an answer; None where nothing does."""
-    if isinstance(got, Lost):
-        return Ended(sent) if got.end is End.CLOSED else Unclear(got.why or got.end.value)
-    heard = _heard(got)
-    found = row_for(channel.replies, heard)
-    if found is None:
-        moved = f", and points to {got.moved}" if got.moved else ""
-        return Unclear(f"it answers {got.status}, which the family does not know{moved}")
-    if found.means == "inside":
-        return None
-    if found.means == "ended":
-        return Ended(sent=False)
-    said = reason(found, heard)
-    return No(said or f"it answers {got.status}")
-
-
-def _place(text: Text) -> str:
-    """A place filled; no secret ever stands in one."""
-    if any(not isinstance(part, str) for part in text):
-        raise ValueError("a secret never stands in the place of an object")
-    return "".join(part for part in text if isinstance(part, str))
+def _wrong(channel: Channel, got: Answer | Lost, sent: bool) -> No | Unclear | Ended | None:
+    return unanswered(got, sent) if isinstance(got, Lost) else objection(channel.replies, _heard(got), got.moved)
 
 
 # ---- telling --------------------------------------------------------------------------------------------------------
@@ -327,42 +273,29 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         if not isinstance(looked, Done):
             return looked
         found = looked.reply.tree
-        for handle, place in handles.items():
-            name = as_text(one(found, place))
+        for handle, where in handles.items():
+            name = as_text(one(found, where))
             if name is None or not _token(name):
                 return No(f"it gives no usable {handle} for that", sent=False)
             fill[handle] = (name,)
     try:
         body = _body(how, verb, order.fill, found)
-        target = _place(fill_in(at, fill))
+        target = place(fill_in(at, fill))
     except ValueError as e:
         return No(str(e), sent=False)
-    got = yield Call(verb.upper(), target, body, _headers(channel), writes=True)
-    bad = _wrong(channel, got)
-    if isinstance(bad, Unclear | Ended | No):
+    got = yield Call(verb.upper(), target, body, _headers(channel))
+    if (bad := _wrong(channel, got, sent=True)) is not None:
         return bad
     return Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
 
 
 def _look(channel: Channel, view: View, fill: Fill) -> Telling:
     """The object that is written to, as it is now: the one item of our key, or the whole."""
-    key = fill.get("key", ("",))
-    wanted = key[0] if key and isinstance(key[0], str) else ""
-
-    def item(tree: Tree) -> Tree:
-        if not view.at:
-            return tree
-        for keys, node in pick(tree, view.at):
-            named = (keys[-1] if keys else None) if view.key == "#" else as_text(one(node, view.key))
-            if named == wanted:
-                return node
-        return MISSING
-
     # names hold until the next look, so it ends on the page that shows the item
-    read = yield from _asked(channel, view.ask, fill, lambda tree: item(tree) is not MISSING)
+    read = yield from _asked(channel, view.ask, fill, lambda tree: view.item(tree, fill) is not MISSING)
     if not isinstance(read, Done):
         return read
-    node = item(read.reply.tree)
+    node = view.item(read.reply.tree, fill)
     return No("there is no such item any more", sent=False) if node is MISSING else Done(Replies(tree=node))
 
 
@@ -378,15 +311,15 @@ def _body(how: OpHow, verb: str, fill: Fill, found: Tree) -> Member:
     """What is sent. Raises ValueError where a value does not suit what stands there."""
     if verb == "delete":
         return None
-    changed = {place[len(BOUND) :]: text for place, text in fill.items() if place.startswith(BOUND)}
+    changed = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     members: dict[str, Member] = {name: _literal(text) for name, text in how.new.items()}
     members |= {name: fill_in(template, fill) for name, template in how.fill.items()}
-    for place, text in changed.items():
-        members[place] = _typed(place, text, one(found, place))
+    for name, text in changed.items():
+        members[name] = _typed(name, text, one(found, name))
     if verb == "put" and isinstance(found, Mapping):
         whole = _copied(found)
-        for place, member in members.items():
-            _put(whole, place, member)
+        for name, member in members.items():
+            _put(whole, name, member)
         return whole
     return _nested(members) if members else None
 
@@ -395,8 +328,10 @@ def _literal(text: str) -> Member:
     return LITERALS.get(text, (text,))
 
 
-def _typed(place: str, text: Text, there: Tree) -> Member:
+def _typed(name: str, text: Text, there: Tree) -> Member:
     """A value as what stood there is: a number stays one, and so do a flag, a list and a null."""
+    if there is MISSING:
+        raise ValueError(f"{name} is not there, so of what kind it is is not known")
     if not text:
         return [] if isinstance(there, list) else None if there is None else ("",)
     if any(not isinstance(part, str) for part in text):
@@ -404,13 +339,13 @@ def _typed(place: str, text: Text, there: Tree) -> Member:
     plain = "".join(part for part in text if isinstance(part, str))
     if isinstance(there, bool):
         if plain not in ("yes", "no"):
-            raise ValueError(f"{place} is a flag there, and '{plain}' is none")
+            raise ValueError(f"{name} is a flag there, and '{plain}' is none")
         return plain == "yes"
     if isinstance(there, int | float):
         try:
             return int(plain)
         except ValueError:
-            raise ValueError(f"{place} is a number there, and '{plain}' is none") from None
+            raise ValueError(f"{name} is a number there, and '{plain}' is none") from None
     if isinstance(there, list):
         return [(each.strip(),) for each in plain.split(",")]
     return (plain,)
@@ -424,13 +359,13 @@ def _copied(node: Tree) -> Any:
 
 def _nested(flat: Mapping[str, Member]) -> dict[str, Member]:
     out: dict[str, Any] = {}
-    for place, member in flat.items():
-        _put(out, place, member)
+    for name, member in flat.items():
+        _put(out, name, member)
     return out
 
 
-def _put(into: dict[str, Any], place: str, member: Member) -> None:
-    *path, last = place.split("/")
+def _put(into: dict[str, Any], where: str, member: Member) -> None:
+    *path, last = where.split("/")
     for step in path:
         below = into.get(step)
         if not isinstance(below, dict):

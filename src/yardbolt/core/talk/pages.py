@@ -13,13 +13,13 @@ from typing import Any, Literal
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
-from .outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
-from .replies import Heard, ReplyRow, reason, row_for
-from .tree import MISSING, Tree, as_text, one, pick
+from .replies import Heard, ReplyRow
+from .tree import MISSING, Tree, as_text, one
+from .web import MOST_PAGES, OURS, View, asks_for_login, entered, lost, objection, own, place, unanswered
 
-MOST_PAGES, MOST_FORMS = 200, 4
-OURS = {"ours": True}  # no key of a family file: filled in when one is read
+MOST_FORMS = 4
 GATE_NEW = "{new}"
 HIDDEN: Text = ("\0hidden",)  # stands for what a hidden field holds, which never leaves the wire
 
@@ -75,16 +75,6 @@ class AskHow(Unprompted):
     def asked_as(self) -> str:
         """The page, for the evidence."""
         return f"page {self.page}" + (f", form {self.form}" if self.form else "")
-
-
-@dataclass(frozen=True)
-class View:
-    """The page an op writes on, as its ask reads it, and where the row of an item stands on it."""
-
-    ask: AskHow
-    at: str = ""
-    key: str = ""
-    handles: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -188,18 +178,19 @@ def login(
 ) -> Generator[Open | Submit, Page | Lost, Login]:
     """Log in: while a page shows a form of the table, fill it, each once; a question only with consent."""
     how = channel.login
-    auth = (how.auth, account, secret) if how.auth else None
-    got, sent, done = (yield Open(how.page, auth)), bool(how.auth), set[str]()
+    got, sent, done = (yield Open(how.page)), False, set[str]()
+    if how.auth and isinstance(got, Page) and asks_for_login(channel.replies, _heard(channel, got)):
+        got, sent = (yield Open(how.page, (how.auth, account, secret))), True
     for _ in range(MOST_FORMS):
         if isinstance(got, Lost):
-            return Cut(sent, got.why) if got.end is End.CLOSED else Silent(sent, got.why or got.end.value)
+            return lost(got, sent)
         if got.torn:
             return Silent(sent, got.torn)
         shown = _named(channel, got.tree)
         name = next((one for one in how.forms if one in shown and one not in done), "")
         # the form of the login again is what a refusal looks like
         if not name or (sent and not how.forms[name].gate and done):
-            return _entered(channel, got, sent)
+            return entered(channel.replies, _heard(channel, got), sent, Session())
         form = how.forms[name]
         if form.gate and form.gate not in consents:
             return Asked(form.gate, str(got.tree.get("text", ""))[:200])
@@ -228,35 +219,13 @@ def _credential(text: str, account: str, secret: Ref, new: Text) -> Text:
     return new if text == GATE_NEW else (text,)
 
 
-def _entered(channel: Channel, got: Page, sent: bool) -> Login:
-    heard = _heard(channel, got)
-    found = row_for(channel.replies, heard)
-    if found is None:
-        return Silent(sent, f"it answers {got.status}, which the family does not know")
-    said = reason(found, heard) if found.means != "inside" else ""
-    match found.means:
-        case "inside":
-            return Opened(session=Session())
-        case "refused":
-            return Refused(said)
-        case "locked":
-            return Locked(said)
-        case "not ready":
-            return NotReady(said)
-        # the door once more, after name and word were given
-        case "ended":
-            return Refused(said) if sent else Silent(False, said)
-        case _:
-            return Silent(sent, said)
-
-
 # ---- asking ---------------------------------------------------------------------------------------------------------
 
 
 def message(how: AskHow | OpHow, fill: Fill) -> Text:
     """The page that is looked at or written on. Raises ValueError where a slot stays open."""
     if isinstance(how, OpHow):
-        if how.link and not how.fill and any(place.startswith(BOUND) for place in fill):
+        if how.link and not how.fill and any(name.startswith(BOUND) for name in fill):
             raise ValueError("its form is behind a row, and 'fill' does not say which field takes it")
         for name, template in how.fill.items():
             if not fill_in(template, fill):
@@ -278,7 +247,7 @@ def _view(channel: Channel, how: AskHow, tree: Tree) -> Tree:
 
 
 def _looked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
-    target, pages = _place(fill_in(how.page, fill)), list[Tree]()
+    target, pages = place(fill_in(how.page, fill)), list[Tree]()
     while True:
         got = yield Open(target)
         bad = _wrong(channel, got, sent=False)
@@ -292,14 +261,9 @@ def _looked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Ask
         if further is MISSING or not further or (until is not None and until(got.tree)):
             # rows are picked from the page that shows the item, and its form is the one in hand
             return Done(Replies(tree=pages[-1] if until is not None or len(pages) == 1 else _joined(pages)))
-        if len(pages) >= MOST_PAGES or not _own(str(further)):
+        if len(pages) >= MOST_PAGES or not own(str(further)):
             return Unclear("its list has no end, or goes on elsewhere")
         target = str(further)
-
-
-def _own(target: str) -> bool:
-    """Is it a place on this very unit?"""
-    return target.startswith("/") and not target.startswith("//") and target.isprintable() and " " not in target
 
 
 def _joined(pages: list[Tree]) -> Tree:
@@ -312,28 +276,9 @@ def _joined(pages: list[Tree]) -> Tree:
 
 
 def _wrong(channel: Channel, got: Page | Lost, sent: bool) -> No | Unclear | Ended | None:
-    """What stands against taking this for an answer; None where nothing does."""
     if isinstance(got, Lost):
-        return Ended(sent) if got.end is End.CLOSED else Unclear(got.why or got.end.value)
-    if got.torn:
-        return Unclear(got.torn)
-    heard = _heard(channel, got)
-    found = row_for(channel.replies, heard)
-    if found is None:
-        moved = f", and points to {got.moved}" if got.moved else ""
-        return Unclear(f"it answers {got.status}, which the family does not know{moved}")
-    if found.means in ("inside", "asked twice"):
-        return None if found.means == "inside" else Unclear("it says that this was sent twice")
-    # the door in the place of the page: whoever was inside is so no more, and what was sent was not taken
-    if found.means in ("ended", "refused"):
-        return Ended(sent=False)
-    return No(reason(found, heard) or f"it answers {got.status}")
-
-
-def _place(text: Text) -> str:
-    if any(not isinstance(part, str) for part in text):
-        raise ValueError("a secret never stands in the place of a page")
-    return "".join(part for part in text if isinstance(part, str))
+        return unanswered(got, sent)
+    return Unclear(got.torn) if got.torn else objection(channel.replies, _heard(channel, got), got.moved)
 
 
 # ---- telling --------------------------------------------------------------------------------------------------------
@@ -351,9 +296,9 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         return No(f"it shows no form {how.form}", sent=False)
     changed: dict[str, Text] = {name: fill_in(template, order.fill) for name, template in how.fill.items()}
     # what a table calls its columns says nothing of the fields behind a row: there `fill` does
-    for place, text in order.fill.items():
-        if place.startswith(BOUND) and not how.link:
-            changed[place[len(BOUND) :]] = text
+    for name, text in order.fill.items():
+        if name.startswith(BOUND) and not how.link:
+            changed[name[len(BOUND) :]] = text
     try:
         fields = _fields(form, changed, how.blank, how.press)
     except ValueError as e:
@@ -381,34 +326,17 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
 
 def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
     """The page with the form: that of the ask, or the one its row leads to, or one of its own."""
-    if how.view is None or not how.view.at:
-        target = how.page or (how.view.ask.page if how.view else "")
-        return (yield from _looked(channel, AskHow(target), fill))
-    key = fill.get("key", ("",))
-    wanted = key[0] if key and isinstance(key[0], str) else ""
     view = how.view
-
-    def row(tree: Tree) -> Tree:
-        for keys, node in pick(tree, view.at):
-            named = (keys[-1] if keys else None) if view.key == "#" else as_text(one(node, view.key))
-            if named == wanted:
-                return node
-        return MISSING
-
-    if not how.link:
-        return (
-            (yield from _looked(channel, AskHow(how.page), fill))
-            if how.page
-            else (yield from _looked(channel, view.ask, fill))
-        )
-    read = yield from _looked(channel, view.ask, fill, lambda tree: row(tree) is not MISSING)
+    if view is None or not how.link:
+        return (yield from _looked(channel, AskHow(how.page) if view is None or how.page else view.ask, fill))
+    read = yield from _looked(channel, view.ask, fill, lambda tree: view.item(tree, fill) is not MISSING)
     if not isinstance(read, Done):
         return read
-    node = row(read.reply.tree)
+    node = view.item(read.reply.tree, fill)
     if node is MISSING:
         return No("there is no such row any more", sent=False)
     leads = as_text(one(node, view.handles.get(how.link, "")))
-    if leads is None or not _own(leads):
+    if leads is None or not own(leads):
         return No(f"its row leads nowhere by {how.link}", sent=False)
     return (yield from _looked(channel, AskHow(leads), {}))
 

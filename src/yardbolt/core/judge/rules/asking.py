@@ -75,8 +75,8 @@ def _users(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             )
         else:
             yield _own(path, next(own for own in site.askers if own.name == user.key), user.rights, user.level)
-    if not plane.snmp.users.complete and reached and not ours:
-        yield Verdict(USERS, State.UNKNOWN, "which users SNMP answers was not read", "")
+    if not plane.snmp.users.complete and reached:
+        yield Verdict(USERS, State.UNKNOWN, "which users SNMP answers was not all read", "")
 
 
 def _own(path: Path, own: OwnAccount, rights: object, level: object) -> Verdict:

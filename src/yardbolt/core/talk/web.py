@@ -1,0 +1,105 @@
+"""What ways of talking over the web have in common: what an answer means, by the table of the channel alone, and which places are
+the unit's own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..secret import Text
+from .conversation import Fill
+from .outcomes import Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from .replies import Heard, ReplyRow, reason, row_for
+from .tree import MISSING, Tree, as_text, one, pick
+
+MOST_PAGES = 200
+OURS = {"ours": True}  # no key of a family file: filled in when one is read
+
+
+@dataclass(frozen=True)
+class View:
+    """What an op writes to, as its ask reads it: how it is asked for, where the items stand, by which name they are known, and
+    what the unit allots to them (handle -> place in the item)."""
+
+    ask: Any
+    at: str = ""
+    key: str = ""
+    handles: Mapping[str, str] = field(default_factory=dict)
+
+    def item(self, tree: Tree, fill: Fill) -> Tree:
+        """The item that `fill` names, MISSING where it is not there; the whole where there are no items."""
+        if not self.at:
+            return tree
+        for keys, node in pick(tree, self.at):
+            named = (keys[-1] if keys else None) if self.key == "#" else as_text(one(node, self.key))
+            if named is not None and (named,) == fill.get("key"):
+                return node
+        return MISSING
+
+
+def own(target: str) -> bool:
+    """Is it a place on this very unit?"""
+    return target.startswith("/") and not target.startswith("//") and target.isprintable() and " " not in target
+
+
+def place(text: Text) -> str:
+    """A place filled. Raises ValueError where a secret would stand in it."""
+    if any(not isinstance(part, str) for part in text):
+        raise ValueError("a secret never stands in the place of a page or an object")
+    return "".join(part for part in text if isinstance(part, str))
+
+
+def lost(got: Lost, sent: bool) -> Login:
+    """What a login came to that was not answered."""
+    return Cut(sent, got.why) if got.end is End.CLOSED else Silent(sent, got.why or got.end.value)
+
+
+def asks_for_login(rows: Iterable[ReplyRow], heard: Heard) -> bool:
+    """Is it a no to somebody who has not said who he is? Else letting somebody in who has says nothing of him."""
+    found = row_for(rows, heard)
+    return found is not None and found.means in ("refused", "ended")
+
+
+def entered(rows: Iterable[ReplyRow], heard: Heard, sent: bool, session: Any) -> Login:
+    """What came of a login. Inside counts only where a credential was given."""
+    found = row_for(rows, heard)
+    if found is None:
+        return Silent(sent, f"it answers {heard.status}, which the family does not know")
+    if found.means == "inside":
+        return Opened(session=session) if sent else Silent(False, "it lets in whoever comes, so no login was tried")
+    said = reason(found, heard)
+    match found.means:
+        case "refused":
+            return Refused(said) if sent else Silent(False, said)
+        case "locked":
+            return Locked(said)
+        case "not ready":
+            return NotReady(said)
+        # the door once more, after name and word were given
+        case "ended" if sent:
+            return Refused(said)
+    return Silent(sent, said)
+
+
+def objection(rows: Iterable[ReplyRow], heard: Heard, moved: str) -> No | Unclear | Ended | None:
+    """What stands against taking this for an answer; None where nothing does. `moved`: where it points
+    to instead."""
+    found = row_for(rows, heard)
+    if found is None:
+        elsewhere = f", and points to {moved}" if moved else ""
+        return Unclear(f"it answers {heard.status}, which the family does not know{elsewhere}")
+    match found.means:
+        case "inside":
+            return None
+        case "asked twice":
+            return Unclear("it says that this was sent twice")
+        # the door in the place of what was wanted: whoever was inside is so no more, and what was sent was not taken
+        case "ended" | "refused":
+            return Ended(sent=False)
+    return No(reason(found, heard) or f"it answers {heard.status}")
+
+
+def unanswered(got: Lost, sent: bool) -> Unclear | Ended:
+    """The same of what was not answered."""
+    return Ended(sent) if got.end is End.CLOSED else Unclear(got.why or got.end.value)

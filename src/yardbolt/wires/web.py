@@ -1,0 +1,84 @@
+"""What wires over HTTP (RFC 9110) have in common, through httpx: one unit, its certificate compared inside the handshake, before
+anything is sent; nothing unpacked, so much and no more; the login told once for the session."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import httpx
+
+from yardbolt.core.doors import Door
+from yardbolt.core.ports import Credential
+from yardbolt.core.secret import Ref
+from yardbolt.core.talk.conversation import ANSWER
+from yardbolt.core.talk.outcomes import End, Login, Lost
+
+from .hearing import Secrets, revealed
+from .http import SCHEMES, Bounded, context, other_certificate, reached
+from .words import in_url
+
+
+class WebWire:
+    """One connection to one unit; `accepts` is what it is asked for."""
+
+    authenticates = False
+    accepts = "*/*"
+
+    def __init__(self, secrets: Secrets, pin: str) -> None:
+        self._secrets, self._pin = secrets, pin
+        self._met: list[str] = []
+        self._auth: httpx.Auth | None = None
+        self._verify: Any = False
+        self._source, self._base, self._door = "", "", ""
+        self._client: httpx.AsyncClient | None = None
+        self.fingerprint = ""
+
+    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+        """Reach it, and compare its certificate, before anything is sent. Raises IdentityError where it is not the one
+        noted."""
+        self._base, self._door = f"{door.scheme}://{in_url(door.address)}:{door.port}", f"{door.address}:{door.port}"
+        self._verify, self._source = context(self._pin, self._met) if door.scheme == "https" else False, source
+        try:
+            outcome = await reached(door, source, self._verify or None, self._pin, self._met)
+        finally:
+            self.fingerprint = next(iter(self._met), "")
+        self._client = self._fresh()
+        return outcome
+
+    def _fresh(self) -> httpx.AsyncClient:
+        """A client that has no connection yet."""
+        under = httpx.AsyncHTTPTransport(verify=self._verify, local_address=self._source or None, retries=0)
+        headers = {"Accept": self.accepts, "Accept-Encoding": "identity", "User-Agent": "yardbolt"}
+        return httpx.AsyncClient(transport=Bounded(under), timeout=ANSWER, trust_env=False, headers=headers)
+
+    async def send(self, method: str, target: str, content: bytes | None, headers: dict[str, str]) -> httpx.Response:
+        """One question, and its answer whole. Raises httpx.HTTPError."""
+        assert self._client is not None
+        url = self._base + target
+        if method == "GET":
+            got = await self._client.request(method, url, headers=headers, auth=self._auth)
+            self._client.cookies.clear()
+            return got
+        # a connection that lay idle may be gone: then it would not be known whether what is written arrived
+        async with self._fresh() as fresh:
+            return await fresh.request(method, url, content=content, headers=headers, auth=self._auth)
+
+    def log_in_by(self, auth: tuple[str, str, Ref] | None) -> None:
+        """From now on every question carries this login."""
+        if auth is not None:
+            scheme, account, ref = auth
+            self._auth = SCHEMES[scheme](account, revealed(ref, self._secrets))
+
+    def lost(self, e: httpx.HTTPError) -> Lost:
+        """What an error means. Raises IdentityError where another certificate was shown than the one noted."""
+        if isinstance(e, httpx.TimeoutException):
+            return Lost(End.SILENT)
+        other_certificate(self._door, self._pin, self._met)
+        too_much = "limit" in str(e)
+        return Lost(End.TOO_MUCH if too_much else End.CLOSED, why=str(e) if too_much else type(e).__name__)
+
+    async def close(self) -> None:
+        """End it; never raises."""
+        self._auth = None
+        if self._client is not None:
+            await self._client.aclose()
