@@ -19,6 +19,7 @@ import pytest
 from tests.bare import run_on
 from tests.conftest import MASTER, NETWORK, Bench, Tool
 from tests.test_job import journal
+from yardbolt.adapters.files import load_family, shipped
 from yardbolt.bench.linecamera import LineCamera
 from yardbolt.bench.packetgate import PacketGate
 from yardbolt.bench.waysiderouter import WaysideRouter
@@ -33,7 +34,19 @@ from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.objects import Answer, AskHow, Call, Kept, Signed
-from yardbolt.core.talk.outcomes import Done, End, Ended, Lost, No, NoListener, Opened, Refused, Unclear
+from yardbolt.core.talk.outcomes import (
+    Done,
+    End,
+    Ended,
+    Lost,
+    No,
+    NoListener,
+    NotReady,
+    Opened,
+    Refused,
+    Silent,
+    Unclear,
+)
 from yardbolt.wires.objects import Objects
 
 TREE: dict[str, Any] = {
@@ -91,6 +104,11 @@ def always(answer: Answer | Lost, call: Call) -> Answer | Lost:
     return answer
 
 
+def given(answers: Iterator[Answer], call: Call) -> Answer | Lost:
+    """One answer after the other."""
+    return next(answers)
+
+
 def test_objects_are_read_and_written_at_the_very_place() -> None:
     """Logged in by a challenge, read over all pages, written to the place it is read from by the name of the moment, in the type
     that stands there; refused with the unit's reason; what is not understood stays unclear."""
@@ -142,6 +160,19 @@ def test_objects_are_read_and_written_at_the_very_place() -> None:
         (Lost(End.CLOSED), Ended),
     ):
         assert isinstance(run_on(partial(always, answer), talk.ask_(channel, Fetch(folk.how), None)), outcome)
+    camera = load_family(shipped("families")["wendlock-lc2"])
+    _, cab, _ = camera.channel_of("https")
+    logins: list[tuple[int, int, type]] = [
+        (200, 200, Silent),
+        (401, 200, Opened),
+        (401, 401, Refused),
+        (503, 200, NotReady),
+    ]
+    for first, second, came in logins:
+        answers = iter((Answer(first, {}), Answer(second, {})))
+        got = run_on(partial(given, answers), talk.login(cab, "warden", Ref("factory:1"), False, {}))
+        assert isinstance(got, came), (first, second, got)
+        assert not (isinstance(got, Silent) and got.secret_sent), "a page that is open to all tells nothing of a login"
     hostile = run_on(cabinet, talk.ask_(channel, Fetch(AskHow("/all")), None))
     spoiled = merge(family, extract(family, folk, hostile.reply)).plane
     assert not spoiled.accounts.complete and "a; b" not in spoiled.accounts, "a name nobody may type is no key"

@@ -8,12 +8,14 @@ import hashlib
 import hmac
 import re
 from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import replace
 from typing import Any
 
 import pytest
 
 from tests.bare import run_on
 from tests.conftest import NETWORK
+from yardbolt.adapters.files import load_family, shipped
 from yardbolt.bench.linecamera import EPOCH, LineCamera
 from yardbolt.bench.packetgate import PacketGate
 from yardbolt.bench.waysiderouter import WaysideRouter
@@ -23,10 +25,11 @@ from yardbolt.core.family.reading import extract, merge
 from yardbolt.core.family.writing import render
 from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret, Slot
-from yardbolt.core.talk.conversation import Fetch
+from yardbolt.core.talk.conversation import Fetch, Replies
 from yardbolt.core.talk.outcomes import (
     Asked,
     Cut,
@@ -143,6 +146,11 @@ def test_logging_in_is_forms_in_a_row_each_once() -> None:
     assert isinstance(logged(lambda event: Lost(End.CLOSED)), Cut) and isinstance(
         logged(lambda event: Lost(End.SILENT)), Silent
     )
+    open_to_all = Hut(door=INSIDE)
+    outcome = logged(open_to_all)
+    assert isinstance(outcome, Silent) and not outcome.secret_sent and not open_to_all.sent, (
+        "inside without a login proves none"
+    )
     got = DOOR.replace("method=post", "method=get")
     assert isinstance(logged(Hut(door=got)), Silent), "no password goes into the address of a page"
 
@@ -159,6 +167,18 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
     plane = merge(FAMILY, parts).plane
     assert sorted(plane.accounts.by_key) == ["keeper", "other"] and plane.accounts.complete
     assert (plane.idle, plane.banner, get(plane, ("accounts", "keeper", "role"))) == (float("inf"), ABSENT, "full")
+
+    router = load_family(shipped("families")["osterlin-wr1"])
+    ways = next(ask for ask in router.asks if ask.name == "ways")
+    fields = {"plain": True, "sealed": True, "from": "", "quiet": "0"}
+    for left_out, whole in (("", True), ("plain", False)):
+        seen = {name: value for name, value in fields.items() if name != left_out}
+        kept = [
+            replace(part, store="live")
+            for part in extract(router, ways, Replies(tree=seen))
+            if not isinstance(part, Leftover)
+        ]
+        assert merge(router, kept).plane.services.complete is whole, "a way whose field is not there may be open"
 
     def told(change: Any, hut: Hut) -> Any:
         return run_on(hut, TALK.tell(CHANNEL, render(FAMILY, change, plane), None))
