@@ -420,6 +420,10 @@ def test_what_a_mode_brings_is_reckoned_with_and_the_unit_is_waited_for() -> Non
     assert [change.path for change in todo] == [("mode",), ("banner",)]
     assert with_mode(belief.live, target, made).policy.min_length == 12 and belief.live.policy.min_length == 5
     assert with_mode(belief.live, target[1:], made) is belief.live
+    barred = family(asks=asks, mode={**mode, "needs": {"banner": "Keep out."}})
+    kept = (strict, target[1])
+    assert with_mode(belief.live, kept, barred) is belief.live, "a mode that cannot be set brings nothing"
+    assert [change.path for change in changes(belief.live, kept, barred, SITE)[0]] == [("policy", "min_length")]
     sheet = arrange(made, belief, todo, SITE, target)
     assert isinstance(sheet, Sheet), sheet
     requests: list[Any] = []

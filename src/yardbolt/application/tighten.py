@@ -297,7 +297,9 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
     again = await session.read()
     if not isinstance(answer, Done) or again.plane.stores.waiting != 0:
         said = answer.said if isinstance(answer, No) else "no clear answer"
-        raise UnitError(Trouble.GARBLED, f"{unit.name}: it does not drop what is staged: {said}; nothing was changed")
+        raise UnitError(
+            Trouble.GARBLED, f"{unit.name}: it does not drop what is staged: {said}; nothing of the plan was sent"
+        )
     return again
 
 

@@ -297,12 +297,11 @@ class _Checker:
         """An op that writes to the very place its ask reads, where its way can."""
         self.one_of((*at, "on"), name, self.asks, "an ask")
         ask = self.asks[name]
-        if not hasattr(how, "on"):
-            return how
         lists = {path[: path.index("*")] for path in paths if "*" in path}
         rows = next((row for row in ask.tree_rows if row.into in lists), None)
         given = (rows.at, rows.key, rows.handles) if rows else ("", "", {})
-        return how.on(ask.how, *given)  # type: ignore[no-any-return]  # of the way's own kind
+        bound: How = how.on(ask.how, *given)
+        return bound
 
     def only(self, keys: Keys, words: Iterable[str], sets: tuple[Path, ...]) -> tuple[str, ...]:
         for path in sets:

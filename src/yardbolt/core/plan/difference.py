@@ -49,9 +49,11 @@ def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
     """The plane with what the wanted way of guarding itself brings, as the family says; the same where that is as wanted, or
     cannot be set."""
     want = next((one for one in target if one.path == MODE and one.kind == "set"), None)
-    if want is None or reached(MODE, plane.mode, want.value) or op_for(family, change := Set(MODE, want.value)) is None:
+    if want is None or reached(MODE, plane.mode, want.value):
         return plane
-    return forecast(family, plane, change)
+    change = Set(MODE, want.value)
+    op = op_for(family, change)
+    return plane if op is None or _never(op, plane, MODE, target) else forecast(family, plane, change)
 
 
 def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Target) -> Found:

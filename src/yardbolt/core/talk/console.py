@@ -13,7 +13,7 @@ from typing import Any, Literal
 
 from ..errors import Trouble, UnitError, clean
 from ..secret import Ref, Slot, Text
-from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling
+from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
 from .outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
 from .patterns import fill_in, sign, slot_key, slots
 from .replies import LONGEST_REASON, ReplyRow, reason, row_for
@@ -74,7 +74,7 @@ class Channel:
 
 
 @dataclass(frozen=True)
-class AskHow:
+class AskHow(Unprompted):
     """What is typed to ask."""
 
     say: str
@@ -91,10 +91,6 @@ class AskHow:
         """What is asked, for the evidence."""
         return self.say
 
-    def as_data(self) -> bool:
-        """What is typed is part of a command."""
-        return False
-
 
 @dataclass(frozen=True)
 class Prompt:
@@ -105,7 +101,7 @@ class Prompt:
 
 
 @dataclass(frozen=True)
-class OpHow:
+class OpHow(Unprompted):
     """What is typed to change something, and the answers to what it asks in return."""
 
     say: str
@@ -123,10 +119,6 @@ class OpHow:
     def asked_as(self) -> str:
         """The command, unfilled."""
         return self.say
-
-    def as_data(self) -> bool:
-        """What is typed is part of a command."""
-        return False
 
 
 # ---- its event -----------------------------------------------------------------------------------------------------

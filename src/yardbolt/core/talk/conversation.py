@@ -65,6 +65,10 @@ class How(Protocol):
     def as_data(self) -> bool:
         """Does what fills it reach the unit as data, and never as a part of a command?"""
 
+    def on(self, ask: Any, at: str, key: str, handles: Mapping[str, str]) -> Any:
+        """The same, written to the very place this asks for, where the way does so: where the items stand, their key, and
+        what the unit allots to them."""
+
 
 class Channel(Protocol):
     """A block of the family file: what one way of talking needs to know of this make."""
@@ -116,6 +120,10 @@ class Unprompted:
     def as_data(self) -> bool:
         """No."""
         return False
+
+    def on(self, ask: Any, at: str, key: str, handles: Mapping[str, str]) -> Any:
+        """What is said to it names its place by itself."""
+        return self
 
 
 @dataclass(frozen=True)
