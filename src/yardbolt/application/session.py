@@ -165,6 +165,8 @@ class Session:
                 if not self.unit.family.is_token(theirs):
                     raise ValueError(f"{theirs[:40]!r} may not be put into a command")
                 fill[slot_key(name, notation)] = (theirs,)
+        if ask.each:
+            fill["key"] = (self.unit.family.their_key(ask.each, key),)
         return Fetch(ask.how, fill, given=self._given() if self.talk.ask_all else {})
 
     def _given(self) -> dict[str, str]:
@@ -276,4 +278,4 @@ class Session:
 
 def _keys(ask: Ask, merging: Merging) -> tuple[str, ...]:
     """The items an ask is put for."""
-    return merging.keys(parse(ask.each)) if ask.each else ("",)
+    return merging.keys(parse(ask.each), ask.store) if ask.each else ("",)

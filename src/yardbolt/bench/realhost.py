@@ -109,13 +109,10 @@ class Host:
         """The address of somebody on its network."""
         return f"{self.network}.{who}"
 
-    def up(self) -> None:
-        """Make it and start it. Raises RuntimeError where it does not come up."""
-        for part in ("upper", "work", "root"):
-            (self.folder / part).mkdir(parents=True, exist_ok=True)
-            (self.folder / part).chmod(0o755)  # whatever is masked here: daemons that are not root live in it
-        (self.folder / "upper" / "yard").mkdir()
-        (self.folder / "upper" / "yard" / "start").write_text(
+    @property
+    def script(self) -> str:
+        """What its first process runs: made the first time, started again from then on."""
+        return (
             "umask 022\nexport PATH=/usr/sbin:/usr/bin:/sbin:/bin\nip link set lo up\n"
             f"until ip link show eth0 >/dev/null 2>&1; do sleep 0.05; done\nip addr add {self.address}/24 dev eth0\n"
             f"ip -6 addr add {self.network6}:1/64 dev eth0 nodad\nip link set eth0 up\nip route add default via {self.network}.254\n"
@@ -126,6 +123,14 @@ class Host:
             f"printf '#!/bin/sh\\nexec busybox reboot -f\\n' >/sbin/reboot; chmod 755 /sbin/reboot\n"
             f"{self.setup}\n{self.start}\ntouch /yard/made; fi\ntouch /run/yard-up\nwhile :; do sleep 3600; done\n"
         )
+
+    def up(self) -> None:
+        """Make it and start it. Raises RuntimeError where it does not come up."""
+        for part in ("upper", "work", "root"):
+            (self.folder / part).mkdir(parents=True, exist_ok=True)
+            (self.folder / part).chmod(0o755)  # whatever is masked here: daemons that are not root live in it
+        (self.folder / "upper" / "yard").mkdir()
+        (self.folder / "upper" / "yard" / "start").write_text(self.script)
         self._start()
         threading.Thread(target=self._again, daemon=True).start()
 

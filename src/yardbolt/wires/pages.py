@@ -15,12 +15,13 @@ from lxml import etree, html
 
 from yardbolt.core.errors import clean
 from yardbolt.core.talk.outcomes import End, Lost
-from yardbolt.core.talk.pages import HIDDEN, Open, Page, Submit
+from yardbolt.core.talk.pages import HIDDEN, IN_ROW, Open, Page, Submit
 
 from .hearing import Secrets, filled
 from .web import WebWire
 
 FOLLOWED, DEEPEST, LONGEST = 3, 200, 4000
+OF_ROWS = ("links", "form", "fields", "buttons")  # what a row holds besides its cells
 
 
 class Pages(WebWire):
@@ -46,7 +47,10 @@ class Pages(WebWire):
             pairs = []
             for name, text in event.fields:
                 pairs.append((name, form["hidden"].get(name, "") if text == HIDDEN else filled(text, self._secrets)))
-            button = next((one for one in form["buttons"] if one[0] == event.button or not event.button), None)
+            button = next(
+                (one for place, one in enumerate(form["buttons"]) if event.button in ("", one[0], f"{IN_ROW}{place}")),
+                None,
+            )
             pairs += [(button[1], button[2])] if button and button[1] else []
             return await self._page("POST", form["action"], urlencode(pairs).encode())
         except httpx.HTTPError as e:
@@ -113,12 +117,15 @@ def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[
     for node in root.xpath("//script|//style"):
         node.drop_tree()
     forms, kept = dict[str, Any](), dict[str, dict[str, Any]]()
+    names: dict[Any, str] = {}
     for count, form in enumerate(root.xpath("//form"), 1):
         own = form.get("name") or form.get("id") or f"form {count}"
+        own = own if own not in forms else f"{own} {count}"  # one in each row, all called alike
+        names[form] = own
         forms[own], kept[own] = _form(form, own, within)
     tables = {}
     for count, table in enumerate(root.xpath("//table"), 1):
-        tables[_words(table.find("caption")) or table.get("id") or f"table {count}"] = _rows(table, within)
+        tables[_words(table.find("caption")) or table.get("id") or f"table {count}"] = _rows(table, within, names)
     return {
         "title": _words(root.find(".//title")), "text": _lines(root)[:LONGEST], "forms": forms, "tables": tables,
         "links": _links(root, within), "pairs": {name: pairs for name, rows in tables.items() if (pairs := _pairs(rows))},
@@ -139,74 +146,98 @@ def _links(node: Any, within: Any) -> dict[str, str]:
     return {words: href for words, href in found.items() if words and href}
 
 
-def _rows(table: Any, within: Any) -> list[dict[str, Any]]:
+def _rows(table: Any, within: Any, forms: dict[Any, str]) -> list[dict[str, Any]]:
+    """The rows of a table. A cell with one field in it reads as what that holds, and `fields` says its name; `buttons` are those of
+    the row, by their place in the form; `form` is the one they belong to."""
     lines = table.xpath(".//tr")
     heads = [_words(cell) for cell in lines[0].xpath("./th|./td")] if lines else []
     out = []
     for line in lines[1:]:
-        cells = line.xpath("./th|./td")
-        out.append(
-            {
-                **{head: _words(cell) for head, cell in zip(heads, cells, strict=False) if head},
-                "links": _links(line, within),
-            }
-        )
+        row: dict[str, Any] = {"links": _links(line, within)}
+        form = next((one for one in (*line.iterancestors("form"), *line.iter("form")) if one in forms), None)
+        fields: dict[str, str] = {}
+        for head, cell in zip(heads, line.xpath("./th|./td"), strict=False):
+            inside = [
+                made for node in cell.iter(*INPUTS) if (made := _field(node)) and made[1] not in ("hidden", "off")
+            ]
+            if head and len(inside) == 1 and inside[0][1] != "secret":
+                fields[head] = inside[0][0]
+                row[head] = inside[0][2]
+            elif head:
+                row[head] = _words(cell)
+                fields |= {head: inside[0][0]} if len(inside) == 1 else {}
+        if form is not None:
+            pressed = [node for node in form.iter(*INPUTS) if _button(node)]
+            row |= {"form": forms[form], "fields": fields}
+            mine = [node for node in line.iter(*INPUTS) if _button(node)]
+            row["buttons"] = {_button(node)[0]: f"#{pressed.index(node)}" for node in mine}
+        out.append(row)
     return out
 
 
 def _pairs(rows: list[dict[str, Any]]) -> dict[str, str]:
     """A table of two columns as what stands beside each word of the first."""
-    columns = [[name for name in row if name != "links"] for row in rows]
+    columns = [[name for name in row if name not in OF_ROWS] for row in rows]
     if not rows or any(len(names) != 2 for names in columns):
         return {}
     return {str(row[names[0]]): str(row[names[1]]) for row, names in zip(rows, columns, strict=True)}
 
 
+INPUTS = ("input", "select", "textarea", "button")
+
+
+def _button(node: Any) -> tuple[str, str, str]:
+    """The words, name and value of a button; empty where it is none."""
+    kind = (node.get("type") or ("submit" if node.tag == "button" else "text")).lower()
+    if node.tag == "button" and kind == "submit":
+        return _words(node), node.get("name") or "", node.get("value") or ""
+    if node.tag == "input" and kind in ("submit", "image"):
+        return clean(node.get("value") or ""), node.get("name") or "", node.get("value") or ""
+    return ()  # type: ignore[return-value]  # none
+
+
+def _field(node: Any) -> tuple[str, str, Any, list[str]] | None:
+    """A field: its name, kind, value and what it offers; None where it is none."""
+    name, kind, value = node.get("name") or "", (node.get("type") or "text").lower(), node.get("value") or ""
+    if node.tag == "button" or not name or kind in ("submit", "image", "button", "reset"):
+        return None
+    if node.get("disabled") is not None:
+        return name, "off", None, []
+    if node.tag == "select":
+        options = [
+            (_words(o) if o.get("value") is None else o.get("value"), o.get("selected")) for o in node.iter("option")
+        ]
+        chosen = next((v for v, on in options if on is not None), options[0][0] if options else "")
+        return name, "choice", clean(chosen), [clean(v) for v, _ in options]
+    if node.tag == "textarea":
+        return name, "text", clean(node.text or ""), []
+    match kind:
+        case "hidden":
+            return name, "hidden", None, []
+        case "password":
+            return name, "secret", None, []
+        case "checkbox":
+            return name, "box", node.get("checked") is not None, [value or "on"]
+        case "radio":
+            return name, "choice", clean(value) if node.get("checked") is not None else "", [clean(value)]
+    return name, "file" if kind == "file" else "text", clean(value), []
+
+
 def _form(form: Any, own: str, within: Any) -> tuple[dict[str, Any], dict[str, Any]]:
     order: list[tuple[str, str, Any, list[str]]] = []
-    fields, hidden, buttons = dict[str, Any](), dict[str, str](), list[tuple[str, str, str]]()
-    for node in form.iter("input", "select", "textarea", "button"):
-        name, kind = (
-            node.get("name") or "",
-            (node.get("type") or ("submit" if node.tag == "button" else "text")).lower(),
-        )
-        value = node.get("value") or ""
-        if node.tag == "button" or kind in ("submit", "image"):
-            buttons.append((_words(node) if node.tag == "button" else clean(value), name, value))
-        elif not name or kind in ("button", "reset"):
-            continue
-        elif node.get("disabled") is not None:
-            order.append((name, "off", None, []))
-        elif node.tag == "select":
-            options = [
-                (o.get("value") if o.get("value") is not None else _words(o), o.get("selected") is not None)
-                for o in node.iter("option")
-            ]
-            chosen = next((v for v, on in options if on), options[0][0] if options else "")
-            order.append((name, "choice", clean(chosen), [clean(v) for v, _ in options]))
-        elif node.tag == "textarea":
-            order.append((name, "text", clean(node.text or ""), []))
-        elif kind == "hidden":
-            hidden[name] = value
-            order.append((name, "hidden", None, []))
-        elif kind == "password":
-            order.append((name, "secret", None, []))
-        elif kind == "checkbox":
-            order.append((name, "box", node.get("checked") is not None, [value or "on"]))
-        elif kind == "radio":
+    hidden, buttons = dict[str, str](), list[tuple[str, str, str]]()
+    for node in form.iter(*INPUTS):
+        if pressed := _button(node):
+            buttons.append(pressed)
+        elif made := _field(node):
+            name, kind, chosen, offered = made
+            if kind == "hidden":
+                hidden[name] = node.get("value") or ""
             before = next((n for n, one in enumerate(order) if one[0] == name and one[1] == "choice"), None)
-            if before is None:
-                order.append((name, "choice", clean(value) if node.get("checked") is not None else "", [clean(value)]))
+            if (node.get("type") or "").lower() == "radio" and before is not None:
+                order[before] = (name, kind, chosen or order[before][2], [*order[before][3], *offered])
             else:
-                _, _, chosen, offered = order[before]
-                order[before] = (
-                    name,
-                    "choice",
-                    clean(value) if node.get("checked") is not None else chosen,
-                    [*offered, clean(value)],
-                )
-        else:
-            order.append((name, "file" if kind == "file" else "text", clean(value), []))
+                order.append(made)
     fields = {name: value for name, kind, value, _ in order if kind in ("text", "choice", "box")}
     action, method = within(form.get("action") or ""), (form.get("method") or "get").lower()
     told = {

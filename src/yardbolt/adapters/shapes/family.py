@@ -59,12 +59,17 @@ class LineShape(Shape):
 
 
 class PlaceShape(Shape):
-    at: Text
+    at: Any = Field(description="a place, or a list of them where a value is spread over several")
     words: dict[Text, Text] = {}
     join: Text = ""
     empty: Text | None = None
     missing: Text | None = None
     codec: Text = ""
+
+
+class JointShape(Shape):
+    of: list[Text]
+    words: dict[Text, list[Text]]
 
 
 class TreeRowsShape(Shape):
@@ -81,6 +86,7 @@ class AskShape(Shape):
     by: Name | None = Field(None, description="the channel, where there are several")
     store: Store = "live"
     each: Text = ""
+    on: Name | None = Field(None, description="with each: the ask whose rows lead to it")
     pairs: PairsShape | None = None
     rows: Any = Field(None, description="text: one table; tree: a list of them")
     lines: list[LineShape] = []
@@ -151,6 +157,7 @@ class FamilyShape(Shape):
     account_stores: dict[Name, list[Name]] = {}
     password: PasswordShape = PasswordShape()
     values: dict[Text, SpellingShape] = {}
+    joints: dict[Name, JointShape] = Field({}, description="fields that say something of several leaves")
     asks: dict[Name, Any] = {}
     facts: dict[Text, Text] = {}
     effects: dict[Text, Text] = Field({}, description="what every op brings with it")
@@ -225,6 +232,9 @@ def _check_trees(doc: Document, at: Keys, one: Any) -> None:
     for path, place in one.get("leaves", {}).items():
         if not isinstance(place, str):
             read(doc, PlaceShape, (*at, "leaves", path))
+            places = place["at"] if isinstance(place["at"], list) else [place["at"]]
+            if not places or not all(isinstance(each, str) and each for each in places):
+                raise fail(doc, (*at, "leaves", path, "at"), "a place is wanted, or a list of places")
 
 
 def family_schema() -> dict[str, Any]:

@@ -10,9 +10,19 @@ from ..plane.path import Path
 
 
 @dataclass(frozen=True)
+class Joint:
+    """One field that says something of several leaves: each of its words, and the value of each leaf by it."""
+
+    of: tuple[Path, ...]
+    words: Mapping[str, tuple[str, ...]]
+
+
+@dataclass(frozen=True)
 class Place:
     """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty field
-    or null means, `missing` what an absent one means: without it the leaf is not read. `codec` is the open notation of a length of time there."""
+    or null means, `missing` what an absent one means: without it the leaf is not read. `codec` is the open notation of what stands
+    there. `parts` are further places where one value is spread over several fields; `joint` the other leaves that share this field,
+    in order with this one, and what each of its words says of them."""
 
     path: Path
     at: str
@@ -21,6 +31,8 @@ class Place:
     empty: str | None = None
     missing: str | None = None
     codec: str = ""
+    parts: tuple[str, ...] = ()
+    joint: Joint | None = None
 
 
 @dataclass(frozen=True)

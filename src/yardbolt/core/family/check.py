@@ -23,9 +23,9 @@ from ..secret import Ref
 from ..talk.conversation import How, Keys, Talk
 from ..talk.patterns import PatternError, row, sign, slots
 from ..talk.ways import WAYS
-from .binding import Place, TreeRows
+from .binding import Joint, Place, TreeRows
 from .model import KEPT, LIVE, Ask, Factory, FactoryLogin, Family, Op, Pairs, Spelling, TextLine, TextRows
-from .spelling import CODECS, NOTATIONS, meant
+from .spelling import CODECS, NOTATIONS, SPREADS, meant
 from .writing import KEYS
 
 Tree = Mapping[str, Any]
@@ -65,6 +65,7 @@ class _Checker:
     def __init__(self, file: str, line_of: Callable[[Keys], int], ways: Mapping[str, Talk], channels: Tree) -> None:
         self.file, self.line_of, self.ways, self.channels = file, line_of, ways, channels
         self.asks: dict[str, Ask] = {}
+        self.joints: dict[str, Joint] = {}
 
     def fail(self, keys: Keys, problem: str) -> FamilyError:
         return FamilyError(self.file, self.line_of(keys), ".".join(str(k) for k in keys), problem)
@@ -161,8 +162,10 @@ class _Checker:
             self.one_of((*at, "section"), name_of, LIBRARY, "a section of the library")
             known = LIBRARY[name_of]
             how, decode = replace(how, say=known.text, rights=known.rights), known.decode  # type: ignore[type-var]
+        if tree.get("on"):
+            how = self.on(at, how, tree["on"], ((*parse(tree.get("each", "")), "*"),))
         if not how.asked_as():
-            raise self.fail(at, "say or section is missing")
+            raise self.fail(at, "nothing says what is asked: say, section, or what its way of talking takes")
         if decode:
             self.one_of((*at, "decode"), decode, DECODERS, "a decoder")
             feeds |= DECODERS[decode].feeds
@@ -214,31 +217,62 @@ class _Checker:
         return tuple(out)
 
     def leaves(self, keys: Keys, tree: Tree, above: Path, feeds: set[Path]) -> tuple[Place, ...]:
-        out = []
+        out: list[Place] = []
         for written, place in tree.items():
+            if written.startswith("=") and not above:
+                out += self.joint((*keys, written), written[1:], place, feeds)
+                continue
             path = self.path((*keys, written), show((*above, *parse(written))) if above else written)
             feeds.add(path)
-            told: dict[str, Any] = {"at": place} if isinstance(place, str) else dict(place)
+            told: dict[str, Any] = {"at": place} if isinstance(place, str | list | tuple) else dict(place)
+            at, *parts = [told["at"]] if isinstance(told["at"], str) else told["at"]
             for theirs, ours in told.get("words", {}).items():
                 self.word((*keys, written, "words", theirs), path, ours)
             for meaning in ("empty", "missing"):
                 if meaning in told:
                     self.word((*keys, written, meaning), path, told[meaning])
             if codec := told.get("codec", ""):
-                self.one_of((*keys, written, "codec"), codec, CODECS, "a codec")
+                self.one_of((*keys, written, "codec"), codec, (*CODECS, *SPREADS), "a codec")
+            if len(parts) + 1 != (SPREADS[codec].fields if codec in SPREADS else 1):
+                wanted = (
+                    f"{codec} stands in {SPREADS[codec].fields} fields"
+                    if codec in SPREADS
+                    else f"give a codec: {', '.join(SPREADS)}"
+                )
+                raise self.fail((*keys, written), f"it names {len(parts) + 1} places; {wanted}")
             own = path[len(above) :] if above else parse(written)
             out.append(
                 Place(
                     own,
-                    told["at"],
+                    at,
                     told.get("words", {}),
                     told.get("join", ""),
                     told.get("empty"),
                     told.get("missing"),
                     told.get("codec", ""),
+                    tuple(parts),
                 )
             )
         return tuple(out)
+
+    def joint(self, keys: Keys, name: str, at: str, feeds: set[Path]) -> Iterator[Place]:
+        """The leaves that share one field, each a place of its own."""
+        self.one_of(keys, name, self.joints, "a joint")
+        joint = self.joints[name]
+        for number, path in enumerate(joint.of):
+            feeds.add(pattern_of(path))
+            words = {word: told[number] for word, told in joint.words.items()}
+            yield Place(path, at, words, joint=joint)
+
+    def joint_of(self, name: str, tree: Tree) -> Joint:
+        at: Keys = ("joints", name)
+        of = tuple(self.named((*at, "of"), written) for written in tree["of"])
+        for word, told in tree["words"].items():
+            if len(told) != len(of):
+                raise self.fail((*at, "words", word), f"it says {len(told)} values of {len(of)} leaves")
+            for path, one in zip(of, told, strict=True):
+                self.word((*at, "words", word), path, one)
+        return Joint(of, {word: tuple(told) for word, told in tree["words"].items()})
 
     def tree_rows(self, keys: Keys, tree: Tree, above: Path, feeds: set[Path], whole: list[Path]) -> TreeRows:
         into = self.list_at((*keys, "into"), tree["into"], above)
@@ -399,7 +433,9 @@ def family_of(
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
     token, software = tree.get("token", {}), tree.get("software", {})
     always = tuple(checker.effect(("effects", k), k, v) for k, v in tree.get("effects", {}).items())
-    checker.asks = {name: checker.ask(name, one) for name, one in tree.get("asks", {}).items()}
+    checker.joints = {name: checker.joint_of(name, one) for name, one in tree.get("joints", {}).items()}
+    for name, one in tree.get("asks", {}).items():
+        checker.asks[name] = checker.ask(name, one)
     family = Family(
         tree["family"], tree["title"], channels, _factory(tree.get("factory", {})),
         tuple(checker.asks.values()),

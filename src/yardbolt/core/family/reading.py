@@ -21,7 +21,7 @@ from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, one, pick
 from .binding import Place, TreeRows
 from .model import LIVE, STAGED, Ask, Family, Spelling, TextLine
-from .spelling import CODECS, COUNT, meant, read_value, spelling_of
+from .spelling import CODECS, COUNT, SPREADS, meant, read_value, spelling_of
 
 MOST_ITEMS = 10_000
 LONGEST_LEFTOVER = 200
@@ -233,7 +233,7 @@ def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
 def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
     """One leaf. An absent field and an empty one mean what the family says they mean, and nothing where it says
     nothing."""
-    found = one(node, place.at)
+    found = _together(place, node) if place.parts else one(node, place.at)
     if "*" in place.at.split("/"):
         # one value made of many places: a set of words
         found = [each for _, each in pick(node, place.at)]
@@ -264,6 +264,20 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
             facts.left(show(path))
     else:
         facts.read(path, str(texts[0]), own)
+
+
+def _together(place: Place, node: Tree) -> Tree:
+    """One value spread over several fields: MISSING where one of them is, empty where all are."""
+    texts = [as_text(one(node, at)) for at in (place.at, *place.parts)]
+    if None in texts:
+        return MISSING
+    told = tuple(str(text).strip() for text in texts)
+    if not any(told):
+        return ""
+    try:
+        return SPREADS[place.codec].together(told)
+    except ValueError:
+        return " ".join(told)  # which suits no leaf, and is told as it stands
 
 
 def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
@@ -361,9 +375,9 @@ class Merging:
             own = permitted if isinstance(permitted, AddressSet) else ANYONE
             draft.put((*path, "permitted"), own & narrowed.sources)
 
-    def keys(self, path: Path) -> tuple[str, ...]:
+    def keys(self, path: Path, store: str = LIVE) -> tuple[str, ...]:
         """The keys of a list as far as it was read."""
-        return self.drafts[LIVE].keys(path)
+        return self._draft(store).keys(path)
 
     def so_far(self, path: Path) -> Any:
         """A value as far as it was read; None where it, or its item, was not."""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from datetime import datetime
+from ipaddress import ip_interface
 from typing import Any
 
 from ..addresses import ANYONE, NOBODY, AddressSet
@@ -28,6 +30,41 @@ NOTATIONS: Mapping[str, Callable[[float], str]] = {
 COUNT = "count"  # of a list: how many stand there
 CODECS = {"seconds": "s", "minutes": "min", COUNT: ""}  # of a length of time that is written as a bare number
 DEFAULT = Spelling()
+
+
+def _clock_time(value: Any) -> tuple[str, ...]:
+    return str(int(value) // 60), str(int(value) % 60)
+
+
+def _address(value: Any, by_mask: bool) -> tuple[str, ...]:
+    one = ip_interface(value[0])
+    return str(one.ip), str(one.netmask) if by_mask else str(one.network.prefixlen)
+
+
+@dataclass(frozen=True)
+class Spread:
+    """A value that stands in several fields: how many, what their texts say together, and how a value is parted."""
+
+    fields: int
+    together: Callable[[tuple[str, ...]], str]
+    parted: Callable[[Any], tuple[str, ...]]
+    fits: Callable[[Any], bool]
+
+
+SPREADS: Mapping[str, Spread] = {
+    "minutes-seconds": Spread(
+        2, lambda t: f"{int(t[0]) * 60 + int(t[1])} s", _clock_time, lambda v: isinstance(v, float) and math.isfinite(v) and v == int(v) >= 0
+    ),
+    "address-mask": Spread(2, "/".join, lambda v: _address(v, True), lambda v: isinstance(v, tuple) and len(v) == 1 and ":" not in v[0]),
+    "address-prefix": Spread(2, "/".join, lambda v: _address(v, False), lambda v: isinstance(v, tuple) and len(v) == 1),
+}  # fmt: skip
+
+
+def parted(path: Path, codec: str, value: Any) -> tuple[str, ...]:
+    """A value over the fields it stands in. Raises ValueError where it does not fit into them."""
+    if not SPREADS[codec].fits(value):
+        raise ValueError(f"{show(path)}: {value!r} cannot be written as {codec}")
+    return SPREADS[codec].parted(value)
 
 
 def meant(path: Path, word: str) -> Any:

@@ -16,9 +16,10 @@ from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order
 from ..talk.patterns import slot_key, slots
+from .binding import Place
 from .model import Family, Op
 from .reading import asks_for
-from .spelling import exactly, meant, spelled, spelled_by, spelling_of
+from .spelling import SPREADS, exactly, meant, parted, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
 KEYS = "keys"  # the notation of public keys themselves
@@ -36,6 +37,7 @@ class Filling:
     key: str
     old: Ref | None
     now: str
+    before: Plane
 
 
 def op_for(family: Family, change: Change) -> Op | None:
@@ -110,7 +112,7 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
     elif isinstance(change, Make):
         values = dict(change.values)
     told = family.their_key(change.path[0], key) if inside else ""
-    filling = Filling(family, op, change, values, told, old, now)
+    filling = Filling(family, op, change, values, told, old, now, before)
     order = Order(op.how, _fill(filling), max(ANSWER, op.wait), bool(op.renews))
     # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[family.channels[op.by].talk].message(op.how, order.fill)
@@ -147,6 +149,11 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             continue
         if isinstance(change.value, Ref):
             return {f"{BOUND}{place.at}": (Slot(change.value),)}
+        if place.joint is not None:
+            return {f"{BOUND}{place.at}": (_joint_word(place, change, filling.before),)}
+        if place.codec in SPREADS:
+            texts = parted(change.path, place.codec, change.value)
+            return {f"{BOUND}{at}": (text,) for at, text in zip((place.at, *place.parts), texts, strict=True)}
         own = spelling_of(filling.family, change.path)
         if place.codec and isinstance(change.value, float):
             exactly(change.path, place.codec, change.value)
@@ -156,6 +163,16 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             return {f"{BOUND}{place.at}": ()}
         return {f"{BOUND}{place.at}": (spelled_by(own, change.path, change.value, place.codec),)}
     return {}
+
+
+def _joint_word(place: Place, change: Set, before: Plane) -> str:
+    """The word of a field that says something of several leaves. Raises ValueError where it has none for that."""
+    assert place.joint is not None
+    wanted = [change.value if path == place.path else get(before, path) for path in place.joint.of]
+    for word, told in place.joint.words.items():
+        if [meant(path, one) for path, one in zip(place.joint.of, told, strict=True)] == wanted:
+            return word
+    raise ValueError(f"{show(change.path)}: one field says this and more, and has no word for both together")
 
 
 def _one(filling: Filling, name: str, notation: str) -> Text | None:
@@ -236,9 +253,14 @@ def beside(family: Family, op: Op, change: Change) -> Iterator[tuple[Path, Any]]
     ask = next((one for one in family.asks if one.name == op.on), None)
     if ask is None or not isinstance(change, Set):
         return
-    field = next((place.at for place in ask.leaves if place.path == change.path), None)
+    field = next((place.at for place in ask.leaves if place.path == change.path and place.joint is None), None)
     for place in ask.leaves:
-        if place.at == field and place.path != change.path and pattern_of(place.path) == pattern_of(change.path):
+        if (
+            field
+            and place.at == field
+            and place.path != change.path
+            and pattern_of(place.path) == pattern_of(change.path)
+        ):
             yield place.path, change.value
 
 

@@ -54,10 +54,15 @@ class AskHow(Unprompted):
 
     get: str
     next: str = ""
+    view: View | None = field(default=None, metadata=OURS)
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The one text with slots."""
-        yield ("get",), self.get
+        yield ("get",), "".join(_without(self.get, self.view.handles if self.view else {}))
+
+    def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> AskHow:
+        """The same of one item at a time, whose handles this ask gives."""
+        return replace(self, view=View(ask, at, key, handles))
 
     def asked_as(self) -> str:
         """The method and the place, for the evidence."""
@@ -91,8 +96,8 @@ class OpHow(Unprompted):
             yield ("fill", name), template
 
     def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> OpHow:
-        """The same, written to what this asks for."""
-        return replace(self, view=View(ask, at, key, handles))
+        """The same, written to what this asks for; what stands for one item alone takes its handles from where that does."""
+        return replace(self, view=View(ask, at, key, handles or (ask.view.handles if ask.view and not at else {})))
 
     def asked_as(self) -> str:
         """The method and the place."""
@@ -223,7 +228,29 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
 
 def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
     """Ask for one object, with all its pages."""
-    return (yield from _asked(channel, fetch.how, fetch.fill))
+    fill = yield from _with_handles(channel, fetch.how, fetch.fill)
+    return fill if not isinstance(fill, dict) else (yield from _asked(channel, fetch.how, fill))
+
+
+def _with_handles(
+    channel: Channel, how: AskHow, fill: Fill
+) -> Generator[Call, Any, dict[str, Text] | No | Unclear | Ended]:
+    """What fills the place of one item, its handles looked up afresh where another ask gives them."""
+    if how.view is None:
+        return dict(fill)
+    looked = yield from _look(channel, how.view, fill)
+    return _named(how.view.handles, looked.reply.tree, fill) if isinstance(looked, Done) else looked
+
+
+def _named(handles: Mapping[str, str], found: Tree, fill: Fill) -> dict[str, Text] | No:
+    """The slots, with the names the unit allots to an item."""
+    out = dict(fill)
+    for handle, where in handles.items():
+        name = as_text(one(found, where))
+        if name is None or not _token(name):
+            return No(f"it gives no usable {handle} for that", sent=False)
+        out[handle] = (name,)
+    return out
 
 
 def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
@@ -269,15 +296,21 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     fill = dict(order.fill)
     handles = {name: place for name, place in how.view.handles.items() if f"{{{name}}}" in at} if how.view else {}
     if how.view is not None and (verb in ("put", "patch") or handles):
+        above = how.view.ask.view if not how.view.at else None
+        if above is not None:
+            given = yield from _with_handles(channel, how.view.ask, fill)
+            if not isinstance(given, dict):
+                return given
+            fill = given
         looked = yield from _look(channel, how.view, fill)
         if not isinstance(looked, Done):
             return looked
         found = looked.reply.tree
-        for handle, where in handles.items():
-            name = as_text(one(found, where))
-            if name is None or not _token(name):
-                return No(f"it gives no usable {handle} for that", sent=False)
-            fill[handle] = (name,)
+        if above is None:
+            named = _named(handles, found, fill)
+            if not isinstance(named, dict):
+                return named
+            fill = named
     try:
         body = _body(how, verb, order.fill, found)
         target = place(fill_in(at, fill))

@@ -21,6 +21,7 @@ from .web import MOST_PAGES, OURS, View, asks_for_login, entered, lost, objectio
 
 MOST_FORMS = 4
 GATE_NEW = "{new}"
+IN_ROW = "#"  # begins what stands for a button by its place in the form
 HIDDEN: Text = ("\0hidden",)  # stands for what a hidden field holds, which never leaves the wire
 
 
@@ -36,11 +37,13 @@ class Form:
 
 @dataclass(frozen=True)
 class LoginHow:
-    """The page one logs in at, and the forms that may stand between it and the inside, each filled once."""
+    """The page one logs in at, and the forms that may stand between it and the inside, each filled once. `auth` is the scheme
+    where HTTP asks, and `account` what is given there as the name (nothing, where the unit knows no names)."""
 
     page: str
     forms: Mapping[str, Form] = field(default_factory=dict)
     auth: Literal["", "basic", "digest"] = ""
+    account: str = "{account}"
 
 
 @dataclass(frozen=True)
@@ -62,25 +65,34 @@ class Channel(Unprompted):
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """The page that is looked at; the form on it whose fields are read; the words of the link to the further part of a list."""
+    """The page that is looked at; the form on it whose fields are read; the words of the link to the further part of a list.
+    In the place of `page`, `link` is the handle by which the row of an item leads there."""
 
-    page: str
+    page: str = ""
     form: str = ""
     next: str = ""
+    link: str = ""
+    view: View | None = field(default=None, metadata=OURS)
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The one text with slots."""
         yield ("page",), self.page
 
+    def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> AskHow:
+        """The same, reached by the rows of another page."""
+        return replace(self, view=View(ask, at, key, handles))
+
     def asked_as(self) -> str:
         """The page, for the evidence."""
-        return f"page {self.page}" + (f", form {self.form}" if self.form else "")
+        behind = f"{self.link} of {self.view.ask.page}" if self.link and self.view else ""
+        page = self.page or behind
+        return f"page {page}" + (f", form {self.form}" if self.form else "") if page else ""
 
 
 @dataclass(frozen=True)
 class OpHow(Unprompted):
     """The form that is filled and submitted: on the page of the ask it is `on`, or on `page`. `link` is the handle of the row
-    that leads to the page with the form. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
+    that leads to the page with the form; `cells` says that its fields (or its button) stand in the row itself. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
     forms that may come after it (is this really meant?)."""
 
     page: str = ""
@@ -90,7 +102,9 @@ class OpHow(Unprompted):
     fill: Mapping[str, str] = field(default_factory=dict)
     blank: tuple[str, ...] = ()
     after: Mapping[str, Form] = field(default_factory=dict)
+    cells: Literal["", "yes", "no"] = ""
     view: View | None = field(default=None, metadata=OURS)
+    bound: bool = field(default=False, metadata=OURS)  # the ask reads the very fields behind the link
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The texts with slots."""
@@ -100,6 +114,8 @@ class OpHow(Unprompted):
 
     def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> OpHow:
         """The same, written on what this asks for."""
+        if ask.view is not None and not at:
+            return replace(self, view=ask.view, link=self.link or ask.link, form=self.form or ask.form, bound=True)
         return replace(self, view=View(ask, at, key, handles), form=self.form or ask.form)
 
     def asked_as(self) -> str:
@@ -180,7 +196,7 @@ def login(
     how = channel.login
     got, sent, done = (yield Open(how.page)), False, set[str]()
     if how.auth and isinstance(got, Page) and asks_for_login(channel.replies, _heard(channel, got)):
-        got, sent = (yield Open(how.page, (how.auth, account, secret))), True
+        got, sent = (yield Open(how.page, (how.auth, account if how.account else "", secret))), True
     for _ in range(MOST_FORMS):
         if isinstance(got, Lost):
             return lost(got, sent)
@@ -225,7 +241,7 @@ def _credential(text: str, account: str, secret: Ref, new: Text) -> Text:
 def message(how: AskHow | OpHow, fill: Fill) -> Text:
     """The page that is looked at or written on. Raises ValueError where a slot stays open."""
     if isinstance(how, OpHow):
-        if how.link and not how.fill and any(name.startswith(BOUND) for name in fill):
+        if how.link and not how.bound and not how.fill and any(name.startswith(BOUND) for name in fill):
             raise ValueError("its form is behind a row, and 'fill' does not say which field takes it")
         for name, template in how.fill.items():
             if not fill_in(template, fill):
@@ -235,7 +251,15 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
 
 def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
     """Look at one page, with all parts of its list; or at the fields of one form."""
-    got = yield from _looked(channel, fetch.how, fetch.fill)
+    how: AskHow = fetch.how
+    behind = how.view is not None and bool(how.link)
+    got = (
+        (yield from _behind(channel, how.view, how.link, fetch.fill))
+        if behind and how.view is not None
+        else (yield from _looked(channel, how, fetch.fill))
+    )
+    if behind and isinstance(got, Done) and how.form and how.form not in _named(channel, got.reply.tree):
+        return No(f"it shows no form {how.form}")
     return got if not isinstance(got, Done) else Done(Replies(tree=_view(channel, fetch.how, got.reply.tree)))
 
 
@@ -291,19 +315,27 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     if not isinstance(page, Done):
         return page
     shown = _named(channel, page.reply.tree)
-    form = shown.get(how.form) if how.form else next(iter(shown.values()), None) if len(shown) == 1 else None
+    row = how.view.item(page.reply.tree, order.fill) if how.cells == "yes" and how.view is not None else MISSING
+    if how.cells == "yes" and not isinstance(row, Mapping):
+        return No("there is no such row any more", sent=False)
+    if how.cells == "yes":
+        form, press = shown.get(how.form or str(row.get("form"))), _in_row(row, "buttons", how.press) or how.press
+    else:
+        press = how.press
+        form = _form_of(shown, how.form)
     if form is None:
-        return No(f"it shows no form {how.form}", sent=False)
+        return No(f"it shows no form {how.form}".rstrip(), sent=False)
     changed: dict[str, Text] = {name: fill_in(template, order.fill) for name, template in how.fill.items()}
     # what a table calls its columns says nothing of the fields behind a row: there `fill` does
     for name, text in order.fill.items():
-        if name.startswith(BOUND) and not how.link:
-            changed[name[len(BOUND) :]] = text
+        if name.startswith(BOUND) and (how.bound or not how.link):
+            at = name[len(BOUND) :]
+            changed[(_in_row(row, "fields", at) or f"in column {at}") if how.cells == "yes" else at] = text
     try:
-        fields = _fields(form, changed, how.blank, how.press)
+        fields = _fields(form, changed, how.blank, press)
     except ValueError as e:
         return No(str(e), sent=False)
-    got = yield Submit(str(form["own"]), fields, how.press)
+    got = yield Submit(str(form["own"]), fields, press)
     done = set[str]()
     for _ in range(MOST_FORMS):
         bad = _wrong(channel, got, sent=True)
@@ -327,18 +359,34 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
 def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
     """The page with the form: that of the ask, or the one its row leads to, or one of its own."""
     view = how.view
-    if view is None or not how.link:
-        return (yield from _looked(channel, AskHow(how.page) if view is None or how.page else view.ask, fill))
+    if view is not None and how.link:
+        return (yield from _behind(channel, view, how.link, fill))
+    until = (lambda tree: view.item(tree, fill) is not MISSING) if view is not None and how.cells == "yes" else None
+    return (yield from _looked(channel, AskHow(how.page) if view is None or how.page else view.ask, fill, until))
+
+
+def _behind(channel: Channel, view: View, link: str, fill: Fill) -> Telling:
+    """The page that the row of an item leads to."""
     read = yield from _looked(channel, view.ask, fill, lambda tree: view.item(tree, fill) is not MISSING)
     if not isinstance(read, Done):
         return read
     node = view.item(read.reply.tree, fill)
     if node is MISSING:
         return No("there is no such row any more", sent=False)
-    leads = as_text(one(node, view.handles.get(how.link, "")))
+    leads = as_text(one(node, view.handles.get(link, "")))
     if leads is None or not own(leads):
-        return No(f"its row leads nowhere by {how.link}", sent=False)
+        return No(f"its row leads nowhere by {link}", sent=False)
     return (yield from _looked(channel, AskHow(leads), {}))
+
+
+def _form_of(shown: Mapping[str, Mapping[str, Any]], name: str) -> Mapping[str, Any] | None:
+    """The form of that name; where none is named, the only one there is."""
+    return shown.get(name) if name else next(iter(shown.values()), None) if len(shown) == 1 else None
+
+
+def _in_row(row: Mapping[str, Any], what: str, name: str) -> str:
+    """The field, or the button, that stands in a row under a heading, or with such words."""
+    return str((row.get(what) or {}).get(name, ""))
 
 
 def _fields(
@@ -350,10 +398,13 @@ def _fields(
     buttons = form["buttons"]
     if form["method"] != "post":
         raise ValueError("its form would put what is filled in into the address of a page")
-    if press not in buttons if press else len(buttons) > 1:
+    if (press not in buttons and not press.startswith(IN_ROW)) if press else len(buttons) > 1:
         raise ValueError(f"its buttons are {', '.join(buttons) or 'none'}")
     if missing := [name for name in changed if name not in _held(form)]:
         raise ValueError(f"its form has no field {missing[0]}")
+    names = [name for name, *_ in form["order"]]
+    if several := [name for name in changed if names.count(name) > 1]:
+        raise ValueError(f"its form has several fields {several[0]}")
     for name, kind, value, choices in form["order"]:
         text = changed.get(name)
         if kind == "off" or (kind == "file"):

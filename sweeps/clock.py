@@ -1,0 +1,128 @@
+"""A real host in a machine of its own, whose clock jumps while it is tightened: python sweeps/clock.py SEEDS FIRST
+
+Namespaces share the clock of the machine they are in, so this one is emulated whole, and slow: about half an hour a seed. Needs
+root, qemu-system-x86_64, mmdebstrap and mke2fs. Each host is disturbed three times (clock forward, back, power), then finished: somebody
+must get in, and the end must be the same."""
+
+import os
+import random
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+from tests.conftest import MASTER, Tool
+from tests.test_tightened import begin, stands
+from tests.yard.hosts import OFFICE, STATION, STRANGER, TECHNICIAN, Host, run
+from tests.yard.truth import FILTER, KINDS
+from yardbolt.adapters.safe import create
+from yardbolt.bench.realhost import PACKAGES
+from yardbolt.core.secret import Secret
+
+JUMPS = ("+30 days", "-400 days", "+3 hours", "-2 hours", "+20 seconds", "power")
+FIRST = """#!/bin/sh
+export PATH=/usr/sbin:/usr/bin:/sbin:/bin
+mount -o remount,rw /; mount -t tmpfs tmpfs /tmp; mount -t tmpfs tmpfs /dev/shm 2>/dev/null
+setsid sh -c 'exec sh </dev/ttyS0 >/dev/ttyS0 2>&1' &
+modprobe virtio_net; modprobe nf_tables
+"""
+
+
+def disk(cache: Path) -> tuple[Path, Path, Path]:
+    """The disk all machines begin with, its kernel and what the kernel starts from: made at the first use, and kept."""
+    tree, image = cache / "machine", cache / "machine.img"
+    if not image.exists():
+        included = f"--include={PACKAGES},linux-image-cloud-amd64,initramfs-tools,zstd"
+        argv = ["mmdebstrap", "--quiet", "--variant=minbase", included, "bookworm", str(tree)]
+        subprocess.run(argv, check=True, stdin=subprocess.DEVNULL)
+        run("mke2fs", "-q", "-t", "ext4", "-d", str(tree), str(image) + ".new", "2500M")
+        Path(f"{image}.new").rename(image)
+    return image, next((tree / "boot").glob("vmlinuz-*")), next((tree / "boot").glob("initrd.img-*"))
+
+
+class Machine(Host):
+    """A host that is a machine: its own kernel, clock and disk."""
+
+    def up(self) -> None:
+        image, self.kernel, self.begun = disk(Path(os.environ.get("YARDBOLT_YARD", "/var/cache/yardbolt-yard")))
+        run("cp", "--sparse=always", str(image), str(self.folder / "disk"))
+        (self.folder / "start").write_text(FIRST + self.script)
+        orders = f"mkdir yard\nwrite {self.folder}/start yard/start\nset_inode_field yard/start mode 0100755\n"
+        run("debugfs", "-w", "-f", "/dev/stdin", str(self.folder / "disk"), given=orders)
+        self._start()
+
+    def _start(self) -> None:
+        link = f"yt{os.getpid() % 65000:x}{self.number}"
+        run("ip", "link", "del", link, check=False)
+        run("ip", "tuntap", "add", link, "mode", "tap")
+        for who in (TECHNICIAN, OFFICE, STATION, STRANGER, 254):
+            run("ip", "addr", "add", f"{self.at(who)}/24", "dev", link)
+            run("ip", "-6", "addr", "add", f"{self.network6}:{who:x}/64", "dev", link, "nodad")
+        run("ip", "link", "set", link, "up")
+        argv = [
+            "qemu-system-x86_64", "-accel", "tcg,thread=multi", "-cpu", "max", "-m", "512", "-display", "none", "-nodefaults",
+            "-kernel", str(self.kernel), "-initrd", str(self.begun),
+            "-append", "root=/dev/vda rw console=ttyS0 net.ifnames=0 quiet panic=5 init=/yard/start",
+            "-drive", f"file={self.folder}/disk,if=virtio,format=raw,cache=writethrough",
+            "-netdev", f"tap,id=n,ifname={link},script=no,downscript=no", "-device", "virtio-net-pci,netdev=n",
+            "-serial", f"unix:{self.folder}/serial,server,nowait", "-rtc", "base=utc,clock=host",
+        ]  # fmt: skip
+        with (self.folder / "log").open("ab") as log:
+            self.process = subprocess.Popen(argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
+        self.pid, end = self.process.pid, time.monotonic() + 900
+        while "yes" not in self.shell("test -e /run/yard-up && echo ye''s"):
+            if time.monotonic() > end or self.process.poll() is not None:
+                raise RuntimeError(f"{self.name} did not come up: {(self.folder / 'log').read_text()[-2000:]}")
+
+    def shell(self, script: str, check: bool = True) -> str:
+        """Type a line at its console; what came back within three seconds."""
+        got = b""
+        try:
+            with socket.socket(socket.AF_UNIX) as console:
+                console.settimeout(3)
+                console.connect(f"{self.folder}/serial")
+                console.sendall(b"\n" + script.encode() + b"\n")
+                while True:
+                    got += console.recv(65536)
+        except OSError:
+            return got.decode(errors="replace")
+
+
+def jumped(seed: int, folder: Path) -> str:
+    """One host, from as found to as left, its clock set three times; what went wrong, or nothing."""
+    chance, name = random.Random(seed), "mill" if seed % 3 else "cabin"
+    (folder / "host").mkdir()
+    host = Machine(name, 8, "", KINDS[name].start, folder / "host", KINDS[name].boot)
+    filled = FILTER.replace("NET6", host.network6).replace("NET", host.network)
+    host.setup = f"FILTER='{filled}'\n" + KINDS[name].setup.replace("NET", host.network)
+    tool = Tool(folder / "job", {**os.environ, "COLUMNS": "120", "HOME": str(folder)})
+    tool.folder.mkdir()
+    create(folder / "light.kdbx", Secret(MASTER), None, None)
+    try:
+        host.up()
+        print(seed, name, "is up", time.strftime("%H:%M:%S"), flush=True)
+        begin(tool, host, (folder / "light.kdbx").read_bytes())
+        took = 60.0
+        for what in [*(chance.choice(JUMPS) for _ in range(3)), "", "", ""]:
+            began, process = time.monotonic(), tool.start("tighten", "--yes", "--this-one", name)
+            if what:
+                time.sleep(chance.uniform(0.1, 0.9) * took)
+                host.power_cycle() if what == "power" else host.shell(f"date -s '{what}'", check=False)
+            said = process.communicate(timeout=3600)[0].strip().splitlines()
+            took = time.monotonic() - began
+            print(seed, what, process.returncode, f"{took:.0f} s", [s for s in said if "yardbolt" in s][-1:], flush=True)
+            if not what and process.returncode == 3:
+                break
+        return stands(host, tool) or "" if process.returncode == 3 else f"seed {seed} ended so: {said[-5:]}"
+    finally:
+        host.down()
+
+
+if __name__ == "__main__":
+    seeds = range(int(sys.argv[2]), int(sys.argv[2]) + int(sys.argv[1]))
+    with tempfile.TemporaryDirectory() as base:
+        wrong = [found for seed in seeds if (found := jumped(seed, Path(tempfile.mkdtemp(dir=base))))]
+    sys.exit("\n".join(wrong) or (print(f"{len(seeds)} machines, nobody shut out, the same end every time") or 0))
