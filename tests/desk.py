@@ -25,7 +25,7 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, holds_secret, is_item
 from yardbolt.core.run.events import Event
-from yardbolt.core.run.requests import LogIn, Note, Outcome, Read, Return, Returned, Send
+from yardbolt.core.run.requests import LogIn, Note, Outcome, Pause, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Keys, Order, Replies, Talk, Unprompted
 from yardbolt.core.talk.outcomes import Done, Ended, Login, No, Opened, Refused, Unclear
@@ -300,6 +300,8 @@ class Unit:
                 if self.going_back is not None:
                     self.stores, self.going_back = dict(self.going_back), None
                 return next((Returned(one, True) for one in ways if isinstance(self.log_in(one), Opened)), None)
+            case Pause():
+                return None
             case _:
                 return ()
 

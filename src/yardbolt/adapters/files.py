@@ -250,7 +250,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
         Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms,
             frozenset(shape.allows.remove_foreign), shape.allows.drop_edits),
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
-        shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by),
+        shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by), frozenset(shape.alerts),
     )  # fmt: skip
 
 

@@ -58,7 +58,7 @@ def _stage(
         return "proven" if clean else "owing", "sheet"
     if not checked.document.complete:
         # a published login that is good leads in; where none is, somebody has to give one
-        good = any(row.outcome in ("opened", "asked") for row in checked.document.outside.tried)
+        good = any(row.gate or row.outcome == "opened" for row in checked.document.outside.tried)
         return "checked", "enter" if good else "check --as NAME"
     if records.latest(name, "target", TargetDocument):
         return "tightened", "steps" if fails else "prove"

@@ -11,7 +11,7 @@ from yardbolt.core.judge.passwords import effective, suggest
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.events import GateAnswering, GateMet, GatePassed
 from yardbolt.core.secret import Ref, Secret, Slot, Text
-from yardbolt.core.talk.outcomes import Asked, said_by, told
+from yardbolt.core.talk.outcomes import Asked, NoListener, NotReady, said_by, told
 
 from .check import Checked, check
 from .identity import recognise
@@ -19,6 +19,7 @@ from .reach import candidates, floor_of
 from .unit import TYPED, UnitInWork
 
 MOST_GATES = 4
+STARTING = 30  # times it is looked whether it has started again
 LONGEST_SAID = 1200
 
 
@@ -77,12 +78,18 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
 async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     """What stands between the published logins and the unit, found by logging in and answering nothing."""
     found: dict[tuple[str, str], Question] = {}
-    published = [Way(unit.site.laptop, unit.best_door(), one.account, one.ref) for one in unit.family.factory.logins]
+    published = [
+        Way(unit.site.laptop, unit.best_door(unit.last_plane()), one.account, one.ref)
+        for one in unit.family.factory.logins
+    ]
     ours = [way for way in candidates(unit) if way.secret.typed]
     for way in (*ours, *published):
         outcome = await unit.attempt(way)
         if isinstance(outcome, Asked):
             said = unit.scrub(outcome.said).strip()[-LONGEST_SAID:]
+            # whoever comes first is asked, by whatever login: once is enough
+            if not outcome.secret_sent and found:
+                break
             found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
     return tuple(found.values())
 
@@ -125,8 +132,13 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
         if session is not None:
             await session.close()
             return await _passed(unit, account, consents)
+        # the last answer may make it start again; what it holds then, a login by the new secret tells
+        if isinstance(outcome, NotReady) and consents:
+            return await _passed(unit, account, consents)
         if not isinstance(outcome, Asked):
-            problem = f"{account} could not pass the first login: {told(outcome)}; run the same command again"
+            why = unit.scrub(said_by(outcome)).strip().split("\n")[-1][:120]
+            why = f"{told(outcome)} ({why})" if why else told(outcome)
+            problem = f"{account} could not pass the first login: {why}; run the same command again"
             raise Stopped(f"{unit.name}: {problem}")
         # it asks again what was answered: the answer was not taken, and is not sent twice
         if outcome.gate in consents:
@@ -138,7 +150,7 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
 
 async def _consent(unit: UnitInWork, account: str, gate: str, consents: dict[str, Text]) -> None:
     """Add what is sent at a gate. Raises Stopped on one the family does not know."""
-    _, channel, _ = unit.family.channel_of(unit.best_door().service)
+    _, channel, _ = unit.family.channel_of(unit.best_door(unit.last_plane()).service)
     answer = channel.gate_answer(gate)
     if answer is not None:
         consents[gate] = answer
@@ -163,7 +175,13 @@ async def _passed(unit: UnitInWork, account: str, consents: dict[str, Text]) -> 
 
 async def _confirm(unit: UnitInWork, account: str) -> None:
     """A new connection with the new secret: only this tells which password holds."""
-    outcome, session = await unit.enter(Way(unit.site.laptop, unit.best_door(), account, unit.site.secret(account)))
+    way = Way(unit.site.laptop, unit.best_door(unit.last_plane()), account, unit.site.secret(account))
+    outcome, session = await unit.enter(way)
+    for _ in range(STARTING):
+        if not isinstance(outcome, NotReady | NoListener):
+            break
+        await unit.clock.sleep(max(1.0, unit.family.factory.ready_after))
+        outcome, session = await unit.enter(way)
     if session is None:
         problem = f"the new password of {account} was sent, but did not open a new connection: {told(outcome)}"
         raise Stopped(f"{unit.name}: {problem}; run the same command again")

@@ -205,7 +205,7 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
     """What can be tried on this unit: logins of ours that the plane says should open, and everything that must be
     refused."""
     ways = [
-        Way(unit.site.laptop, unit.best_door(), account.key, account.secret)
+        Way(unit.site.laptop, unit.best_door(plane), account.key, account.secret)
         for account in plane.accounts
         if isinstance(account.secret, Ref) and account.secret.safe and account.enabled is not False
         if unit.secret(account.secret) is not None
@@ -213,7 +213,7 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
     # accounts we knew and that are gone: the password they had last must not open them
     known = unit.history().ours | {one.account for one in unit.family.factory.logins}
     gone = [
-        Way(unit.site.laptop, unit.best_door(), name, unit.site.secret(name))
+        Way(unit.site.laptop, unit.best_door(plane), name, unit.site.secret(name))
         for name in sorted(known)
         if exists(plane, ("accounts", name)) is False and unit.secret(unit.site.secret(name)) is not None
     ]

@@ -19,6 +19,7 @@ from yardbolt.core.talk.outcomes import (
     Locked,
     Login,
     NoListener,
+    Occupied,
     Opened,
     Refused,
     Silent,
@@ -64,7 +65,7 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     rights = {own.name: own.role for own in unit.site.accounts}
     # whoever has full rights reads everything, so those come first
     ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")
-    return tuple(Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in ranked)
+    return tuple(Way(unit.site.laptop, door, account, ref) for door in unit.doors_in() for account, ref in ranked)
 
 
 def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
@@ -72,12 +73,14 @@ def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
     opened = unit.history().opened
     logins = [one for one in unit.family.factory.logins if opened.get(one.account) == one.ref]
     return tuple(
-        Way(unit.site.laptop, unit.best_door(), one.account, one.ref)
+        Way(unit.site.laptop, door, one.account, one.ref)
+        for door in unit.doors_in()
         for one in sorted(logins, key=lambda one: not one.secret)
     )
 
 
 FOUND = " (as found)"
+COMES_FIRST = "whoever comes first"
 GATES = {"terms": "licence terms must be accepted", "change": "a first password must be set"}
 
 
@@ -98,7 +101,12 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
     """An open session by a login of ours or, failing that, by a published one that opened; else the reasons why there
     is none."""
     why: list[str] = []
+    gone: set[str] = (
+        set()
+    )  # services that nobody answers; where it is silent or cut off, nothing readable is tried instead
     for way in candidates(unit):
+        if way.service in gone:
+            continue
         if any(t.way.account == way.account and isinstance(t.outcome, Locked) for t in published):
             why.append(f"{way.account} is locked")
             continue
@@ -111,18 +119,25 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
         if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
             how = "says nothing" if isinstance(outcome, Silent) else "refuses or ends connections"
             why.append(f"{way.service} on port {way.door.port} {how}")
-            break
+            if not isinstance(outcome, NoListener):
+                break
+            gone.add(way.service)
+            continue
         more = outcome.gate if isinstance(outcome, Asked) else said_by(outcome) if isinstance(outcome, Untried) else ""
         why.append(f"{way.account} by {way.service}: {told(outcome)}" + (f" ({more})" if more else ""))
     services = unit.family.services()
     opened = [one.way for one in published if isinstance(one.outcome, Opened) and not unit.apart(one.way.service)]
     opened.sort(key=lambda way: (services.index(way.service), not unit.secret(way.secret)))
     for way in opened or published_ways(unit):
+        if way.service in gone:
+            continue
         outcome, session = await unit.enter(way)
         if session is not None:
             return session, ""
         why.append(f"{way.account} by {way.service}: {told(outcome)}")
-        if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
+        if isinstance(outcome, NoListener):
+            gone.add(way.service)
+        elif isinstance(outcome, Silent | Cut):  # not a matter of this account
             break
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
@@ -155,7 +170,7 @@ def seen_from_outside(
     gates = {trial.gate for trial in mine}
     entered = inside or any(isinstance(trial.outcome, Opened) for trial in mine)
     draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if entered else None)
-    forced = {trial.way.account for trial in mine if trial.gate == "change"}
+    forced = {trial.way.account if accepted(trial.outcome) else COMES_FIRST for trial in mine if trial.gate == "change"}
     known = all(settled(trial) or exists(plane, ("accounts", trial.way.account)) is False for trial in mine)
     draft.put(("first_run", "forced"), forced if forced or (mine and known) else None)
     return draft.freeze()
@@ -195,8 +210,8 @@ def _note_trials(draft: Draft, unit: UnitInWork, plane: Plane, tried: tuple[Tria
         draft.make(path).put((*path, "service"), trial.way.service).put((*path, "account"), trial.way.account)
         draft.put((*path, "port"), trial.way.door.port)
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
-        if isinstance(trial.outcome, Untried):
-            draft.put((*path, "why"), trial.outcome.why)
+        if told(trial.outcome) == "untried" and not isinstance(trial.outcome, Occupied):
+            draft.put((*path, "why"), said_by(trial.outcome))
         value = unit.secret(trial.way.secret)
         draft.put((*path, "blank"), value is not None and not value)
         if isinstance(trial.outcome, Refused | NoListener):

@@ -113,7 +113,7 @@ def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
     held = [(account.key, account.secret) for account in plane.accounts if isinstance(account.secret, Ref)]
     # a sheet rests on logins of ours; a published one only where there is no other, and then on one alone
     best = [login for login in held if not login[1].factory] or _one_published(unit, plane, held)
-    every = (Way(unit.site.laptop, unit.best_door(), account, ref) for account, ref in best)
+    every = (Way(unit.site.laptop, unit.best_door(plane), account, ref) for account, ref in best)
     # one whose login its settings turn away is no way in, whatever opened it before
     ways = frozenset(way for way in every if admit(plane, way).admitted is not False)
     target, gaps = target_of(unit, plane)

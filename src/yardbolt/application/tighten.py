@@ -14,6 +14,7 @@ from yardbolt.core.family.reading import Reading
 from yardbolt.core.family.writing import plain_order
 from yardbolt.core.judge.access import admit, who
 from yardbolt.core.judge.demands import Gap, Target
+from yardbolt.core.judge.rules.upkeep import GUARD_KEY
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief, full
 from yardbolt.core.plane.change import Make, Set
@@ -38,7 +39,7 @@ from yardbolt.core.run.events import (
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Proof, Result, Sort
-from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Request, Return, Returned, Send
+from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Pause, Read, Request, Return, Returned, Send
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, NoListener, Open, Unclear, Untried, spends_a_try
 
@@ -182,14 +183,17 @@ async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | 
     await prepare(unit, _accounts(sheet), f"made for {unit.job.title}, {unit.clock.now()}")
 
 
+KEY_OF: dict[tuple[str, ...], str] = {("stored", "guard"): GUARD_KEY}  # secrets that are no account's
+
+
 def _accounts(sheet: Sheet) -> tuple[str, ...]:
     """The accounts whose secrets will be sent."""
     return tuple(
         dict.fromkeys(
-            (item_of(change.path) or change.path)[-1]
+            KEY_OF.get(change.path) or (item_of(change.path) or change.path)[-1]
             for change in sheet.changes
             if isinstance(change, Make) or (isinstance(change, Set) and holds_secret(change.path))
-            if change.path[0] == "accounts" or change.path[:2] == ("snmp", "users")
+            if change.path[0] == "accounts" or change.path[:2] == ("snmp", "users") or change.path in KEY_OF
         )
     )
 
@@ -377,6 +381,9 @@ async def _do(run: Run, request: Request) -> Any:
             return await _log_in(run, way)
         case Return(ways, seconds, quiet):
             return await (_gone_back(run, ways, seconds, quiet) if quiet else _return(run, ways, seconds))
+        case Pause(seconds):
+            await run.unit.clock.sleep(seconds)
+            return None
         case Attempt(belief):
             return await _attempts(run, belief)
 

@@ -22,7 +22,6 @@ from yardbolt.core.talk.outcomes import (
     Login,
     NoListener,
     Open,
-    Opened,
     Port,
     Quiet,
     Refused,
@@ -196,6 +195,6 @@ def others(doors: Iterable[Door], address: str, seen: Iterable[Seen]) -> tuple[D
 
 def settled(trial: Trial) -> bool:
     """Is it known how this login stands?"""
-    if isinstance(trial.outcome, Opened | Asked):
+    if accepted(trial.outcome):
         return True
     return isinstance(trial.outcome, Refused | NoListener) and not trial.doubts

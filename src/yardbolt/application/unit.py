@@ -147,9 +147,15 @@ class UnitInWork:
             raise KeyError(service)
         return found
 
-    def best_door(self) -> Door:
-        """Where the best way of talking is met."""
-        return self.door(self.family.services()[0])
+    def best_door(self, plane: Plane | None = None) -> Door:
+        """Where the best way of talking is met: the best of all or, on a plane, of those that are not off there."""
+        names = self.family.services()
+        off = {one.key for one in plane.services if one.enabled is False} if plane is not None else set()
+        return self.door(next((name for name in names if name not in off), names[0]))
+
+    def doors_in(self) -> tuple[Door, ...]:
+        """Where to log in: by the best way and, where the last reading says that this is off, by the best that is on."""
+        return tuple(dict.fromkeys((self.best_door(), self.best_door(self.last_plane()))))
 
     def pin(self, service: str) -> str:
         """The host key noted for this service, or empty."""

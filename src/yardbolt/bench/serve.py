@@ -19,6 +19,8 @@ import asyncssh
 from telnetlib3 import ECHO, SGA, WILL
 from telnetlib3.server import TelnetServer
 
+from .accesspoint import AccessPoint
+from .intercomexchange import IntercomExchange
 from .linecamera import LineCamera
 from .lineswitch import Board, LineSwitch
 from .packetgate import PacketGate
@@ -301,6 +303,8 @@ async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) ->
         WebStand(LineCamera(time.monotonic), f"{network}.3", fault),
         WebStand(PacketGate(time.monotonic), f"{network}.4", fault),
         WebStand(WaysideRouter(time.monotonic), f"{network}.5", fault),
+        WebStand(IntercomExchange(time.monotonic), f"{network}.6", fault),
+        WebStand(AccessPoint(time.monotonic, place=f"{network}.7/24"), f"{network}.7", fault),
     ]
     for stand in stands:
         stand.set_doors()

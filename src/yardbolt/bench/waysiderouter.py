@@ -12,7 +12,8 @@ from html import escape
 from typing import Any
 
 from .lineswitch import admits
-from .plugged import Gate, No, Plugged
+from .paged import Answer, Paged, box, hidden_word, select, table, text
+from .plugged import Gate, No
 
 SHY_SECONDS, PART, QUIET_LONGEST = 2.0, 4, 600.0
 RANKS = ("chief", "hand", "looker")
@@ -31,17 +32,7 @@ class State:
     rest: int = 0
 
 
-@dataclass
-class Answer:
-    """A page, or where to go."""
-
-    body: str = ""
-    status: int = 200
-    to: str = ""
-    cookie: str = ""
-
-
-class WaysideRouter(Plugged):
+class WaysideRouter(Paged):
     """The router. `live` is in force, `noted` is what the pages show."""
 
     title = "Osterlin WR-1 wayside router"
@@ -55,7 +46,6 @@ class WaysideRouter(Plugged):
         }  # fmt: skip
         self.noted = copy.deepcopy(self.live)
         self.inside: dict[str, tuple[str, float]] = {}
-        self.guards: dict[str, str] = {}
         self.wrong: dict[str, tuple[int, float]] = {}
         self.refuses = ""
 
@@ -77,19 +67,6 @@ class WaysideRouter(Plugged):
             tell()
 
     # -- pages --
-
-    def page(self, title: str, body: str, session: str = "") -> Answer:
-        """A page with its frame."""
-        words = f"<p class=n>{escape(self.live.notice)}</p>" if self.live.notice else ""
-        return Answer(
-            f"<!doctype html><html><head><title>{title}</title><style>p{{}}</style></head><body><h1>{title}</h1>{words}{body}</body></html>"
-        )
-
-    def form(self, name: str, session: str, fields: str, *buttons: str, action: str = "") -> str:
-        """A form with the hidden field of the moment."""
-        guard = self.guards[session] = secrets.token_hex(8)
-        pressed = "".join(f'<button type="submit" name="press" value="{b}">{b}</button>' for b in buttons)
-        return f'<form name="{name}" method="post" action="{action}"><input type="hidden" name="g" value="{guard}">{fields}{pressed}</form>'
 
     def door(self, said: str = "") -> Answer:
         """The door."""
@@ -148,33 +125,18 @@ class WaysideRouter(Plugged):
             for x in ("name", "clock", "words", "ways", "notice", "people", "pending")
         )
 
-        def box(name: str, on: bool) -> str:
-            return f'<input type="checkbox" name="{name}" value="1"{" checked" if on else ""}>'
-
-        def text(name: str, value: object) -> str:
-            return f'<input name="{name}" value="{escape(str(value))}">'
-
-        def ranks(chosen: str) -> str:
-            return (
-                "<select name=rank>"
-                + "".join(f"<option{' selected' if r == chosen else ''}>{r}</option>" for r in RANKS)
-                + "</select>"
-            )
-
         match path.strip("/").split("/")[1:]:
             case []:
                 clock = (datetime.now(UTC) + timedelta(seconds=self.clock_error)).isoformat(timespec="seconds")
                 plate = {"Pattern": "WR-1", "Works number": self.works, "Card": "02:4c:38:20:55:10", "Level": "4.0.2", "Name": n.called, "Clock": clock,
                         "Up": f"{int(self.tick() - self.started)} s"}  # fmt: skip
-                return self.page("Desk", links + _table("Plate", ["What", "Is"], [[k, v] for k, v in plate.items()]), s)
+                return self.page("Desk", links + table("Plate", ["What", "Is"], [[k, v] for k, v in plate.items()]))
             case ["name"]:
-                return self.page("Desk", self.form("name", s, text("called", n.called), "Note"), s)
+                return self.page("Desk", self.form("name", s, text("called", n.called), "Note"))
             case ["clock"]:
-                return self.page("Desk", self.form("clock", s, text("moment", ""), "Set"), s)
+                return self.page("Desk", self.form("clock", s, text("moment", ""), "Set"))
             case ["words"]:
-                return self.page(
-                    "Desk", self.form("words", s, "".join(text(k, v) for k, v in n.words.items()), "Note"), s
-                )
+                return self.page("Desk", self.form("words", s, "".join(text(k, v) for k, v in n.words.items()), "Note"))
             case ["ways"]:
                 gates = n.gates
                 fields = (
@@ -182,10 +144,10 @@ class WaysideRouter(Plugged):
                     + text("from", " ".join(gates["sealed"].sources))
                     + text("quiet", n.quiet)
                 )
-                return self.page("Desk", self.form("ways", s, fields, "Note"), s)
+                return self.page("Desk", self.form("ways", s, fields, "Note"))
             case ["notice"]:
                 return self.page(
-                    "Desk", self.form("notice", s, f"<textarea name=text>{escape(n.notice)}</textarea>", "Note"), s
+                    "Desk", self.form("notice", s, f"<textarea name=text>{escape(n.notice)}</textarea>", "Note")
                 )
             case ["people"]:
                 first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
@@ -201,32 +163,31 @@ class WaysideRouter(Plugged):
                 ]
                 further = f'<a href="/desk/people?from={first + PART}">Further</a>' if len(rows) > first + PART else ""
                 new = self.form(
-                    "newcomer", s, text("name", "") + ranks("looker") + '<input type="password" name="word">', "Take on"
+                    "newcomer", s, text("name", "") + select("rank", RANKS, "looker") + hidden_word("word"), "Take on"
                 )
                 return self.page(
                     "Desk",
-                    _table("People", ["Name", "Rank", "May come", ""], rows[first : first + PART]) + further + new,
-                    s,
+                    table("People", ["Name", "Rank", "May come", ""], rows[first : first + PART]) + further + new,
                 )
             case ["person"]:
                 names = list(n.people)
                 at = int(query.get("n", "x")) if query.get("n", "x").isdigit() else -1
                 if not 0 <= at < len(names):
-                    return self.page("Desk", "<p>Not taken: nobody stands there</p>", s)
+                    return self.page("Desk", "<p>Not taken: nobody stands there</p>")
                 one = n.people[names[at]]
                 fields = (
                     f"<b>{escape(names[at])}</b>"
-                    + ranks(one["rank"])
+                    + select("rank", RANKS, one["rank"])
                     + box("on", one["on"])
-                    + '<input type="password" name="word">'
+                    + hidden_word("word")
                 )
                 return self.page(
-                    "Desk", self.form("person", s, fields, "Note", "Remove", action=f"/desk/person?n={at}"), s
+                    "Desk", self.form("person", s, fields, "Note", "Remove", action=f"/desk/person?n={at}")
                 )
             case ["pending"]:
                 noted = [[x] for x in self.waiting()]
                 return self.page(
-                    "Desk", _table("Noted", ["What"], noted) + self.form("force", s, "", "Put in force", "Forget it"), s
+                    "Desk", table("Noted", ["What"], noted) + self.form("force", s, "", "Put in force", "Forget it")
                 )
         return Answer("<html><title>Nothing</title>Nothing here.</html>", 404)
 
@@ -240,16 +201,15 @@ class WaysideRouter(Plugged):
 
     def note(self, who: str, path: str, query: Mapping[str, str], sent: Mapping[str, str], s: str) -> Answer:
         """Something was submitted."""
-        guard = self.guards.pop(s, "")
-        if not guard or sent.get("g") != guard:
-            return self.page("Desk", "<p>This was sent twice, or from an old page.</p>", s)
+        if not self.once(s, sent):
+            return self.page("Desk", "<p>This was sent twice, or from an old page.</p>")
         try:
             if self.live.people[who]["rank"] == "looker":
                 raise No("lookers look")
             more = self.take(path.strip("/").split("/")[1:], query, sent, s)
         except (No, ValueError) as no:
-            return self.page("Desk", f"<p>Not taken: {escape(str(no))}</p>", s)
-        return more or self.page("Desk", "<p>Noted.</p>", s)
+            return self.page("Desk", f"<p>Not taken: {escape(str(no))}</p>")
+        return more or self.page("Desk", "<p>Noted.</p>")
 
     def take(self, steps: list[str], query: Mapping[str, str], sent: Mapping[str, str], s: str) -> Answer | None:
         """Note it; raises No."""
@@ -279,7 +239,7 @@ class WaysideRouter(Plugged):
                 name = list(n.people)[int(query["n"])]
                 if sent.get("press") == "Remove":
                     return self.page(
-                        "Desk", self.form("sure", s, "", "Yes, remove", action=f"/desk/sure?n={query['n']}"), s
+                        "Desk", self.form("sure", s, "", "Yes, remove", action=f"/desk/sure?n={query['n']}")
                     )
                 n.people[name] |= {
                     "rank": sent["rank"],
@@ -313,12 +273,3 @@ class WaysideRouter(Plugged):
             raise No("no way would be on")
         self.live = copy.deepcopy(self.noted)
         self.live.rest = 0
-
-
-def _table(caption: str, heads: list[str], rows: list[list[str]]) -> str:
-    head = "".join(f"<th>{h}</th>" for h in heads)
-    return (
-        f"<table><caption>{caption}</caption><tr>{head}</tr>"
-        + "".join("<tr>" + "".join(f"<td>{c}</td>" for c in r) + "</tr>" for r in rows)
-        + "</table>"
-    )

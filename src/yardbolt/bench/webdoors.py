@@ -31,8 +31,8 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from uvicorn.server import ServerState
 
 from .linecamera import LineCamera
+from .paged import Paged
 from .serve import Stand
-from .waysiderouter import WaysideRouter
 
 # what a unit says that says yes and does nothing
 PLAIN = (
@@ -118,11 +118,11 @@ class WebStand(Stand):
         """One question, answered as the unit does or as its fault has it."""
         raw = await request.body()
         source = request.client.host if request.client else ""
-        answer = self.paged if isinstance(self.unit, WaysideRouter) else self.told
-        writes = request.method != "GET" and request.url.path not in ("/gate/answer", "/door")
+        answer = self.paged if isinstance(self.unit, Paged) else self.told
+        writes = request.method != "GET" and request.url.path not in ("/gate/answer", "/door", "/in")
         match self.fault():
             case "swallow" if writes:
-                return PLAIN[isinstance(self.unit, WaysideRouter)]
+                return PLAIN[isinstance(self.unit, Paged)]
             case "garbage":
                 return Response(os.urandom(3000), media_type=answer(request, raw, source).media_type)
             case "endless":
@@ -163,13 +163,16 @@ class WebStand(Stand):
         """One page."""
         sent = dict(parse_qsl(raw.decode(errors="replace"), keep_blank_values=True))
         path, query = request.url.path.rstrip("/"), dict(request.query_params)
-        got = self.unit.reply(request.method, path, query, sent, request.cookies.get("seat", ""), source)
+        seat = request.headers.get("authorization", "") or request.cookies.get("seat", "")
+        got = self.unit.reply(request.method, path, query, sent, seat, source)
         answer = Response(got.body, got.status, media_type="text/html")
+        if got.asks:
+            answer.headers["www-authenticate"] = got.asks
         if got.to:
             answer.headers["location"] = got.to
         if got.cookie:
             # a clock that stands in 1970 makes every cookie an old one
             answer.headers["set-cookie"] = (
-                f"seat={got.cookie}; Path=/; Secure; expires=Thu, 01 Jan 1970 00:00:00 GMT; Domain=wr1.invalid"
+                f"seat={got.cookie}; Path=/; Secure; expires=Thu, 01 Jan 1970 00:00:00 GMT; Domain=unit.invalid"
             )
         return answer

@@ -74,7 +74,9 @@ def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:
     if said:
         accepts = unit.job.allows.terms or "nobody"
         screen.say(f"Accepting binds the owner; the job file names: {accepts}", indent=2)
-    _, channel, _ = unit.family.channel_of(unit.best_door().service)
+    _, channel, _ = unit.family.channel_of(unit.best_door(unit.last_plane()).service)
     if "change" in set(channel.gates_named()) - {question.gate for question in asked}:
         screen.say("Behind that it may ask for a new password; approving approves that too.", indent=2)
+    for answer, because in channel.answers() if asked else ():
+        screen.say((f"It then asks for {answer}", "plain"), (f"  ({because})" if because else "", "faint"), indent=2)
     screen.say(f"Each new password rests in {unit.job.safe} and its copy before it is sent.", indent=2)

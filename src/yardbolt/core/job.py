@@ -113,6 +113,7 @@ class Job:
     copy: str = ""
     copy_waiver: str = ""
     monitored_by: frozenset[str] = frozenset({"snmp"})
+    alerts: frozenset[str] = frozenset()  # whom units write to
 
 
 @dataclass(frozen=True)
@@ -143,6 +144,7 @@ class Site:
     stranger_also: str = ""
     also: str = ""  # the unit's own address of the other family
     stands_in: tuple[str, ...] = ()
+    alerts: frozenset[str] = frozenset()  # whom it is to write to
 
     def meant_for(self, service: str) -> AddressSet:
         """Who has business with a service when the work is done: whoever administers, and who monitors by it."""
@@ -184,5 +186,5 @@ def site_of(
         unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
         tuple(own for own in job.accounts if not own.by), tuple(own for own in job.accounts if own.by == "snmp"), unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
         frozenset(one.address for one in job.servers if one.kind == "logs"),
-        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also, seg.stands_in,
+        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also, seg.stands_in, job.alerts,
     )  # fmt: skip

@@ -7,6 +7,7 @@ script is run. Bodies and their depth are bounded, and read in a thread; only re
 from __future__ import annotations
 
 import asyncio
+from html.parser import HTMLParser
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
@@ -118,18 +119,26 @@ def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[
         node.drop_tree()
     forms, kept = dict[str, Any](), dict[str, dict[str, Any]]()
     names: dict[Any, str] = {}
+    held = _held(root, _text(body, charset))
     for count, form in enumerate(root.xpath("//form"), 1):
         own = form.get("name") or form.get("id") or f"form {count}"
         own = own if own not in forms else f"{own} {count}"  # one in each row, all called alike
         names[form] = own
-        forms[own], kept[own] = _form(form, own, within)
+        forms[own], kept[own] = _form(form, held[form], own, within)
     tables = {}
     for count, table in enumerate(root.xpath("//table"), 1):
-        tables[_words(table.find("caption")) or table.get("id") or f"table {count}"] = _rows(table, within, names)
+        tables[_words(table.find("caption")) or table.get("id") or f"table {count}"] = _rows(table, within, names, held)
     return {
         "title": _words(root.find(".//title")), "text": _lines(root)[:LONGEST], "forms": forms, "tables": tables,
         "links": _links(root, within), "pairs": {name: pairs for name, rows in tables.items() if (pairs := _pairs(rows))},
     }, kept, torn  # fmt: skip
+
+
+def _text(body: bytes, charset: str) -> str:
+    try:
+        return body.decode(charset, errors="replace")
+    except LookupError:
+        return body.decode("utf-8", errors="replace")
 
 
 def _words(node: Any) -> str:
@@ -146,17 +155,18 @@ def _links(node: Any, within: Any) -> dict[str, str]:
     return {words: href for words, href in found.items() if words and href}
 
 
-def _rows(table: Any, within: Any, forms: dict[Any, str]) -> list[dict[str, Any]]:
+def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[Any]]) -> list[dict[str, Any]]:
     """The rows of a table. A cell with one field in it reads as what that holds, and `fields` says its name; `buttons` are those of
     the row, by their place in the form; `form` is the one they belong to."""
-    lines = table.xpath(".//tr")
-    heads = [_words(cell) for cell in lines[0].xpath("./th|./td")] if lines else []
+    lines = [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
+    heads = [_words(cell) for cell in _cells(lines[0])] if lines else []
     out = []
     for line in lines[1:]:
         row: dict[str, Any] = {"links": _links(line, within)}
-        form = next((one for one in (*line.iterancestors("form"), *line.iter("form")) if one in forms), None)
+        mine = set(line.iter(*INPUTS))
+        form = next((one for one in forms if mine.intersection(held[one])), None)
         fields: dict[str, str] = {}
-        for head, cell in zip(heads, line.xpath("./th|./td"), strict=False):
+        for head, cell in zip(heads, _cells(line), strict=False):
             inside = [
                 made for node in cell.iter(*INPUTS) if (made := _field(node)) and made[1] not in ("hidden", "off")
             ]
@@ -167,12 +177,16 @@ def _rows(table: Any, within: Any, forms: dict[Any, str]) -> list[dict[str, Any]
                 row[head] = _words(cell)
                 fields |= {head: inside[0][0]} if len(inside) == 1 else {}
         if form is not None:
-            pressed = [node for node in form.iter(*INPUTS) if _button(node)]
+            pressed = [node for node in held[form] if _button(node)]
             row |= {"form": forms[form], "fields": fields}
-            mine = [node for node in line.iter(*INPUTS) if _button(node)]
-            row["buttons"] = {_button(node)[0]: f"#{pressed.index(node)}" for node in mine}
+            row["buttons"] = {_button(node)[0]: f"#{pressed.index(node)}" for node in pressed if node in mine}
         out.append(row)
     return out
+
+
+def _cells(line: Any) -> list[Any]:
+    """The cells of a row, a form between it and them or not; those of a table within are not its own."""
+    return [cell for cell in line.iter("th", "td") if next(cell.iterancestors("tr"), None) is line]
 
 
 def _pairs(rows: list[dict[str, Any]]) -> dict[str, str]:
@@ -223,10 +237,45 @@ def _field(node: Any) -> tuple[str, str, Any, list[str]] | None:
     return name, "file" if kind == "file" else "text", clean(value), []
 
 
-def _form(form: Any, own: str, within: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+class _Order(HTMLParser):
+    """To which form each field of a page belongs, in the order of the page: from where it begins to where it ends, whatever
+    stands between (a form may begin in one cell of a table and end in another)."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.forms, self.owners = 0, list[int | None]()
+        self._now: int | None = None
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if tag == "form" and self._now is None:
+            self._now, self.forms = self.forms, self.forms + 1
+        elif tag in INPUTS:
+            self.owners.append(self._now)
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag == "form":
+            self._now = None
+
+
+def _held(root: Any, text: str) -> dict[Any, list[Any]]:
+    """The fields of each form. Where the two readings of a page differ, those that stand in it."""
+    forms, nodes, order = root.xpath("//form"), list(root.iter(*INPUTS)), _Order()
+    order.feed(text)
+    if order.forms != len(forms) or len(order.owners) != len(nodes):
+        return {form: list(form.iter(*INPUTS)) for form in forms}
+    named = {form.get("id"): form for form in forms if form.get("id")}
+    out: dict[Any, list[Any]] = {form: [] for form in forms}
+    for node, owner in zip(nodes, order.owners, strict=True):
+        form = named.get(node.get("form")) if node.get("form") else forms[owner] if owner is not None else None
+        if form is not None:
+            out[form].append(node)
+    return out
+
+
+def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str, Any], dict[str, Any]]:
     order: list[tuple[str, str, Any, list[str]]] = []
     hidden, buttons = dict[str, str](), list[tuple[str, str, str]]()
-    for node in form.iter(*INPUTS):
+    for node in nodes:
         if pressed := _button(node):
             buttons.append(pressed)
         elif made := _field(node):

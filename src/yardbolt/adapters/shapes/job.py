@@ -102,6 +102,7 @@ class JobShape(Shape):
         ["snmp"], alias="monitored by", description="the services monitoring stations look by"
     )
     banner: Text = ""
+    alerts: list[Text] = Field([], description="whom units write to when something is wrong")
     servers: list[ServerShape] = []
     allows: AllowsShape = AllowsShape()
     waivers: list[WaiverShape] = []

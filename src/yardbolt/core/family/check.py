@@ -240,7 +240,7 @@ class _Checker:
                     else f"give a codec: {', '.join(SPREADS)}"
                 )
                 raise self.fail((*keys, written), f"it names {len(parts) + 1} places; {wanted}")
-            own = path[len(above) :] if above else parse(written)
+            own = parse(written)
             out.append(
                 Place(
                     own,

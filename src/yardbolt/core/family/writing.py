@@ -11,7 +11,7 @@ from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, fits, show
-from ..plane.table import LISTS, Plane, holds_secret, item_of, pattern_of, steady
+from ..plane.table import LISTS, Plane, coerce, holds_secret, item_of, pattern_of, steady
 from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order
@@ -152,7 +152,9 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
         if place.joint is not None:
             return {f"{BOUND}{place.at}": (_joint_word(place, change, filling.before),)}
         if place.codec in SPREADS:
-            texts = parted(change.path, place.codec, change.value)
+            words = [theirs for theirs, ours in place.words.items() if meant(change.path, ours) == change.value]
+            value = coerce(change.path, words[0]) if words else change.value
+            texts = parted(change.path, place.codec, value)
             return {f"{BOUND}{at}": (text,) for at, text in zip((place.at, *place.parts), texts, strict=True)}
         own = spelling_of(filling.family, change.path)
         if place.codec and isinstance(change.value, float):

@@ -75,7 +75,7 @@ def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
     held = get(plane, (*account, "secret"))
     known = held == way.secret if isinstance(held, Ref) else None
     found.append(_single((*account, "secret"), known, f"the credential of {way.account}"))
-    return (*found, *_address(plane, way), _binding(plane, way.door), passage(plane, way))
+    return (*found, *_address(plane, way), _binding(plane, way.door), _bundle(plane, way), passage(plane, way))
 
 
 def _single(path: Path, holds: bool | None, why: str) -> Condition:
@@ -173,6 +173,52 @@ def _binding(plane: Plane, door: Door) -> Condition:
         return _single(path, None, f"{show(path)} was not read")
     key = door.interface or _interface_of(plane, door.address)
     return Condition(frozenset({path, ("interfaces",)}), (key in bound) if key else None, f"{show(path)} is {bound}")
+
+
+def _bundle(plane: Plane, way: Way) -> Condition:
+    """Does the permission bundle of the socket let this service in, from there? Where the socket is not known, all of them
+    must."""
+    if not len(plane.bundles):
+        return _single(("bundles",), True, "there are no permission bundles")
+    key = way.door.interface or _interface_of(plane, way.door.address)
+    sockets = [one for one in plane.interfaces if one.key == key] or list(plane.interfaces)
+    rests: set[Path] = {("interfaces",)} if not key else set()
+    held: set[bool | None] = set()
+    for one in sockets:
+        rests.add(("interfaces", one.key, "bundle"))
+        if isinstance(one.bundle, str):
+            rests.add(("bundles", one.bundle))
+        held.add(_lets_in(plane, one.bundle, way))
+    holds = None if None in held or not held else False not in held
+    return Condition(frozenset(rests), holds, f"the permission bundle of {key or 'every socket'}")
+
+
+def _lets_in(plane: Plane, name: object, way: Way) -> bool | None:
+    if name is ABSENT:
+        return True
+    bundle = plane.bundles.get(name) if isinstance(name, str) else None
+    if bundle is None or not isinstance(bundle.services, tuple) or not isinstance(bundle.permitted, AddressSet):
+        return None
+    return way.service in bundle.services and way.source in bundle.permitted
+
+
+def bundled(plane: Plane, service: str) -> tuple[AddressSet, AddressSet]:
+    """Who is let in to a service by the permission bundles of the sockets: surely, and possibly."""
+    if not len(plane.bundles):
+        return ANYONE, ANYONE
+    sure, possible = NOBODY, NOBODY
+    for one in plane.interfaces:
+        if one.enabled is False:
+            continue
+        bundle = plane.bundles.get(one.bundle) if isinstance(one.bundle, str) else None
+        if one.bundle is ABSENT:
+            sure, possible = ANYONE, ANYONE
+        elif bundle is None or bundle.services is None:
+            possible = ANYONE
+        elif isinstance(bundle.services, tuple) and service in bundle.services:
+            low, high = _bounds(bundle.permitted, True)
+            sure, possible = sure | low, possible | high
+    return sure, possible if plane.interfaces.complete else ANYONE
 
 
 def door(plane: Plane, service: str, interface: str = "", met: Door | None = None) -> Door | None:
@@ -278,7 +324,7 @@ def beside(before: Plane, after: Plane, way: Way, proven: Iterable[Way]) -> bool
 
 
 # Whatever a condition can rest on lies in the service, in the account, or in one of these areas.
-_AREAS = frozenset(_FILTERING)
+_AREAS = frozenset((*_FILTERING, "bundles"))
 
 
 def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path]) -> bool:
@@ -323,7 +369,9 @@ def who(plane: Plane, service: str, met: Door | None = None) -> Sources:
         possible = possible | gate_possible
     bound_sure, bound_possible = _bound(plane, found)
     passes = _passes(plane, found, met)
-    return Sources(sure & bound_sure & passes.surely_in, possible & bound_possible & passes.let_in, passes)
+    by_sure, by_possible = bundled(plane, service)
+    sure, possible = sure & bound_sure & by_sure, possible & bound_possible & by_possible
+    return Sources(sure & passes.surely_in, possible & passes.let_in, passes)
 
 
 def _passes(plane: Plane, service: Service, met: Door | None) -> Passing:

@@ -159,7 +159,9 @@ class _Arranging:
             match change:
                 case Set(("accounts", *_) as path, Ref() as ref) if holds_secret(path):
                     known = sorted({w for w in self.belief.proven if w.account == path[1]} or self.belief.proven)
-                    out += [replace(way, account=path[1], secret=ref) for way in known[:1]]
+                    # no password of the owner goes readable where an encrypted way is proven
+                    best = [way for way in known if self.family.sealed(way.service)] or known
+                    out += [replace(way, account=path[1], secret=ref) for way in best[:1]]
                 case Set(path, _) if path[0] in ("interfaces", "services"):
                     out += self.moved(change)
         return tuple(dict.fromkeys(out))

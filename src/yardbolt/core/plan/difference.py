@@ -104,7 +104,11 @@ def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
         problem = f"{show(want.path[:-1])} were not read whole, so nothing unseen is removed"
         return [], [Gap(want.path, want.rule, problem)]
     if op_for(family, Drop(want.path)) is None:
-        return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to remove it"))]
+        why = family.why_not(want.path, "has no way to remove it")
+        # what must stay gets a password of the owner's
+        own = Set((*want.path, "secret"), site.secret(want.path[1]), want.rule)
+        mends = want.path[0] == "accounts" and op_for(family, own) and get(plane, own.path) != own.value
+        return [own] if mends else [], [Gap(want.path, want.rule, why)]
     out: list[Change] = []
     if want.path[0] == "accounts":
         secret, storage = get(plane, (*want.path, "secret")), get(plane, (*want.path, "storage"))

@@ -79,6 +79,10 @@ PRECEDENCE: tuple[Row, ...] = (
         lambda change, plane, site, inside: change.path[0] in ("policy", "lockout"),
     ),
     Row(
+        "bundle", OPEN, "a bundle is made before it is attached",
+        lambda change, plane, site, inside: isinstance(change, Make) and change.path[0] == "bundles",
+    ),
+    Row(
         "own-account", OPEN, "own account before the factory account goes",
         lambda change, plane, site, inside: isinstance(change, Make),
     ),
@@ -109,6 +113,10 @@ PRECEDENCE: tuple[Row, ...] = (
     Row(
         "source-limits", CLOSE, "source limits once everybody needed is inside",
         lambda change, plane, site, inside: _sources(change),
+    ),
+    Row(
+        "attach", CLOSE, "a bundle is attached once everybody needed is inside",
+        lambda change, plane, site, inside: _set(change, "bundle"),
     ),
     Row(
         "removals", REMOVE, "spare ways in end after the restart was survived",

@@ -19,6 +19,8 @@ ALGORITHMS = frozenset({"key_types", "exchanges", "ciphers", "macs"})
 def short(change: Change, near: str = "") -> str:
     """A change in as few words as say it; addresses next to `near` by their last number."""
     match change:
+        case Set(("stored", "guard"), _):
+            return "a key of its own for what it stores"
         case Set(path, _) if holds_secret(path):
             return f"{path[-2]}: new password"
         case Set(("services", name, "permitted"), AddressSet() as sources):
@@ -31,6 +33,12 @@ def short(change: Change, near: str = "") -> str:
             return f"{name} {'on' if on else 'off'} at the next start"
         case Set(("clock", "offset"), _):
             return "clock"
+        case Set(("alerts", "recipients"), value):
+            return (
+                f"alerts to {human(path, value)}"
+                if (path := change.path) and isinstance(value, tuple)
+                else "alerts to nobody"
+            )
         case Set((("name" | "banner") as leaf,), _):
             return leaf
         case Set(("policy", "min_length" | "classes"), value):

@@ -100,6 +100,19 @@ class Asker:
 
 
 @dataclass(frozen=True)
+class Alerts:
+    recipients: tuple[str, ...] | Absent | None = leaf(nameset, "to whom it writes when something is wrong")
+
+
+@dataclass(frozen=True)
+class Stored:
+    sealed: bool | Absent | None = leaf(
+        flag, "are the secrets it stores, and its copies, sealed under a key of the owner"
+    )
+    guard: Ref | None = leaf(reference, "that key")
+
+
+@dataclass(frozen=True)
 class Snmp:
     communities: int | Absent | None = leaf(number, "communities it takes", "communities")
     published: int | Absent | None = leaf(number, "those of them that anybody knows: public, private", "communities")
@@ -179,6 +192,8 @@ class Interface:
     group: str | Absent | None = leaf(text, "the interface group it belongs to")
     services: tuple[str, ...] | Absent | None = leaf(wordset, "management services it lets in")
     bundle: str | Absent | None = leaf(text, "the permission bundle attached to it")
+    announces: bool | Absent | None = leaf(flag, "does it tell its neighbours what it is (IEEE 802.1AB)")
+    lends: bool | Absent | None = leaf(flag, "does it lend addresses there (RFC 2131)")
 
 
 @dataclass(frozen=True)
@@ -378,6 +393,8 @@ class Plane:
     policy: Policy = part(Policy, "what it demands of passwords")
     lockout: Lockout = part(Lockout, "what it does after wrong tries")
     logs: Logs = part(Logs, "where its logs go")
+    alerts: Alerts = part(Alerts, "whom it tells")
+    stored: Stored = part(Stored, "what it keeps secret")
     snmp: Snmp = part(Snmp, "who may ask it by SNMP")
     accounts: Listing[Account] = many(Account, "who can log in")
     roles: Listing[Role] = many(Role, "rights that accounts can be given")

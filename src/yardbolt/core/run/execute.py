@@ -32,10 +32,11 @@ from ..secret import Ref
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
 from .events import Stopped, Unlike
-from .requests import Attempt, Doing, LogIn, Note, Outcome, Planes, Read, Request, Return, Returned
+from .requests import Attempt, Doing, LogIn, Note, Outcome, Pause, Planes, Read, Request, Return, Returned
 from .takingback import TakingBack, Unproven
 
 DIFFERENCES, RETURNING = ("stores", "differences"), ("stores", "returning")
+WRITING = 1.0  # seconds between looks while it writes
 ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
@@ -189,7 +190,13 @@ class _Run(TakingBack):
         kept_is_read = any(ask.store == KEPT for ask in self.family.asks)
         paths = None if kept_is_read else frozenset({DIFFERENCES})
         seen = yield from self.read(paths, "what was saved could not be read back")
-        left = get(seen.get(LIVE, Plane()), DIFFERENCES)
+        left, waited = get(seen.get(LIVE, Plane()), DIFFERENCES), 0.0
+        # a yes may come before it has been written
+        while left not in (0, None, ABSENT) and step.op is not None and waited < step.op.wait:
+            yield Pause(WRITING)
+            waited += WRITING
+            seen = yield from self.read(paths, "what was saved could not be read back")
+            left = get(seen.get(LIVE, Plane()), DIFFERENCES)
         if left is None and readable(self.family, frozenset({DIFFERENCES})):
             raise Stop("saved, but the unit did not tell whether live and kept settings still differ")
         if left not in (0, None, ABSENT):

@@ -36,6 +36,7 @@ from ..talk.outcomes import (
     Refusing,
     Silent,
     Untried,
+    said_by,
     told,
 )
 
@@ -331,6 +332,8 @@ def _of_login(claim: Claim, tried: Login, control: bool) -> Proof:
     if claim.sort in (Sort.OPENS, Sort.ANSWERED):
         return Proof(claim, Result.HOLDS if isinstance(tried, Opened) else Result.FAILS, word)
     match tried:
+        case Asked(secret_sent=False):
+            return Proof(claim, Result.NOT_TRIED, said_by(tried))
         case Opened() | Asked():
             return Proof(claim, Result.FAILS, word, claim.control)
         case Refused() | NoListener():

@@ -58,6 +58,13 @@ class Returned:
 
 
 @dataclass(frozen=True)
+class Pause:
+    """Wait so many seconds: the unit is still at work on what it said yes to; told nothing."""
+
+    seconds: float
+
+
+@dataclass(frozen=True)
 class Attempt:
     """Try what must be refused now; told a tuple of sentences, one for each thing that was not refused."""
 
@@ -71,7 +78,7 @@ class Note:
     event: Event
 
 
-Request = Send | Read | LogIn | Return | Attempt | Note
+Request = Send | Read | LogIn | Return | Pause | Attempt | Note
 Planes = Mapping[str, Plane]
 Doing = Generator[Request, Any, None]
 

@@ -40,7 +40,7 @@ class Gate:
 
 
 @dataclass(frozen=True)
-class Channel:
+class Channel(Unprompted):
     """How one talks with the unit line by line. Signs are patterns, for they may hold a name that we change."""
 
     services: Mapping[str, Literal["sealed", "plain"]]

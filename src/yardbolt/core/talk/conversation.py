@@ -94,6 +94,9 @@ class Channel(Protocol):
     def gates_named(self) -> tuple[str, ...]:
         """The questions that may stand between a login and the inside."""
 
+    def answers(self) -> tuple[tuple[str, str], ...]:
+        """What else is answered at a first login, as the family has it, and why."""
+
     def asks_inside(self) -> bool:
         """May the password be wanted once more inside, for full rights, however one logged in?"""
 
@@ -111,6 +114,10 @@ class Unprompted:
 
     def gates_named(self) -> tuple[str, ...]:
         """None."""
+        return ()
+
+    def answers(self) -> tuple[tuple[str, str], ...]:
+        """Nothing."""
         return ()
 
     def asks_inside(self) -> bool:

@@ -28,10 +28,12 @@ class Opened:
 
 @dataclass(frozen=True)
 class Asked:
-    """The credential is good, and a question (terms, a forced change) stands between it and the inside."""
+    """A question (terms, a forced change) stands before the inside. Where the secret was sent, the credential is good;
+    else whoever comes is asked, and no login was tried."""
 
     gate: str
     said: str = ""
+    secret_sent: bool = True
 
 
 @dataclass(frozen=True)
@@ -110,7 +112,7 @@ def spends_a_try(outcome: Login) -> bool:
 
 def accepted(outcome: Login) -> bool:
     """Was the credential good, whether or not a question followed?"""
-    return isinstance(outcome, Opened | Asked)
+    return isinstance(outcome, Opened) or (isinstance(outcome, Asked) and outcome.secret_sent)
 
 
 def told(outcome: Login) -> str:
@@ -118,8 +120,8 @@ def told(outcome: Login) -> str:
     match outcome:
         case Opened():
             return "opened"
-        case Asked():
-            return "asked"
+        case Asked(secret_sent=sent):
+            return "asked" if sent else "untried"
         case Refused():
             return "refused"
         case Locked():
@@ -141,6 +143,8 @@ def told(outcome: Login) -> str:
 
 def said_by(outcome: Login) -> str:
     """What the unit said at that, or why it was not tried."""
+    if isinstance(outcome, Asked) and not outcome.secret_sent:
+        return "whoever comes first is asked before any login"
     return outcome.why if isinstance(outcome, Untried) else outcome.said
 
 

@@ -19,7 +19,7 @@ from .replies import Heard, ReplyRow
 from .tree import MISSING, Tree, as_text, one
 from .web import MOST_PAGES, OURS, View, asks_for_login, entered, lost, objection, own, place, unanswered
 
-MOST_FORMS = 4
+MOST_FORMS = 8
 GATE_NEW = "{new}"
 IN_ROW = "#"  # begins what stands for a button by its place in the form
 HIDDEN: Text = ("\0hidden",)  # stands for what a hidden field holds, which never leaves the wire
@@ -28,11 +28,16 @@ HIDDEN: Text = ("\0hidden",)  # stands for what a hidden field holds, which neve
 @dataclass(frozen=True)
 class Form:
     """What is filled into a form, and the button that is pressed (its words; empty where there is one). `gate` says which
-    question it is, where somebody has to agree first."""
+    question it is, where somebody has to agree first; `because` why it is answered so."""
 
     fill: Mapping[str, str] = field(default_factory=dict)
     press: str = ""
     gate: str = ""
+    because: str = ""
+
+    def asks_nobody(self) -> bool:
+        """Does it take neither name nor password: a question of the unit's own?"""
+        return not any(text in ("{account}", "{secret}") for text in self.fill.values())
 
 
 @dataclass(frozen=True)
@@ -61,6 +66,25 @@ class Channel(Unprompted):
     def gates_named(self) -> tuple[str, ...]:
         """The forms that are questions."""
         return tuple(form.gate for form in self.login.forms.values() if form.gate)
+
+    def gate_answer(self, gate: str) -> Text | None:
+        """What a question takes that asks for nothing of ours: the words of the family."""
+        forms = [form for form in self.login.forms.values() if form.gate == gate]
+        return ("",) if forms and GATE_NEW not in forms[0].fill.values() else None
+
+    def answers(self) -> tuple[tuple[str, str], ...]:
+        """What else is answered at the first login, and why, as the family has it."""
+        first = [name for name, form in self.login.forms.items() if form.gate or form.asks_nobody()]
+        told = [
+            (
+                name,
+                ", ".join(f"{field} = {text or 'nothing'}" for field, text in form.fill.items()) or form.press,
+                form.because,
+            )
+            for name, form in self.login.forms.items()
+            if name in first and not form.gate
+        ]
+        return tuple((f"{name}: {what}", why) for name, what, why in told)
 
 
 @dataclass(frozen=True)
@@ -204,13 +228,15 @@ def login(
             return Silent(sent, got.torn)
         shown = _named(channel, got.tree)
         name = next((one for one in how.forms if one in shown and one not in done), "")
-        # the form of the login again is what a refusal looks like
-        if not name or (sent and not how.forms[name].gate and done):
+        # a form that was filled, shown again, is what a refusal looks like
+        if not name:
             return entered(channel.replies, _heard(channel, got), sent, Session())
         form = how.forms[name]
-        if form.gate and form.gate not in consents:
-            return Asked(form.gate, str(got.tree.get("text", ""))[:200])
-        new = consents.get(form.gate, ())
+        # a question of the unit's own that comes first is answered only where somebody agreed to what follows
+        gate = form.gate or (next(iter(channel.gates_named()), "") if form.asks_nobody() and not sent else "")
+        if gate and gate not in consents:
+            return Asked(gate, str(got.tree.get("text", ""))[:200], sent)
+        new = consents.get(form.gate, ()) if form.gate else ()
         try:
             fields = _fields(
                 shown[name],
@@ -243,9 +269,8 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
     if isinstance(how, OpHow):
         if how.link and not how.bound and not how.fill and any(name.startswith(BOUND) for name in fill):
             raise ValueError("its form is behind a row, and 'fill' does not say which field takes it")
-        for name, template in how.fill.items():
-            if not fill_in(template, fill):
-                raise ValueError(f"nothing fills {name}")
+        for template in how.fill.values():
+            fill_in(template, fill)  # which raises where a slot stays open; empty on purpose is no open slot
     return fill_in(how.page, fill)
 
 

@@ -94,6 +94,8 @@ def objection(rows: Iterable[ReplyRow], heard: Heard, moved: str) -> No | Unclea
             return None
         case "asked twice":
             return Unclear("it says that this was sent twice")
+        case "not ready":
+            return Unclear("it is starting")
         # the door in the place of what was wanted: whoever was inside is so no more, and what was sent was not taken
         case "ended" | "refused":
             return Ended(sent=False)

@@ -14,6 +14,7 @@ from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 STRICT = "strict"
+GUARD_KEY = "guard key"  # what it is called in the safe
 
 
 def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -125,11 +126,64 @@ def _identity(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield on_leaf(plane, ("identity", field), partial(_same, wanted), f"{wanted} (work order)")
 
 
+NOBODY_READS = (".invalid", ".example", ".test", ".localhost", "example.com", "example.net", "example.org")
+
+
+def _alerts(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    path, told = ("alerts", "recipients"), plane.alerts.recipients
+    if path in site.manual:
+        return
+    if told is None:
+        yield Verdict(path, State.UNKNOWN, "not read", "")
+        return
+    read = told if isinstance(told, tuple) else ()
+    dummies = [one for one in read if one.lower().endswith(NOBODY_READS) or "@" not in one]
+    strange = [one for one in read if one not in site.alerts]
+    if dummies:
+        yield Verdict(path, State.FAILS, f"it writes to {', '.join(dummies)}, which nobody reads")
+    elif strange:
+        yield Verdict(path, State.FAILS, f"it writes to {', '.join(strange)}, whom the job does not name")
+    elif missing := sorted(site.alerts - set(read)):
+        yield Verdict(path, State.FAILS, f"it does not write to {', '.join(missing)}")
+    elif read:
+        yield Verdict(path, State.HOLDS, f"it writes to {', '.join(read)}")
+    else:
+        yield Verdict(path, State.NOT_APPLICABLE, "it writes to nobody, and the job names nobody")
+
+
+def _want_alerts(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if ("alerts", "recipients") not in site.manual and plane.alerts.recipients is not None:
+        wanted = tuple(sorted(site.alerts))
+        # whom the job does not name is written to no more; where it names nobody, nobody is
+        if wanted or plane.alerts.recipients is not ABSENT:
+            yield exactly(("alerts", "recipients"), "alert-recipients", wanted or ABSENT)
+
+
+def _stored(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if plane.stored.sealed is not ABSENT:
+        yield on_leaf(plane, ("stored", "sealed"), lambda v: v is True, "a key of the owner")
+
+
+def _want_stored(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    if plane.stored.sealed is False:
+        yield exactly(("stored", "guard"), "stored-secrets", site.secret(GUARD_KEY))
+
+
 RULES = (
     Rule(
         "guard-mode", "it guards itself as strictly as it can", "it could guard itself more strictly",
         "A unit with an easy mode leaves the works in it, and what the strict one brings is off.",
         Severity.MEDIUM, _mode, _want_mode,
+    ),
+    Rule(
+        "alert-recipients", "whom it alerts are the owner's people", "it alerts nobody, or somebody else",
+        "An alert that nobody reads is none; one that a stranger reads tells him what goes wrong.",
+        Severity.LOW, _alerts, _want_alerts,
+    ),
+    Rule(
+        "stored-secrets", "what it stores is sealed under the owner's key", "what it stores can be read by whoever has a copy",
+        "A copy of its settings, or its flash, gives away every password it needs for itself.",
+        Severity.MEDIUM, _stored, _want_stored,
     ),
     Rule(
         "identity", "it is the unit on the work order", "it is not the unit on the work order",

@@ -1,0 +1,95 @@
+"""Rules about the sides of a unit: by which sockets management is let in, and which tell strangers what it is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ...addresses import NOBODY, AddressSet
+from ...job import Site
+from ...plane.kinds import ABSENT
+from ...plane.table import Bundle, Interface, Plane
+from ..demands import Demand, Present, exactly
+from .rule import Params, Rule, Severity, State, Verdict
+
+STRANGE = ("outside", "wireless")
+SHUT, WORKS = "shut", "works"  # what the bundles are called that we make
+
+
+def _bundle(plane: Plane, one: Interface) -> Bundle | None:
+    return plane.bundles.get(one.bundle) if isinstance(one.bundle, str) else None
+
+
+def _let_in(bundle: Bundle) -> tuple[str, ...]:
+    return bundle.services if isinstance(bundle.services, tuple) else ()
+
+
+def _used(plane: Plane) -> Iterator[Interface]:
+    """The sockets in use that have, or may have, a bundle."""
+    if len(plane.bundles):
+        yield from (one for one in plane.interfaces if one.enabled is not False and one.bundle is not ABSENT)
+
+
+def _sides(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for one in _used(plane):
+        path, bundle = ("interfaces", one.key, "bundle"), _bundle(plane, one)
+        if bundle is None or bundle.services is None or bundle.permitted is None or one.side is None:
+            yield Verdict(path, State.UNKNOWN, f"what {one.key} lets in was not read", "")
+            continue
+        nobody = not bundle.services or bundle.services is ABSENT or bundle.permitted == NOBODY
+        if one.side in STRANGE and not nobody:
+            saw = f"{one.key} ({one.side}) lets in {', '.join(_let_in(bundle))} from {bundle.permitted}"
+            yield Verdict(path, State.FAILS, saw, "read", f"let in by a socket that is {one.side}")
+        else:
+            yield Verdict(
+                path, State.HOLDS, f"{one.key} ({one.side}) " + ("lets nobody in" if nobody else "is where one works")
+            )
+
+
+def _want_sides(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for one in _used(plane):
+        bundle = _bundle(plane, one)
+        if bundle is None:
+            continue
+        if one.side in STRANGE:
+            if bundle.services and bundle.permitted != NOBODY:
+                yield Present(("bundles", SHUT), "open-sides", (("services", ()), ("permitted", NOBODY)))
+                yield exactly(("interfaces", one.key, "bundle"), "open-sides", SHUT)
+            continue
+        wanted = NOBODY
+        for service in site.needed:
+            wanted = wanted | site.while_working(service)
+        beyond = not isinstance(bundle.permitted, AddressSet) or bundle.permitted != wanted
+        if bundle.services and beyond and wanted != NOBODY:
+            yield Present(("bundles", WORKS), "open-sources", (("services", bundle.services), ("permitted", wanted)))
+            yield exactly(("interfaces", one.key, "bundle"), "open-sources", WORKS)
+
+
+def _announcing(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for one in plane.interfaces:
+        if one.side in STRANGE and one.enabled is not False and isinstance(one.announces, bool):
+            path = ("interfaces", one.key, "announces")
+            saw = f"{one.key} ({one.side}) {'tells' if one.announces else 'does not tell'} its neighbours what it is"
+            cause = "told on a side that is a stranger's"
+            yield Verdict(
+                path, State.FAILS if one.announces else State.HOLDS, saw, "read", cause if one.announces else ""
+            )
+
+
+def _want_quiet(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for one in plane.interfaces:
+        if one.side in STRANGE and one.announces is True:
+            yield exactly(("interfaces", one.key, "announces"), "announcing", False)
+
+
+RULES = (
+    Rule(
+        "open-sides", "it is managed from inside alone", "it can be managed from outside, or by radio",
+        "Whoever stands outside the fence, or parks near it, reaches the login.",
+        Severity.HIGH, _sides, _want_sides,
+    ),
+    Rule(
+        "announcing", "it does not introduce itself to strangers", "it introduces itself to strangers",
+        "Its make, level and address are told to whoever listens there.",
+        Severity.LOW, _announcing, _want_quiet,
+    ),
+)  # fmt: skip
