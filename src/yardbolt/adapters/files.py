@@ -182,7 +182,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
     """The job file. Raises FileError; also where one part names another that is not there, or (`edited`) where the
     words of the template still stand."""
     from yardbolt.core.addresses import AddressSet
-    from yardbolt.core.job import Allows, Job, Segment, Server, UnitEntry, Waiver
+    from yardbolt.core.job import Allows, GoesTo, Job, Segment, Server, UnitEntry, Waiver
 
     from .shapes.job import JobShape
     from .shapes.reading import read
@@ -198,6 +198,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
                 f"found '{unit.segment}'; segments are {', '.join(shape.segments)}",
             )
     _families(doc, shape)
+    _moves(doc, shape)
     _askers(doc, shape)
     _unique(doc, shape)
     _known_rules(doc, shape)
@@ -242,6 +243,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
             u.login or "",
             u.note,
             u.also_at or "",
+            GoesTo(u.goes_to.at, u.goes_to.segment, u.goes_to.through or "") if u.goes_to else None,
         )
     return Job(
         shape.job, shape.owner, shape.technician, shape.baseline, segments,
@@ -278,6 +280,42 @@ def _families(doc: Document, shape: JobShape) -> None:
             raise fail(
                 doc, ("segments", name, "laptop also"), "is of the same family as 'laptop'; one of the other is wanted"
             )
+
+
+def _moves(doc: Document, shape: JobShape) -> None:
+    """Where a unit goes to is an address with its prefix, in a segment of the job, and another than the laptop's there."""
+    from ipaddress import ip_address, ip_interface, ip_network
+
+    for name, unit in shape.units.items():
+        goes, keys = unit.goes_to, ("units", name, "goes to")
+        if goes is None:
+            continue
+        if goes.segment not in shape.segments:
+            raise fail(doc, (*keys, "segment"), f"found '{goes.segment}'; segments are {', '.join(shape.segments)}")
+        try:
+            at, network = ip_interface(goes.at), ip_network(shape.segments[goes.segment].network)
+        except ValueError:
+            raise fail(
+                doc, (*keys, "at"), f"found '{goes.at}'; an address with prefix length is wanted: 192.0.2.7/24"
+            ) from None
+        if "/" not in goes.at or at.ip not in network:
+            raise fail(
+                doc, (*keys, "at"), f"found '{goes.at}'; an address of {network} with its prefix length is wanted"
+            )
+        ends = {at.network.network_address, at.network.broadcast_address} if at.network.num_addresses > 2 else set()
+        if at.ip in ends:
+            raise fail(
+                doc, (*keys, "at"), f"found '{goes.at}', which is the network's own; an address within it is wanted"
+            )
+        taken = [shape.segments[goes.segment].laptop, shape.segments[goes.segment].stranger or "", goes.through or ""]
+        others = [one.at for other, one in shape.units.items() if other != name]
+        others += [
+            one.goes_to.at.partition("/")[0] for other, one in shape.units.items() if other != name and one.goes_to
+        ]
+        if str(at.ip) in (*taken, *others):
+            raise fail(doc, (*keys, "at"), f"found '{goes.at}', which somebody else of this job has")
+        if goes.through and ip_address(goes.through) not in at.network:
+            raise fail(doc, (*keys, "through"), f"found '{goes.through}', which is not on {at.network}")
 
 
 def _askers(doc: Document, shape: JobShape) -> None:

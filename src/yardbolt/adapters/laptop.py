@@ -1,13 +1,24 @@
-"""What the laptop itself can tell of a unit: the hardware address behind an address on the same cable."""
+"""What the laptop itself can tell: which addresses it has, and the hardware address behind one on the same cable."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import socket
 from pathlib import Path
 
 NEIGHBOURS = Path("/proc/net/arp")
 UNKNOWN = "00:00:00:00:00:00"
+
+
+def holds(address: str) -> bool:
+    """Has the laptop this address, so that it can be met from there?"""
+    try:
+        with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET) as probe:
+            probe.bind((address, 0))
+    except OSError:
+        return False
+    return True
 
 
 async def neighbour(address: str) -> str:

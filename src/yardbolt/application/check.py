@@ -55,6 +55,7 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
 
     Raises UnitError when nothing answers, IdentityError on the wrong unit or a changed host key.
     """
+    await unit.find()
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
     async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
         return await _check(unit, inside, udp)

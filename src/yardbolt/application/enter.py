@@ -77,6 +77,7 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
 
 async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     """What stands between the published logins and the unit, found by logging in and answering nothing."""
+    await unit.find()
     found: dict[tuple[str, str], Question] = {}
     published = [
         Way(unit.site.laptop, unit.best_door(unit.last_plane()), one.account, one.ref)

@@ -53,6 +53,7 @@ async def leave(unit: UnitInWork, approve: Approve) -> Left:
     Raises OperatorError where nothing is to be ended, it is too early, or it is not approved; Stopped where no
     administrator would surely get in, or it ended part-way; UnitError when no login opens.
     """
+    await unit.find()
     filed = unit.records.latest(unit.name, "as left", LeftDocument)
     _not_too_early(unit, filed)
     assert filed is not None

@@ -229,6 +229,7 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
 
     Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
     """
+    await unit.find()
     unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
     async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
         return await _prove(unit, run, udp)

@@ -77,6 +77,11 @@ def _dropped(unit: UnitInWork, planes: Planes) -> Planes:
     return {**planes, LIVE: live, STAGED: live}
 
 
+def by_the_job(target: Target) -> frozenset[str]:
+    """The leaps the job itself consents to: it says where the unit goes."""
+    return frozenset(show(want.path) for want in target if want.rule == "place" and want.path[-1] == "addresses")
+
+
 def plan(
     unit: UnitInWork,
     planes: Planes,
@@ -90,11 +95,19 @@ def plan(
     planes = _dropped(unit, planes)
     plane = planes[LIVE]
     ours = choices.resumed or choices.keep_found
-    belief = arrival(unit.family, planes, ways, (unit.site.laptop,), ours)
+    belief = arrival(unit.family, planes, ways, unit.site.laptops, ours)
     todo, more = changes(plane, target, unit.family, unit.site)
     everything = (*gaps, *more)
     sheet = arrange(
-        unit.family, belief, todo, unit.site, target, everything, choices.restarted, choices.leaps, choices.gate
+        unit.family,
+        belief,
+        todo,
+        unit.site,
+        target,
+        everything,
+        choices.restarted,
+        choices.leaps | by_the_job(target),
+        choices.gate,
     )
     return Plan(target, everything, sheet, plane, belief, todo)
 

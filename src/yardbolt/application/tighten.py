@@ -111,6 +111,13 @@ async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, 
 async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     unit = run.unit
     unit.believable_clock()
+    await unit.find()
+    there = unit.site.laptop_there
+    if there and not unit.holds(there):
+        problem = f"this laptop has not {there} yet, from where it meets the unit once that has moved"
+        raise OperatorError(
+            f"{unit.name}: {problem}: ip address add {there}/{unit.prefix_there} dev SOCKET; then run the same command again"
+        )
     unit.report(f"{unit.name}: reading the unit afresh")
     planes, ways = await arrive(run)
     filed = unit.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
@@ -497,6 +504,14 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
                 run.sessions[way] = session
                 return Returned(way, away)
         await unit.clock.sleep(RETRY)
+    # not where it was to be: it may be where it was
+    for way in [one for one in ways if one.door != ways[0].door][:2]:
+        if isinstance(await unit.look.knock(way.door, way.source), Open):
+            _, session = await unit.enter(way)
+            if session is not None:
+                await _still_that(run, session)
+                run.sessions[way] = session
+                return Returned(way, away)
     return None
 
 

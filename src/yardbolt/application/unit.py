@@ -22,7 +22,7 @@ from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import PUBLIC, Ref, Secret, Text
 from yardbolt.core.talk.conversation import Channel, Talk
 from yardbolt.core.talk.logon import NEVER_SENDS
-from yardbolt.core.talk.outcomes import Login, NoListener, Opened, Silent, Untried, accepted, spends_a_try, told
+from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Silent, Untried, accepted, spends_a_try, told
 from yardbolt.core.talk.replies import reread
 from yardbolt.core.talk.ways import UNDESCRIBED
 
@@ -74,12 +74,14 @@ class UnitInWork:
     tries: Records | None = None  # the laptop's own book of tries, by address and host key
     neighbour: Callable[[str], Awaitable[str]] = _nobody  # the hardware address seen on the cable, where it can be
     receive: Callable[[str, int], Receiver] = _no_receiver
+    holds: Callable[[str], bool] = lambda address: True  # has the laptop this address?
     keep: bool = False  # a typed password that opens it is kept in the safe
     this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
     ends_at: float = 0.0  # loop time
     patience: float = 180.0  # seconds that may be waited, all in all, for a server that fines wrong passwords
     shut: set[str] = field(default_factory=set)  # services whose port refused in this run
+    places: tuple[tuple[UnitEntry, Site], ...] = ()  # where it is, and where it goes to
 
     @property
     def name(self) -> str:
@@ -129,6 +131,27 @@ class UnitInWork:
     def apart(self, service: str) -> bool:
         """Is it a service no channel of the family uses, whose accounts may be others?"""
         return service not in self.family.services()
+
+    # -- where it is --
+
+    @property
+    def prefix_there(self) -> str:
+        """The prefix length of the network it goes to."""
+        return self.entry.goes_to.at.partition("/")[2] if self.entry.goes_to else ""
+
+    def where_it_was_met(self) -> None:
+        """Begin with the place where a login opened last."""
+        for entry, site in self.places:
+            if entry.address == self.history().met_at:
+                self.entry, self.site = entry, site
+
+    async def find(self) -> None:
+        """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset, meanwhile."""
+        for entry, site in sorted(self.places, key=lambda place: place[0].address != self.entry.address):
+            for at in site.doors if len(self.places) > 1 else ():
+                if isinstance(await self.look.knock(at, site.laptop), Open):
+                    self.entry, self.site = entry, site
+                    return
 
     # -- doors --
 
@@ -254,6 +277,9 @@ class UnitInWork:
             self.ready = self.ready or (accepted(outcome) and not self.apart(way.service))
             (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):
+                for entry, site in self.places:
+                    if entry.address == way.door.address:
+                        self.entry, self.site = entry, site
                 # a mistyped one is not worth keeping
                 if self.keep and way.secret == TYPED and self.safe is not None:
                     kept = {self.site.found(way.account): self.typed[TYPED]}

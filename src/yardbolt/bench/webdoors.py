@@ -30,6 +30,7 @@ from starlette.routing import Route
 from uvicorn.protocols.http.h11_impl import H11Protocol
 from uvicorn.server import ServerState
 
+from .accesspoint import AccessPoint
 from .linecamera import LineCamera
 from .paged import Paged
 from .serve import Stand
@@ -69,6 +70,22 @@ class WebStand(Stand):
 
     shown: dict[int, ssl.SSLContext] = field(default_factory=dict)
     open_now: set[Any] = field(default_factory=set)
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if isinstance(self.unit, AccessPoint):
+            self.unit.moved = self.elsewhere
+
+    def elsewhere(self) -> None:
+        """It has another address: whoever is connected gets his answer, and is alone then."""
+
+        def move() -> None:
+            self.cut()
+            for name in list(self.listeners):
+                self.shut(name)
+            self.address = self.unit.live.place.partition("/")[0]
+
+        asyncio.get_running_loop().call_later(0.1, move)
 
     def left(self) -> None:
         """It restarts: whoever is connected is cut off."""

@@ -17,6 +17,7 @@ from yardbolt.core.plan.precedence import OPEN
 from yardbolt.core.plan.rehearse import Kind, Step
 from yardbolt.core.plan.words import describe_step, short
 from yardbolt.core.plane.change import Change, Drop, Make, Set
+from yardbolt.core.plane.edit import leaves
 from yardbolt.core.plane.words import brief, listed, spoken
 
 from .screen import Cell, Screen
@@ -155,6 +156,7 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
         else:
             screen.rows(list(lines(sheet, unit)), heads=["#", "change", "still in by", "way back"])
         _after(screen, sheet, unit)
+        _card(screen, sheet, unit)
         _outages(screen, sheet, unit)
         plain = {
             w.service
@@ -199,6 +201,54 @@ def _after(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
         sources = permitted.permitted if permitted else None
         limit = f", from {brief(sources, address)}" if isinstance(sources, AddressSet) else ""
         screen.say(("AFTER  ", "head"), f"{service} {address} port {port} as {listed(accounts)}{limit}")
+
+
+def _card(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
+    """How to get in again once the unit has moved, before it does."""
+    number = 0
+    for step in sheet.steps:
+        number += step.change is not None
+        change = step.change
+        if not isinstance(change, Set) or change.path[0] != "interfaces" or change.path[-1] != "addresses":
+            continue
+        ways = sorted(
+            {way for way in sheet.forecast.proven if way.source in unit.site.laptops},
+            key=lambda way: not unit.family.sealed(way.service),
+        )
+        way = next((one for one in ways if f"{one.door.address}/" in f"{change.value}"), None)
+        if way is None:
+            continue
+        door, there, old = way.door, unit.site.laptop_there, unit.best_door()
+        screen.say(
+            ("RE-ENTRY  ", "head"),
+            f"after change {number}: {door.service} {door.address} port {door.port} as {way.account}, this laptop at {there}",
+        )
+        screen.say(
+            f"this laptop needs {there} beside its own: ip address add {there}/{unit.prefix_there} dev SOCKET", indent=2
+        )
+        undone = "; power off and on brings it back there until it is saved" if unit.family.op_keeping() else ""
+        screen.say(
+            f"if nobody answers there: {old.service} {old.address} port {old.port}, this laptop at {unit.site.laptop}{undone}",
+            indent=2,
+        )
+        _mentions(screen, sheet, unit)
+
+
+def _mentions(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
+    """What would still name the address of before once it has moved."""
+    old = unit.site.at
+    found = [
+        spoken(path)
+        for path, value in leaves(sheet.forecast.live)
+        if path[0] not in ("answering", "certificates", "trials", "sessions")
+        if (isinstance(value, str) and old in value) or (isinstance(value, tuple) and any(old in str(one) for one in value))
+        or (isinstance(value, AddressSet) and value.count() < FEW and old in value)
+    ]  # fmt: skip
+    if found:
+        screen.say(f"still names {old} afterwards: {listed(found)}", indent=2)
+
+
+FEW = 1024  # addresses: a set that is larger names nobody in particular
 
 
 def _outages(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:

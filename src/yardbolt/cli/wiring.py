@@ -318,21 +318,26 @@ class Yard:
         from secrets import randbelow
 
         from yardbolt.adapters.clock import LaptopClock
-        from yardbolt.adapters.laptop import neighbour
+        from yardbolt.adapters.laptop import holds, neighbour
         from yardbolt.application.unit import UnitInWork
-        from yardbolt.core.job import site_of
+        from yardbolt.core.job import moved, site_of
 
         entry, today = self.job.units[name], LaptopClock().now()[:10]
         family = self.family_of(name)
-        site = site_of(self.job, entry, family.factory_names(), doors_of(entry, family), family.manual(), today)
+        places = tuple(
+            (one, site_of(self.job, one, family.factory_names(), doors_of(one, family), family.manual(), today))
+            for one in ((entry, moved(entry)) if entry.goes_to else (entry,))
+        )
+        entry, site = places[0]
         texts = (self.job.owner, self.job.title, name, family.title)
         local = frozenset(word for text in texts for word in text.replace(",", " ").split() if len(word) > 2)
         unit = UnitInWork(
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
             look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets),
             lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
-            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries, receive=receiver,
+            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries, receive=receiver, places=places, holds=holds,
         )  # fmt: skip
+        unit.where_it_was_met()
         return unit
 
     def inputs(self, entry: UnitEntry) -> dict[str, str]:

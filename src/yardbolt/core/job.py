@@ -6,7 +6,7 @@ Built by the adapter that reads `yard.yaml`; no file, no parser here.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from .addresses import NOBODY, AddressSet
 from .doors import Door
@@ -69,6 +69,20 @@ class Allows:
 
 
 @dataclass(frozen=True)
+class GoesTo:
+    """Where a unit is moved to: its address with prefix length, the segment it is in then, its gateway."""
+
+    at: str
+    segment: str
+    through: str = ""
+
+    @property
+    def address(self) -> str:
+        """The address alone."""
+        return self.at.partition("/")[0]
+
+
+@dataclass(frozen=True)
 class UnitEntry:
     """One unit of the work order."""
 
@@ -83,6 +97,7 @@ class UnitEntry:
     account: str = ""
     note: str = ""
     also: str = ""  # its address of the other family, which is looked at too
+    goes_to: GoesTo | None = None
 
 
 @dataclass(frozen=True)
@@ -145,6 +160,14 @@ class Site:
     also: str = ""  # the unit's own address of the other family
     stands_in: tuple[str, ...] = ()
     alerts: frozenset[str] = frozenset()  # whom it is to write to
+    at: str = ""  # where it is met
+    goes_to: GoesTo | None = None
+    laptop_there: str = ""  # the laptop's address once the unit has moved
+
+    @property
+    def laptops(self) -> tuple[str, ...]:
+        """The laptop's addresses: the one of now, and the one it will have."""
+        return tuple(dict.fromkeys(one for one in (self.laptop, self.laptop_there) if one))
 
     def meant_for(self, service: str) -> AddressSet:
         """Who has business with a service when the work is done: whoever administers, and who monitors by it."""
@@ -152,7 +175,7 @@ class Site:
 
     def while_working(self, service: str) -> AddressSet:
         """The same and this laptop, which is a temporary opening where it is not an administrator's."""
-        return self.meant_for(service) | (AddressSet.of(self.laptop) if self.laptop else NOBODY)
+        return self.meant_for(service) | AddressSet.of(*self.laptops)
 
     def ended(self, own: OwnAccount) -> bool:
         """Is the time of this account over?"""
@@ -171,6 +194,12 @@ class Site:
         return Ref(f"safe:{self.unit}/{account} (as found)")
 
 
+def moved(unit: UnitEntry) -> UnitEntry:
+    """The same where it goes to, once it is there."""
+    goes = unit.goes_to
+    return replace(unit, address=goes.address, segment=goes.segment, also="") if goes else unit
+
+
 def site_of(
     job: Job,
     unit: UnitEntry,
@@ -179,12 +208,16 @@ def site_of(
     manual: frozenset[tuple[str, ...]] = frozenset(),
     today: str = "",
 ) -> Site:
-    """The view of one unit. Raises KeyError when its segment is not in the job."""
+    """The view of one unit. Until it has moved, whoever has business with it here or there has it. Raises KeyError when its
+    segment is not in the job."""
     seg = job.segments[unit.segment]
+    goes = unit.goes_to if unit.goes_to and unit.goes_to.address != unit.address else None
+    there = job.segments[goes.segment] if goes else seg
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
-        unit.name, seg.laptop, seg.administrators, seg.monitoring, seg.stranger, unit.serial, unit.hardware,
+        unit.name, seg.laptop, seg.administrators | there.administrators, seg.monitoring | there.monitoring, seg.stranger, unit.serial, unit.hardware,
         tuple(own for own in job.accounts if not own.by), tuple(own for own in job.accounts if own.by == "snmp"), unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
         frozenset(one.address for one in job.servers if one.kind == "logs"),
-        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also, seg.stands_in, job.alerts,
+        frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also, seg.stands_in, job.alerts, unit.address, unit.goes_to,
+        there.laptop if goes else "",
     )  # fmt: skip

@@ -35,6 +35,12 @@ class AccountShape(Shape):
     )
 
 
+class GoesToShape(Shape):
+    at: Text = Field(description="the address it shall have, with prefix length: 192.0.2.7/24")
+    segment: Name = Field(description="the segment it is in then; its laptop address is the one this laptop has for it")
+    through: Address | None = Field(None, description="the gateway it shall use")
+
+
 class UnitShape(Shape):
     family: Name
     segment: Name
@@ -48,6 +54,7 @@ class UnitShape(Shape):
     ports: dict[Name, PortNumber] = {}
     login: Name | None = None
     note: Text = ""
+    goes_to: GoesToShape | None = Field(None, alias="goes to", description="where it is moved to, last of all")
 
 
 class AllowsShape(Shape):

@@ -130,10 +130,10 @@ def _port(path: Path, port: object, door: Door) -> Condition:
 
 def _address(plane: Plane, way: Way) -> tuple[Condition, ...]:
     """The unit must have the door's address, and be able to answer the source."""
-    if not len(plane.interfaces) or ip_address(way.door.address).is_loopback:
+    if not len(plane.interfaces) or (ip_address(way.door.address).is_loopback and not _on_loopback(plane)):
         # nothing was read of its sockets: the address is the one it was met at, until something moves it
         return (Condition(frozenset({("interfaces",)}), True, f"{way.door.address} is where it was met"),)
-    key = way.door.interface or _interface_of(plane, way.door.address)
+    key = interface_of(plane, way.door)
     if not key:
         unread = not plane.interfaces.complete or any(i.addresses is None for i in plane.interfaces)
         return (
@@ -157,6 +157,17 @@ def _address(plane: Plane, way: Way) -> tuple[Condition, ...]:
     )
 
 
+def _on_loopback(plane: Plane) -> bool:
+    """Does it tell of addresses of the loopback itself, as a unit on a bench may?"""
+    listed = [each for one in plane.interfaces if isinstance(one.addresses, tuple) for each in one.addresses]
+    return any(ip_interface(each).ip.is_loopback for each in listed if not each.startswith(("127.0.0.1/", "::1/")))
+
+
+def interface_of(plane: Plane, met: Door) -> str:
+    """The socket a door is on, as far as that is known."""
+    return met.interface or _interface_of(plane, met.address)
+
+
 def _interface_of(plane: Plane, address: str) -> str:
     for one in plane.interfaces:
         if isinstance(one.addresses, tuple) and any(str(ip_interface(a).ip) == address for a in one.addresses):
@@ -171,7 +182,7 @@ def _binding(plane: Plane, door: Door) -> Condition:
         return _single(path, True, "it is bound to every socket")
     if not isinstance(bound, tuple):
         return _single(path, None, f"{show(path)} was not read")
-    key = door.interface or _interface_of(plane, door.address)
+    key = interface_of(plane, door)
     return Condition(frozenset({path, ("interfaces",)}), (key in bound) if key else None, f"{show(path)} is {bound}")
 
 
@@ -180,7 +191,7 @@ def _bundle(plane: Plane, way: Way) -> Condition:
     must."""
     if not len(plane.bundles):
         return _single(("bundles",), True, "there are no permission bundles")
-    key = way.door.interface or _interface_of(plane, way.door.address)
+    key = interface_of(plane, way.door)
     sockets = [one for one in plane.interfaces if one.key == key] or list(plane.interfaces)
     rests: set[Path] = {("interfaces",)} if not key else set()
     held: set[bool | None] = set()
@@ -278,7 +289,7 @@ def passage(plane: Plane, way: Way) -> Condition:
 
 def at_door(plane: Plane, met: Door, transport: str = "tcp") -> At:
     """Where somebody knocks who comes to a door."""
-    return At(transport, met.port, met.address, met.interface or _interface_of(plane, met.address))
+    return At(transport, met.port, met.address, interface_of(plane, met))
 
 
 def _rested_on(rule: InputRule) -> set[Path]:

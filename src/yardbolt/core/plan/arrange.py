@@ -13,7 +13,7 @@ from ..doors import Way
 from ..family.model import LIVE, Family
 from ..family.writing import A_MOMENT, op_for, render, unmet
 from ..job import Site
-from ..judge.access import admit, door
+from ..judge.access import admit, door, interface_of
 from ..judge.demands import Gap, Target
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.edit import get, reachable
@@ -68,6 +68,31 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
         if at is not None
     )
     return tuple(dict.fromkeys(ways))
+
+
+def moved(family: Family, belief: Belief, change: Change) -> list[Way]:
+    """The proven ways, met where they will be after the change, from each address the laptop will have."""
+    after = rehearse_step(family, belief, Step(Kind.WRITE, change))
+    plane = after.stores.get(store_of(family, change), after.live)
+    out = []
+    for way in sorted(belief.proven):
+        at = door(plane, way.service, interface_of(belief.live, way.door), way.door)
+        if at is not None and (at.address, at.port) != (way.door.address, way.door.port):
+            out += [replace(way, door=at, source=source) for source in belief.laptops]
+    return out
+
+
+def successors_at(family: Family, before: Belief, change: Change) -> tuple[Way, ...]:
+    """The ways by which one gets in again where a change moves the unit elsewhere: those with full rights that would surely
+    open there, ours first."""
+    if not isinstance(change, Set) or change.path[0] != "interfaces" or change.path[-1] != "addresses":
+        return ()
+    after = rehearse_step(family, before, Step(Kind.WRITE, change))
+    plane = after.stores.get(store_of(family, change), after.live)
+    ways = [
+        way for way in moved(family, before, change) if full(plane, way) and admit(plane, way).admitted is not False
+    ]
+    return tuple(sorted(ways, key=lambda way: (way.secret.factory, not family.sealed(way.service), way)))
 
 
 class _Arranging:
@@ -168,14 +193,7 @@ class _Arranging:
 
     def moved(self, change: Change) -> list[Way]:
         """The proven ways, met where they will be after the change, from each address the laptop will have."""
-        after = rehearse_step(self.family, self.belief, Step(Kind.WRITE, change))
-        plane = after.stores.get(store_of(self.family, change), after.live)
-        out = []
-        for way in sorted(self.belief.proven):
-            at = door(plane, way.service, way.door.interface, way.door)
-            if at is not None and at != way.door:
-                out += [replace(way, door=at, source=source) for source in self.belief.laptops]
-        return out
+        return moved(self.family, self.belief, change)
 
     def guard(self, change: Change) -> list[str]:
         """A factory account is touched only once one of the owner's accounts is proven, and that is saved."""

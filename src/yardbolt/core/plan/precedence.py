@@ -122,6 +122,14 @@ PRECEDENCE: tuple[Row, ...] = (
         "removals", REMOVE, "spare ways in end after the restart was survived",
         lambda change, plane, site, inside: isinstance(change, Drop),
     ),
+    Row(
+        "pool", MOVE, "what lends addresses of the old network ends before the address moves",
+        lambda change, plane, site, inside: _set(change, "lends", False),
+    ),
+    Row(
+        "addressing", MOVE, "fixed addressing before the address it fixes",
+        lambda change, plane, site, inside: change.path[0] == "interfaces" and _set(change, "mode"),
+    ),
     Row("address", MOVE, "the address moves last, when all else is proven and saved", _moves),
     Row("rest", OPEN, "needs nothing before it", lambda change, plane, site, inside: True),
 )  # fmt: skip

@@ -19,7 +19,7 @@ from ..errors import YardboltError
 from ..family.model import KEPT, LIVE, Family, Op
 from ..family.writing import inverse, op_for, plain_order, readable, render
 from ..judge.access import stays
-from ..plan.arrange import Sheet
+from ..plan.arrange import Sheet, successors_at
 from ..plan.belief import Belief, full, learn, standing
 from ..plan.rehearse import Kind, Step, rehearse, rehearse_step, store_of, touched
 from ..plane.change import Change, Make, Set
@@ -29,6 +29,7 @@ from ..plane.kinds import ABSENT
 from ..plane.path import Path, show
 from ..plane.table import Plane, holds_secret, is_item, pattern_of, steady
 from ..secret import Ref
+from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
 from .events import Stopped, Unlike
@@ -58,8 +59,11 @@ class _Run(TakingBack):
         answer, via = yield from self.send(order, op.by, after)
         # those the op cuts are gone, and so is one that answered unclearly
         self.belief = replace(after, sessions=self.belief.sessions - (before.sessions - after.sessions))
-        if op.cuts == "all" and op.wait and not isinstance(answer, No):
-            yield from self.come_back(op, before)
+        elsewhere = successors_at(self.family, before, change)
+        if op.cuts == "all" and (op.wait or elsewhere) and not isinstance(answer, No):
+            yield from self.come_back(op, before, elsewhere)
+            # the cut was announced: what came of it is told by who lets us in where
+            answer = Done(Replies()) if elsewhere else answer
         # a clock that was set is not set back to a wrong time
         if steady(change.path):
             back = inverse(self.family, change, before.stores.get(store, before.live))
@@ -76,12 +80,10 @@ class _Run(TakingBack):
         yield from self.judged(place, step, words, said, seen.get(store, Plane()), before, paths)
         yield self.done(place, step, words)
 
-    def come_back(self, op: Op, before: Belief) -> Doing:
-        """The unit goes away for it, and comes back."""
-        ways = tuple(
-            sorted((way for way in before.proven if full(before.live, way)), key=lambda way: way.secret.factory)
-        )
-        back: Returned | None = yield Return(ways, op.wait)
+    def come_back(self, op: Op, before: Belief, elsewhere: tuple[Way, ...] = ()) -> Doing:
+        """The unit goes away for it, and comes back, perhaps elsewhere."""
+        old = sorted((way for way in before.proven if full(before.live, way)), key=lambda way: way.secret.factory)
+        back: Returned | None = yield Return((*elsewhere, *old), op.wait)
         if back is None:
             raise Stop(f"the unit did not come back within {op.wait:.0f} s; wait, then run the same command again")
         self.belief = learn(self.belief, back.way)

@@ -57,6 +57,7 @@ class UnitHistory:
     handed_over: int = 0  # the as-left document a sheet was last written of
     ended: str = ""  # the laptop address whose opening was ended, unless a login opened since
     shown: str = ""  # the plan that was shown last
+    met_at: str = ""  # the address at which a login opened last
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
@@ -167,6 +168,7 @@ class History:
             unit.ours.discard(event.account)
             unit.reset_at = stamp.time
         if event.outcome == "opened":
+            unit.met_at = event.address
             unit.ended = ""
             unit.ours |= {event.account} if ref.safe else set()
             unit.opened[event.account] = ref

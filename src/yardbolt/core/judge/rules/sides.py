@@ -9,7 +9,7 @@ from ...job import Site
 from ...plane.kinds import ABSENT
 from ...plane.table import Bundle, Interface, Plane
 from ..demands import Demand, Present, exactly
-from .rule import Params, Rule, Severity, State, Verdict
+from .rule import Params, Rule, Severity, State, Verdict, on_leaf
 
 STRANGE = ("outside", "wireless")
 SHUT, WORKS = "shut", "works"  # what the bundles are called that we make
@@ -81,7 +81,54 @@ def _want_quiet(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
             yield exactly(("interfaces", one.key, "announces"), "announcing", False)
 
 
+def _here(plane: Plane, site: Site) -> Interface | None:
+    """The socket the unit is met at, or that has the address it goes to."""
+    wanted = (site.goes_to.address if site.goes_to else "", site.at)
+    for address in wanted:
+        for one in plane.interfaces:
+            listed = one.addresses if isinstance(one.addresses, tuple) else ()
+            if address and any(each.partition("/")[0] == address for each in listed):
+                return one
+    return None
+
+
+def _place(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    goes = site.goes_to
+    if goes is None:
+        return
+    one = _here(plane, site)
+    if one is None:
+        yield Verdict(("interfaces",), State.UNKNOWN, f"which of its sockets has {site.at} was not read", "")
+        return
+    path = ("interfaces", one.key, "addresses")
+    there = one.addresses == (goes.at,)
+    listed = ", ".join(one.addresses) if isinstance(one.addresses, tuple) else "not read"
+    yield Verdict(path, State.HOLDS if there else State.FAILS, f"{listed}" + ("" if there else f"; wanted {goes.at}"))
+    if goes.through:
+        yield on_leaf(plane, ("interfaces", one.key, "gateway"), goes.through.__eq__, goes.through)
+
+
+def _want_place(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    goes, one = site.goes_to, _here(plane, site)
+    if goes is None or one is None:
+        return
+    path = ("interfaces", one.key)
+    if one.addresses != (goes.at,):
+        if one.lends is True:
+            yield exactly((*path, "lends"), "place", False)
+        if isinstance(one.mode, str) and one.mode != "fixed":
+            yield exactly((*path, "mode"), "place", "fixed")
+        yield exactly((*path, "addresses"), "place", (goes.at,))
+    if goes.through:
+        yield exactly((*path, "gateway"), "place", goes.through)
+
+
 RULES = (
+    Rule(
+        "place", "it has the address of the work order", "it has not the address it goes to",
+        "On the address it came with it meets the next unit from the works, and nobody finds it on site.",
+        Severity.LOW, _place, _want_place,
+    ),
     Rule(
         "open-sides", "it is managed from inside alone", "it can be managed from outside, or by radio",
         "Whoever stands outside the fence, or parks near it, reaches the login.",
