@@ -20,6 +20,8 @@ from tests.bare import run_on
 from tests.conftest import MASTER, NETWORK, Bench, Tool
 from tests.test_job import journal
 from yardbolt.adapters.files import load_family, shipped
+from yardbolt.bench.accesspoint import AccessPoint
+from yardbolt.bench.intercomexchange import IntercomExchange
 from yardbolt.bench.linecamera import LineCamera
 from yardbolt.bench.packetgate import PacketGate
 from yardbolt.bench.waysiderouter import WaysideRouter
@@ -187,17 +189,22 @@ YARD = """
 job: line and depot
 owner: Larkmoor Tramway
 technician: Ros Tamblin
-segments: {{line: {{network: {net}.0/24, administrators: [{net}.10, {net}.11], monitoring: [{net}.20], laptop: {net}.10, stranger: {net}.66, stands in for: [{net}.11]}}}}
+segments:
+  line: {{network: {net}.0/24, administrators: [{net}.10, {net}.11], monitoring: [{net}.20], laptop: {net}.10, stranger: {net}.66, stands in for: [{net}.11]}}
+  field: {{network: 127.99.7.0/24, administrators: [127.99.7.10, 127.99.7.11], laptop: 127.99.7.10, stranger: 127.99.7.66}}
 accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights: read, whose: control room}}}}
 needs: {{all: [https]}}
 monitored by: [https]
 banner: "Larkmoor Tramway. Authorised staff only."
+alerts: [yard@larkmoor.tram]
 allows: {{remove factory accounts: yes{more}}}
 safe: {{copy: copy/safe.kdbx}}
 units:
   lc2-04: {{family: wendlock-lc2, segment: line, at: {net}.3, serial: WL2-40718}}
   gd6-01: {{family: harrowfen-gd6, segment: line, at: {net}.4, serial: GD6-3318}}
   wr1-02: {{family: osterlin-wr1, segment: line, at: {net}.5, serial: WR1-20551}}
+  ix5-01: {{family: brackmere-ix5, segment: line, at: {net}.6, serial: IX5-70612}}
+  ya7-01: {{family: lindhallow-ya7, segment: line, at: {net}.7, serial: YA7-00914, goes to: {{at: 127.99.7.7/24, segment: field}}}}
 """
 
 
@@ -225,7 +232,8 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     is named, and dropped only where the owner allows it; a second plan is empty."""
     bench = benches()
     camera, gate, router = unit_of(bench, LineCamera), unit_of(bench, PacketGate), unit_of(bench, WaysideRouter)
-    found = json.loads(yard("check", "--format", "json", code=3))
+    three = ("lc2-04", "gd6-01", "wr1-02")
+    found = json.loads(yard("check", *three, "--format", "json", code=3))
     fails = {name: {one["rule"] for one in unit["findings"] if one["state"] == "fails"} for name, unit in found.items()}
     every = {
         "factory-login",
@@ -255,15 +263,70 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
         assert sorted(unit.known()) == ["lt-watch", "lt-works"]
     assert (camera.guard, camera.certificate, camera.called) == ("strict", 2, "lc2-04")
     assert gate.live.named == "gd6-01" and not gate.edits() and not gate.live.gates["hatch"].open
-    again = json.loads(yard("check", "--format", "json", code=3))
+    again = json.loads(yard("check", *three, "--format", "json", code=3))
     for name, unit in again.items():
         left = {one["rule"] for one in unit["findings"] if one["state"] == "fails"}
         # its pages know no kinds of character
         assert left == ({"certificates", "password-classes"} if name == "wr1-02" else {"certificates"}), (name, left)
-    assert yard("steps", code=None).count("0 changes") == 3
+    assert yard("steps", *three, code=None).count("0 changes") == 3
     assert (router.live.called, router.live.gates["plain"].open, router.waiting()) == ("wr1-02", False, [])
     said = "".join(yard.said) + json.dumps(journal(yard.folder))
     assert not [word for unit in (camera, gate, router) for word in unit.known().values() if word in said]
+
+
+def test_an_exchange_that_waits_for_its_first_visitor(yard: Tool, benches: Callable[[], Bench]) -> None:
+    """What waits for whoever comes first is told, and nothing of it answered by looking; then every question is answered on
+    purpose, the unit starts again, and what it stores gets a key that rests in the safe."""
+    exchange = unit_of(benches(), IntercomExchange)
+    seen = json.loads(yard("check", "ix5-01", "--format", "json", code=3))["ix5-01"]
+    told = {one["rule"]: one["saw"] for one in seen["findings"] if one["state"] == "fails"}
+    assert "whoever comes first" in told["first-run"] and "factory-login" not in told, (
+        "nobody has logged in by anything"
+    )
+    assert not exchange.live.claimed and "enter ix5-01" in yard("check", "ix5-01", code=3)
+    assert "say --this-one" in yard.error("enter", "--yes", "ix5-01", code=5).replace("then ", "")
+    said = yard("enter", "--yes", "--this-one", "ix5-01")
+    assert "begin = as delivered  (the other answer erases the line plan)" in said and exchange.live.lines == 24
+    assert exchange.live.claimed and (exchange.live.mail, exchange.live.weekly) == ("", False)
+    found = json.loads(yard("check", "ix5-01", "--format", "json", code=3))["ix5-01"]
+    fails = {one["rule"] for one in found["findings"] if one["state"] == "fails"}
+    assert fails >= {"factory-login", "alert-recipients", "stored-secrets", "open-sources", "idle-timeout"}, fails
+    assert found["plane"]["roles"]["items"]["porter"]["areas"]["items"]["doors"]["access"] == "change"
+    assert "SAFE TO UNPLUG" in yard("tighten", "--yes", "ix5-01", code=3)
+    assert sorted(exchange.known()) == ["lt-watch", "lt-works"] and exchange.live.guard
+    assert (exchange.live.mail, exchange.live.gates["plain"].open) == ("yard@larkmoor.tram", False)
+    assert "0 changes" in yard("steps", "ix5-01", code=None) and exchange.live.roles["porter"]["logs"] == "none"
+    assert not [word for word in (*exchange.known().values(), exchange.live.guard) if word in "".join(yard.said)]
+
+
+def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches: Callable[[], Bench]) -> None:
+    """One word and no names; bundles made and attached, so that neither the outside nor the radio lets anybody in; what is kept
+    is waited for; and last of all the address, its pool ended first, the new network let in first, found again from there."""
+    point = unit_of(benches(), AccessPoint)
+    found = json.loads(yard("check", "ya7-01", "--format", "json", code=3))["ya7-01"]
+    fails = {one["rule"] for one in found["findings"] if one["state"] == "fails"}
+    assert fails >= {"factory-login", "plain-service", "open-sides", "open-sources", "announcing", "place"}, fails
+    assert "consent with --leap accounts/keeper/secret" in yard("steps", "ya7-01", code=None), "its only word: a leap"
+    leap = ("--leap", "accounts/keeper/secret", "ya7-01")
+    card = yard("steps", *leap, code=None)
+    assert "RE-ENTRY  after change 15: https 127.99.7.7 port 8448 as keeper, this laptop at 127.99.7.10" in card
+    assert "ip address add 127.99.7.10/24 dev SOCKET" in card and f"https {NETWORK}.7 port 8448" in card
+    assert "SAFE TO UNPLUG" in yard("tighten", "--yes", *leap, code=3)
+    live = point.live
+    assert (live.place, point.kept.place, live.lends, live.gates["open"].open) == (
+        "127.99.7.7/24",
+        "127.99.7.7/24",
+        False,
+        False,
+    )
+    assert [one["bundle"] for one in live.sockets.values()] == ["works", "shut", "shut"]
+    assert [one["tells"] for one in live.sockets.values()] == [True, False, False]
+    # whoever had business with it where it was has none any more
+    assert "1 change" in yard("steps", "ya7-01", code=None) and "127.99.7.7" in yard("check", "ya7-01", code=3)
+    yard("tighten", "--yes", "ya7-01", code=3)
+    assert live.bundles["works"]["from"] == ["127.99.7.10/31"] and "0 changes" in yard(
+        "steps", "ya7-01", code=None
+    )
 
 
 FAULTS = ("garbage", "endless", "newkey", "drop")

@@ -24,7 +24,7 @@ from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import extract, merge
 from yardbolt.core.family.writing import render
 from yardbolt.core.plane.change import Drop, Make, Set
-from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.edit import get, put
 from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.ports import Credential
@@ -45,7 +45,7 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Submit
+from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Proof, Submit
 from yardbolt.wires.pages import Pages, _read
 
 TREE: dict[str, Any] = {
@@ -91,7 +91,7 @@ def within(href: str) -> str | None:
 
 def page(text: str, status: int = 200) -> Page:
     """A page as the wire gives it."""
-    tree, _, torn = _read(text.encode(), "utf-8", within)
+    tree, _, _, torn = _read(text.encode(), "utf-8", within)
     return Page(status, tree, torn=torn)
 
 
@@ -221,13 +221,118 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
         assert answer == outcome if isinstance(outcome, No | Ended) else isinstance(answer, Unclear), (after, answer)
 
 
+SHED: dict[str, Any] = {
+    "family": "shed", "title": "Shed",
+    "channels": {"desk": {
+        "talk": "pages", "services": {"https": "sealed", "http": "plain"}, "keep": {"mark": "meta/mark"}, "headers": {"X-Mark": "{mark}"},
+        "login": {"page": "/door", "forms": {"tongue": {"fill": {"say": "en"}}, "terms": {"gate": "terms", "fill": {"agree": "yes"}},
+                                             "name": {"fill": {"who": "{account}"}}, "two": {"fill": {"proof": "{secret:hmac salt}"}}}},
+        "replies": [{"form": "name", "means": "ended"}, {"text": "No:", "means": "no"}, {"title": "Shed", "means": "inside"}, {"title": "Desk", "means": "inside"}]}},
+    "joints": {"way": {"of": ["services/http/enabled", "services/https/enabled"], "words": {"plain": ["yes", "no"], "both": ["yes", "yes"], "sealed": ["no", "yes"]}}},
+    "values": {"accounts/*/role": {"words": {"chief": "full", "guest": "read"}}},
+    "asks": {"ways": {"page": "/ways", "form": "ways", "whole": ["services"], "leaves": {
+                 "=way": "way", "idle": {"at": ["m", "s"], "codec": "minutes-seconds", "words": {"0 s": "never"}}, "interfaces/x/addresses": {"at": ["ip", "mask"], "codec": "address-mask"}}},
+             "sockets": {"page": "/sockets", "rows": [{"at": "tables/Sockets/*", "into": "interfaces", "key": "Name", "leaves": {"enabled": "On", "bundle": "Bundle"}}]},
+             "folk": {"page": "/folk", "next": "More", "rows": [{"at": "tables/Folk/*", "into": "accounts", "key": "Name", "whole": "yes", "handles": {"alter": "links/Alter"}}]},
+             "one": {"each": "accounts", "on": "folk", "link": "alter", "form": "one", "leaves": {"accounts/*/role": "r"}}},
+    "ops": {"ways": {"on": "ways", "set": ["services/http/enabled", "services/https/enabled", "idle", "interfaces/*/addresses"]},
+            "socket": {"on": "sockets", "cells": "yes", "press": "Note", "set": ["interfaces/*/enabled", "interfaces/*/bundle"]},
+            "person": {"on": "one", "press": "Note", "blank": ["w"], "set": ["accounts/*/role"]}},
+}  # fmt: skip
+WAYS = (
+    "<meta name=mark content=m77><title>Shed</title><form name=ways method=post><select name=way><option>plain<option selected>both<option>sealed</select>"
+    "<input name=m value=0><input name=s value=0><input name=ip value=192.0.2.1><input name=mask value=255.255.255.0><button>Note</button></form></html>"
+)
+# each row is a form of its own, which begins in one cell and ends in another, and all are called alike
+SOCKETS = "<title>Shed</title><table><caption>Sockets</caption><tr><th>Name<th>On<th>Bundle<th></tr>" + "".join(
+    f"<tr><td><form name=socket method=post action=/s?n={n}><input type=hidden name=g value={n}>{name}</td><td><input type=checkbox name=on {on}></td>"
+    f"<td><select name=b><option>all<option {chosen}>shut</select></td><td><button>Note</button></form></td></tr>"
+    for n, name, on, chosen in ((0, "x", "checked", ""), (1, "y", "", "selected"))
+) + "</table></html>"  # fmt: skip
+
+
+def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() -> None:
+    """Two fields for one value, one field for two; a row with its fields in a form of its own; a page behind each row; a mark of
+    the page goes along; a value that has no word there is refused before anything is sent."""
+    family = family_of(SHED)
+    _, channel, talk = family.channel_of("https")
+    hut = Hut(ways=WAYS, sockets=SOCKETS)
+    parts: list[Any] = []
+    for ask in family.asks:
+        for key in ("keeper", "other") if ask.each else ("",):
+            fill = {"key": (key,)} if ask.each else {}
+            got = run_on(hut, talk.ask_(channel, Fetch(ask.how, fill), None))
+            parts += extract(family, ask, got.reply, key)
+    plane = merge(family, parts).plane
+    assert not [part for part in parts if isinstance(part, Leftover)]
+    assert (plane.idle, get(plane, ("interfaces", "x", "addresses"))) == (float("inf"), ("192.0.2.1/24",))
+    assert [(one.key, one.enabled) for one in plane.services] == [("http", True), ("https", True)]
+    assert [(one.key, one.enabled, one.bundle) for one in plane.interfaces] == [
+        ("x", True, "all"),
+        ("y", False, "shut"),
+    ]
+    assert get(plane, ("accounts", "other", "role")) == "full" and hut.asked[-3:] == ["/folk", "/folk2", "/one?n=2"]
+
+    def told(change: Any) -> Submit:
+        hut.sent.clear()
+        answer = run_on(hut, talk.tell(channel, render(family, change, plane), None))
+        assert isinstance(answer, Done), answer
+        return hut.sent[0]
+
+    sent = told(Set(("idle",), 630.0))
+    assert dict(sent.fields) | {"m": ("10",), "s": ("30",), "way": ("both",)} == dict(sent.fields) and sent.marks == (
+        ("X-Mark", "mark"),
+    )
+    assert dict(told(Set(("services", "http", "enabled"), False)).fields)["way"] == ("sealed",)
+    assert dict(told(Set(("interfaces", "x", "addresses"), ("192.0.2.9/25",))).fields)["mask"] == ("255.255.255.128",)
+    assert told(Set(("interfaces", "y", "bundle"), "all")) == Submit(
+        "socket 2", (("g", HIDDEN), ("b", ("all",))), "#0", sent.marks
+    )
+    assert told(Set(("accounts", "other", "role"), "read")).fields == (("r", ("guest",)), ("w", ("",)))
+    off = put(put(plane, ("services", "https", "enabled"), False), ("services", "http", "enabled"), True)
+    for change, said in (
+        (Set(("services", "http", "enabled"), False), "no word for both"),
+        (Set(("idle",), 1.5), "minutes-seconds"),
+    ):
+        with pytest.raises(ValueError, match=said):
+            render(family, change, off)
+
+
+def test_a_first_visit_is_answered_only_by_consent_and_a_login_may_take_two_pages() -> None:
+    """A question that comes before any login is not answered, though it asks for nothing; a name on one page, on the next a
+    keyed digest of what that shows."""
+    family = family_of(SHED)
+    _, channel, talk = family.channel_of("https")
+    forms = {
+        "tongue": "<select name=say><option>de<option>en</select>", "terms": "<input type=checkbox name=agree>", "name": "<input name=who>",
+        "two": "<input type=hidden name=salt value=s9><input name=proof>",
+    }  # fmt: skip
+    pages = {
+        name: f"<title>?</title><form name={name} method=post>{inner}<button>Go</button></form></html>"
+        for name, inner in forms.items()
+    }
+    follows = {
+        "tongue": pages["terms"],
+        "terms": pages["name"],
+        "name": pages["two"],
+        "two": "<title>Shed</title></html>",
+    }
+    hut = Hut(follows, door=pages["tongue"])
+    asked = run_on(hut, talk.login(channel, "keeper", Ref("safe:a"), False, {}))
+    assert isinstance(asked, Asked) and (asked.gate, asked.secret_sent) == ("terms", False) and not hut.sent
+    assert channel.gate_answer("terms") is not None and channel.answers() == (("tongue: say = en", ""),)
+    opened = run_on(hut, talk.login(channel, "keeper", Ref("safe:a"), False, {"terms": ("",)}))
+    assert isinstance(opened, Opened) and [one.form for one in hut.sent] == list(forms)
+    assert hut.sent[-1].fields == (("salt", HIDDEN), ("proof", Proof(Ref("safe:a"), "salt")))
+
+
 @pytest.mark.parametrize(
     ("text", "torn"),
     [("", "empty"), ("<html>" + "<b>" * 240 + "x" + "</html>", "deeper"), ("<title>x</title><p>half", "whole"), ("\0\x1b[31m<title>\x1b]0;x\x07y</title></html>", "")],
 )  # fmt: skip
 def test_hostile_pages_are_told_and_never_taken_for_whole(text: str, torn: str) -> None:
     """Nothing is raised, no sign that steers a terminal is left, and what did not come whole says so."""
-    tree, _, why = _read(text.encode(), "no-such-charset", within)
+    tree, _, _, why = _read(text.encode(), "no-such-charset", within)
     assert torn in why and bool(torn) == bool(why)
     assert not re.search(r"[\x00-\x08\x1b]", str(tree.get("text", "")) + str(tree.get("title", "")))
 

@@ -182,11 +182,16 @@ def change_key(change: Change) -> str:
             return f"reorder {show(path)} {','.join(keys)}"
 
 
+CLOCK = ("clock", "offset")  # which moves by itself: no approval is spoilt by it
+
+
 def outside_approved(approved: Iterable[str], todo: tuple[Change, ...], target: Target) -> tuple[str, ...]:
     """Changes that are not among the approved ones. A part of an approved item (a leaf of an account to be made) is
     approved with it."""
     known = frozenset(approved)
     whole = {want.path for want in target if want.kind in ("present", "gone")}
     return tuple(
-        key for change in todo if (key := change_key(change)) not in known and item_of(change.path) not in whole
+        key
+        for change in todo
+        if (key := change_key(change)) not in known and item_of(change.path) not in whole and change.path != CLOCK
     )

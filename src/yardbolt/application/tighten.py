@@ -50,7 +50,7 @@ from .identity import box_of, not_another, recognise, same_unit
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
 from .reach import candidates, published_ways, shut_out, way_in, with_answered, with_credentials
 from .session import Session
-from .steps import PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
+from .steps import CLOCK, PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
 from .unit import UnitInWork
 
 POLL = 0.1  # seconds between two looks for a unit that restarts
@@ -147,7 +147,14 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
 
 
 def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:
-    return (target_from(approved.target), ()) if approved else target_of(unit, plane)
+    if approved is None:
+        return target_of(unit, plane)
+    target = target_from(approved.target)
+    # a clock goes wrong by itself, and while it is wrong much cannot be read: setting it needs no new approval
+    more = (
+        () if any(want.path == CLOCK for want in target) else (w for w in target_of(unit, plane)[0] if w.path == CLOCK)
+    )
+    return (*target, *more), ()
 
 
 def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: bool) -> None:

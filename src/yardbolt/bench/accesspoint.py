@@ -282,4 +282,6 @@ class AccessPoint(Paged):
             bundle = n.bundles[n.sockets["track"]["bundle"]]["from"]
             if "*" not in bundle and not any(ip_network(one, strict=False).overlaps(at.network) for one in bundle):
                 raise No("nobody of that network could come")
+        if f"{at.ip}/{at.network.prefixlen}" != n.place:
+            self.visit = ("", 0.0)
         n.place, n.out, n.lends = f"{at.ip}/{at.network.prefixlen}", sent["out"], lends

@@ -7,6 +7,7 @@ script is run. Bodies and their depth are bounded, and read in a thread; only re
 from __future__ import annotations
 
 import asyncio
+import hmac
 from html.parser import HTMLParser
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
@@ -16,13 +17,12 @@ from lxml import etree, html
 
 from yardbolt.core.errors import clean
 from yardbolt.core.talk.outcomes import End, Lost
-from yardbolt.core.talk.pages import HIDDEN, IN_ROW, Open, Page, Submit
+from yardbolt.core.talk.pages import HIDDEN, IN_ROW, Open, Page, Proof, Submit
 
-from .hearing import Secrets, filled
+from .hearing import Secrets, filled, revealed
 from .web import WebWire
 
-FOLLOWED, DEEPEST, LONGEST = 3, 200, 4000
-OF_ROWS = ("links", "form", "fields", "buttons")  # what a row holds besides its cells
+FOLLOWED, DEEPEST, LONGEST, LONGEST_MARK = 3, 200, 4000, 400
 
 
 class Pages(WebWire):
@@ -34,6 +34,7 @@ class Pages(WebWire):
         super().__init__(secrets, pin)
         self._cookies: dict[str, str] = {}
         self._at = "/"
+        self._meta: dict[str, str] = {}  # of the page in hand: what it says of itself
         self._forms: dict[str, dict[str, Any]] = {}  # of the page in hand: where each goes, and what it hides
 
     async def exchange(self, event: Open | Submit) -> Page | Lost:
@@ -47,21 +48,31 @@ class Pages(WebWire):
                 return Lost(End.SILENT, why=f"the page in hand has no form {event.form}")
             pairs = []
             for name, text in event.fields:
-                pairs.append((name, form["hidden"].get(name, "") if text == HIDDEN else filled(text, self._secrets)))
+                pairs.append((name, form["hidden"].get(name, "") if text == HIDDEN else self._filled(text, form)))
             button = next(
                 (one for place, one in enumerate(form["buttons"]) if event.button in ("", one[0], f"{IN_ROW}{place}")),
                 None,
             )
             pairs += [(button[1], button[2])] if button and button[1] else []
-            return await self._page("POST", form["action"], urlencode(pairs).encode())
+            marks = {header: self._meta[name] for header, name in event.marks if name in self._meta}
+            return await self._page("POST", form["action"], urlencode(pairs).encode(), marks)
         except httpx.HTTPError as e:
             return self.lost(e)
 
-    async def _page(self, method: str, target: str, content: bytes | None) -> Page:
+    def _filled(self, text: Any, form: dict[str, Any]) -> str:
+        """A field; the keyed digest (RFC 2104, SHA-256, hexadecimal) of another one where the family says so."""
+        if isinstance(text, Proof):
+            held = form["hidden"].get(text.field) or next((v for n, _, v, _ in form["order"] if n == text.field), "")
+            key = revealed(text.ref, self._secrets).encode()
+            return hmac.new(key, str(held or "").encode(), "sha256").hexdigest()
+        return filled(text, self._secrets)
+
+    async def _page(self, method: str, target: str, content: bytes | None, marks: dict[str, str] | None = None) -> Page:
         for _ in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
             if content is not None:
                 headers["Content-Type"] = "application/x-www-form-urlencoded"
+                headers |= marks or {}
             got = await self.send(method, target, content, headers)
             self._keep(got.headers.get_list("set-cookie"))
             self._at = target
@@ -76,7 +87,7 @@ class Pages(WebWire):
         self._forms = {}
         if "html" not in got.headers.get("content-type", ""):
             return Page(got.status_code, {"text": clean(got.content[:LONGEST].decode(errors="replace")), "forms": {}})
-        tree, self._forms, torn = await asyncio.to_thread(
+        tree, self._forms, self._meta, torn = await asyncio.to_thread(
             _read, got.content, got.charset_encoding or "utf-8", self._within
         )
         return Page(got.status_code, tree, torn=torn)
@@ -101,8 +112,10 @@ class Pages(WebWire):
         await super().close()
 
 
-def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[str, dict[str, Any]], str]:
-    """A page as a tree; its forms as the wire needs them; and why it did not come whole."""
+def _read(
+    body: bytes, charset: str, within: Any
+) -> tuple[dict[str, Any], dict[str, dict[str, Any]], dict[str, str], str]:
+    """A page as a tree; its forms as the wire needs them, and its marks; and why it did not come whole."""
     try:
         parser = html.HTMLParser(encoding=charset, no_network=True, remove_comments=True, huge_tree=False)
     except LookupError:
@@ -110,7 +123,7 @@ def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[
     try:
         root = html.document_fromstring(body, parser=parser)
     except (etree.ParserError, ValueError):
-        return {"text": "", "forms": {}}, {}, "the page is empty"
+        return {"text": "", "forms": {}}, {}, {}, "the page is empty"
     # deeper than this, the parser cuts off without a word
     deep = any(sum(1 for _ in node.iterancestors()) >= DEEPEST for node in root.iter() if len(node) == 0)
     torn = "the page is deeper than any page of a unit" if deep else ""
@@ -125,13 +138,16 @@ def _read(body: bytes, charset: str, within: Any) -> tuple[dict[str, Any], dict[
         own = own if own not in forms else f"{own} {count}"  # one in each row, all called alike
         names[form] = own
         forms[own], kept[own] = _form(form, held[form], own, within)
-    tables = {}
+    tables, pairs = dict[str, Any](), dict[str, dict[str, str]]()
     for count, table in enumerate(root.xpath("//table"), 1):
-        tables[_words(table.find("caption")) or table.get("id") or f"table {count}"] = _rows(table, within, names, held)
+        name = _words(table.find("caption")) or table.get("id") or f"table {count}"
+        if beside := _pairs(table):
+            pairs[name] = beside
+        tables[name] = _rows(table, within, names, held)
     return {
         "title": _words(root.find(".//title")), "text": _lines(root)[:LONGEST], "forms": forms, "tables": tables,
-        "links": _links(root, within), "pairs": {name: pairs for name, rows in tables.items() if (pairs := _pairs(rows))},
-    }, kept, torn  # fmt: skip
+        "links": _links(root, within), "pairs": pairs, "said": _said(root),
+    }, kept, {str(m.get("name")): clean(m.get("content") or "")[:LONGEST_MARK] for m in root.iter("meta") if m.get("name")}, torn  # fmt: skip
 
 
 def _text(body: bytes, charset: str) -> str:
@@ -189,12 +205,24 @@ def _cells(line: Any) -> list[Any]:
     return [cell for cell in line.iter("th", "td") if next(cell.iterancestors("tr"), None) is line]
 
 
-def _pairs(rows: list[dict[str, Any]]) -> dict[str, str]:
-    """A table of two columns as what stands beside each word of the first."""
-    columns = [[name for name in row if name not in OF_ROWS] for row in rows]
-    if not rows or any(len(names) != 2 for names in columns):
+def _pairs(table: Any) -> dict[str, str]:
+    """A table of two columns as what stands beside each word of the first; a row of headings is none of them."""
+    lines = [_cells(line) for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
+    if lines and all(cell.tag == "th" for cell in lines[0]):
+        lines = lines[1:]
+    if not lines or any(len(cells) != 2 for cells in lines):
         return {}
-    return {str(row[names[0]]): str(row[names[1]]) for row, names in zip(rows, columns, strict=True)}
+    return {_words(first): _words(second) for first, second in lines}
+
+
+def _said(root: Any) -> dict[str, str]:
+    """What a page says of words outside its tables: terms with their meaning, and lines with a colon."""
+    out = {_words(term): _words(term.getnext()) for term in root.iter("dt") if term.getnext() is not None}
+    for node in root.iter("p", "li", "div", "span"):
+        name, colon, rest = _words(node).partition(":") if len(node) <= 2 else ("", "", "")
+        if colon and 0 < len(name) <= 40 and name not in out:
+            out[name] = rest.strip()
+    return out
 
 
 INPUTS = ("input", "select", "textarea", "button")
@@ -296,7 +324,7 @@ def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str,
         "buttons": [one[0] for one in buttons],
         "method": method if action else "elsewhere",
     }
-    return told, {"action": action or "/", "hidden": hidden, "buttons": buttons}
+    return told, {"action": action or "/", "hidden": hidden, "buttons": buttons, "order": order}
 
 
 __all__ = ["Pages"]

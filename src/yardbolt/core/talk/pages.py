@@ -37,7 +37,7 @@ class Form:
 
     def asks_nobody(self) -> bool:
         """Does it take neither name nor password: a question of the unit's own?"""
-        return not any(text in ("{account}", "{secret}") for text in self.fill.values())
+        return not any(text == "{account}" or text.startswith("{secret") for text in self.fill.values())
 
 
 @dataclass(frozen=True)
@@ -53,15 +53,23 @@ class LoginHow:
 
 @dataclass(frozen=True)
 class Channel(Unprompted):
-    """How pages are asked for. `forms` names forms that have no name, by fields they hold. `leave` is the page that ends a
+    """How pages are asked for. `keep` names what the wire takes out of each page (`meta/NAME`) and `headers` what carries it
+    along, where a page says so who sent a form. `forms` names forms that have no name, by fields they hold. `leave` is the page that ends a
     session."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
     forms: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     leave: str = ""
+    keep: Mapping[str, str] = field(default_factory=dict)
+    headers: Mapping[str, str] = field(default_factory=dict)
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["pages"] = "pages"
+
+    def marks(self) -> tuple[tuple[str, str], ...]:
+        """The headers a submission carries, each with the name of the `meta` of the page its value is taken from."""
+        kept = {f"{{{name}}}": at.removeprefix("meta/") for name, at in self.keep.items()}
+        return tuple((header, kept.get(text, "")) for header, text in self.headers.items())
 
     def gates_named(self) -> tuple[str, ...]:
         """The forms that are questions."""
@@ -152,6 +160,17 @@ class OpHow(Unprompted):
 
 
 @dataclass(frozen=True)
+class Proof:
+    """A field that the wire fills with the keyed digest (RFC 2104, SHA-256) of another one, under a secret."""
+
+    ref: Ref
+    field: str
+
+
+Filling = Text | Proof
+
+
+@dataclass(frozen=True)
 class Open:
     """Fetch a page; `auth` is the scheme and who, told once for the session."""
 
@@ -164,8 +183,9 @@ class Submit:
     """Submit a form of the page in hand: its fields in order; the wire knows where it goes."""
 
     form: str
-    fields: tuple[tuple[str, Text], ...]
+    fields: tuple[tuple[str, Filling], ...]
     button: str = ""
+    marks: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -253,11 +273,13 @@ def login(
     return Silent(sent, "one form after another")
 
 
-def _credential(text: str, account: str, secret: Ref, new: Text) -> Text:
+def _credential(text: str, account: str, secret: Ref, new: Text) -> Filling:
     if text == "{account}":
         return (account,)
     if text == "{secret}":
         return (Slot(secret),)
+    if text.startswith("{secret:hmac "):
+        return Proof(secret, text[len("{secret:hmac ") : -1])
     return new if text == GATE_NEW else (text,)
 
 
@@ -360,7 +382,7 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         fields = _fields(form, changed, how.blank, press)
     except ValueError as e:
         return No(str(e), sent=False)
-    got = yield Submit(str(form["own"]), fields, press)
+    got = yield Submit(str(form["own"]), fields, press, channel.marks())
     done = set[str]()
     for _ in range(MOST_FORMS):
         bad = _wrong(channel, got, sent=True)
@@ -377,7 +399,7 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
             fields = _fields(shown[name], {key: (text,) for key, text in further.fill.items()}, press=further.press)
         except ValueError as e:
             return Unclear(str(e))
-        got = yield Submit(str(shown[name]["own"]), fields, further.press)
+        got = yield Submit(str(shown[name]["own"]), fields, further.press, channel.marks())
     return Unclear("one form after another")
 
 
@@ -415,11 +437,11 @@ def _in_row(row: Mapping[str, Any], what: str, name: str) -> str:
 
 
 def _fields(
-    form: Mapping[str, Any], changed: Mapping[str, Text], blank: tuple[str, ...] = (), press: str = ""
-) -> tuple[tuple[str, Text], ...]:
+    form: Mapping[str, Any], changed: Mapping[str, Filling], blank: tuple[str, ...] = (), press: str = ""
+) -> tuple[tuple[str, Filling], ...]:
     """What a browser sends, in the order of the page. Raises ValueError where a field is not there, a choice is not offered, or a
     secret field would be sent as it stands."""
-    out: list[tuple[str, Text]] = []
+    out: list[tuple[str, Filling]] = []
     buttons = form["buttons"]
     if form["method"] != "post":
         raise ValueError("its form would put what is filled in into the address of a page")
@@ -445,9 +467,9 @@ def _fields(
             if on:
                 out.append((name, (choices[0] if choices else "on",)))
         elif kind == "choice" and text is not None:
-            if len(text) != 1 or text[0] not in choices:
+            if isinstance(text, Proof) or len(text) != 1 or text[0] not in choices:
                 raise ValueError(
-                    f"its field {name} offers {', '.join(map(str, choices))}, and not {text[0] if text else 'nothing'}"
+                    f"its field {name} offers {', '.join(map(str, choices))}, and not {text[0] if isinstance(text, tuple) and text else 'nothing'}"
                 )
             out.append((name, text))
         else:
