@@ -324,9 +324,7 @@ def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches
     # whoever had business with it where it was has none any more
     assert "1 change" in yard("steps", "ya7-01", code=None) and "127.99.7.7" in yard("check", "ya7-01", code=3)
     yard("tighten", "--yes", "ya7-01", code=3)
-    assert live.bundles["works"]["from"] == ["127.99.7.10/31"] and "0 changes" in yard(
-        "steps", "ya7-01", code=None
-    )
+    assert live.bundles["works"]["from"] == ["127.99.7.10/31"] and "0 changes" in yard("steps", "ya7-01", code=None)
 
 
 FAULTS = ("garbage", "endless", "newkey", "drop")

@@ -401,6 +401,7 @@ CASES: dict[str, tuple[Change, Change]] = {
     "clock": (Set(("clock", "offset"), 0.0), Set(("name",), "x")),
     "name": (Set(("name",), "x"), Set(("policy", "min_length"), 12)),
     "policy": (Set(("policy", "min_length"), 12), MAKE),
+    "bundle": (Make(("bundles", "works"), ()), Set(("interfaces", "lan", "bundle"), "works")),
     "own-account": (MAKE, DROP),
     "own-rights": (Set(("accounts", "lt-works", "role"), "full"), REKEY),
     "encrypted-first": (Set(("services", "ssh", "enabled"), True), NO_TELNET),
@@ -415,7 +416,13 @@ CASES: dict[str, tuple[Change, Change]] = {
         Set(("services", "ssh", "permitted"), SITE.while_working("ssh")),
     ),
     "source-limits": (Set(("services", "ssh", "permitted"), SITE.while_working("ssh")), DROP),
+    "attach": (Set(("interfaces", "lan", "bundle"), "works"), DROP),
     "removals": (DROP, Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",))),
+    "pool": (Set(("interfaces", "lan", "lends"), False), Set(("interfaces", "lan", "mode"), "fixed")),
+    "addressing": (
+        Set(("interfaces", "lan", "mode"), "fixed"),
+        Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",)),
+    ),
     "address": (Set(("idle",), 600.0), Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",))),
     "rest": (Set(("idle",), 600.0), NO_TELNET),
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -11,8 +12,9 @@ from hypothesis import strategies as st
 
 from tests.bare import BASELINE, DOORS, FAMILY, SITE, Watch, way_by
 from yardbolt.bench.lineswitch import Board, LineSwitch
-from yardbolt.core.addresses import ANYONE
+from yardbolt.core.addresses import ANYONE, NOBODY
 from yardbolt.core.doors import Way
+from yardbolt.core.job import GoesTo
 from yardbolt.core.judge.baseline import judge, reach, wanted
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
@@ -66,6 +68,11 @@ def trial(outcome: str, **more: Any) -> dict[str, Any]:
     }
 
 
+BUNDLED = {
+    "bundles__all__services": ("ssh",), "bundles__all__permitted": ANYONE, "bundles": 1,
+    "interfaces__x__bundle": "all", "interfaces__x__enabled": True,
+}  # fmt: skip
+NO_FILTER = {"input_filter__default": ABSENT, "input_rules": 1, "services__ssh__accounts": ABSENT}
 SSH = {"services__ssh__enabled": True, "services__ssh__port": 22, "services__ssh__encrypted": True, "services": 1}
 ANSWERS = {"answering__a__port": 22, "answering__a__speaks": "ssh", "answering": 1}
 TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
@@ -254,7 +261,37 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("certificates", {"certificates__a__days_left": 9, "certificates__a__self_signed": False}, {H}),
     ("certificates", {"certificates__a__days_left": -1, "certificates__a__self_signed": False}, {F}),
     ("needed-services", {"services__telnet__enabled": False, "services__telnet__boot": True, "services": 1}, {F}),
+    ("alert-recipients", {"alerts__recipients": ("nobody@unit.invalid",)}, {F}),
+    ("alert-recipients", {"alerts__recipients": ("somebody@elsewhere.tram",)}, {F}),
+    ("alert-recipients", {"alerts__recipients": ABSENT}, {N}),
+    ("alert-recipients", {}, {U}),
+    ("stored-secrets", {"stored__sealed": False}, {F}),
+    ("stored-secrets", {"stored__sealed": True}, {H}),
+    ("stored-secrets", {}, {U}),
+    ("open-sides", {**BUNDLED, "interfaces__x__side": "outside"}, {F}),
+    ("open-sides", {**BUNDLED, "interfaces__x__side": "inside"}, {H}),
+    ("open-sides", {**BUNDLED, "bundles__all__permitted": NOBODY, "interfaces__x__side": "wireless"}, {H}),
+    ("open-sides", BUNDLED, {U}),
+    ("open-sources", {**BUNDLED, **SSH, "services__ssh__permitted": ABSENT, "interfaces": 1, **NO_FILTER}, {F}),
+    ("announcing", {"interfaces__x__side": "wireless", "interfaces__x__announces": True}, {F}),
+    ("announcing", {"interfaces__x__side": "outside", "interfaces__x__announces": False}, {H}),
+    ("place", {"interfaces__x__addresses": ("192.0.2.1/24",)}, {N}),  # the job sends it nowhere
 ]
+GOES = replace(SITE, at="192.0.2.1", goes_to=GoesTo("198.51.100.7/24", "field", "198.51.100.254"))
+
+
+@pytest.mark.parametrize(
+    ("leaves", "states"),
+    [
+        ({"interfaces__x__addresses": ("192.0.2.1/24",), "interfaces__x__gateway": ABSENT}, {F}),
+        ({"interfaces__x__addresses": ("198.51.100.7/24",), "interfaces__x__gateway": "198.51.100.254"}, {H}),
+        ({"interfaces__x__addresses": ("198.51.100.7/24",)}, {H, U}),
+        ({"interfaces__x__enabled": True}, {U}),
+    ],
+)
+def test_a_unit_that_goes_somewhere_is_there_or_not(leaves: dict[str, Any], states: set[State]) -> None:
+    """Its address and its gateway; which socket it is must have been read."""
+    assert {f.state for f in judge(plane_with(**leaves), BASELINE, GOES) if f.rule == "place"} == states
 
 
 @pytest.mark.parametrize(("rule", "leaves", "states"), TABLE, ids=[f"{n}-{r[0]}" for n, r in enumerate(TABLE)])

@@ -54,7 +54,7 @@ def _wanted(site: Site) -> tuple[OwnAccount, ...]:
 def _users(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     ours = {own.name for own in _wanted(site)}
     # of a make without SNMP nothing is said
-    if plane.snmp.communities is ABSENT:
+    if plane.snmp.communities is ABSENT and not len(plane.snmp.users):
         return
     for own in _wanted(site):
         there = exists(plane, (*USERS, own.name))

@@ -66,13 +66,22 @@ def _want_sides(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 def _announcing(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for one in plane.interfaces:
-        if one.side in STRANGE and one.enabled is not False and isinstance(one.announces, bool):
-            path = ("interfaces", one.key, "announces")
-            saw = f"{one.key} ({one.side}) {'tells' if one.announces else 'does not tell'} its neighbours what it is"
-            cause = "told on a side that is a stranger's"
-            yield Verdict(
-                path, State.FAILS if one.announces else State.HOLDS, saw, "read", cause if one.announces else ""
-            )
+        path = ("interfaces", one.key, "announces")
+        # on a host a program announces it, or none; it is judged as one
+        if (
+            one.enabled is False
+            or one.announces is ABSENT
+            or (one.announces is None and isinstance(plane.host.init, str))
+        ):
+            continue
+        if one.announces is None or (one.announces and one.side is None):
+            unread = "whether it tells its neighbours what it is" if one.announces is None else "on which side it is"
+            yield Verdict(path, State.UNKNOWN, f"{one.key}: {unread} was not read", "")
+        elif one.announces and one.side in STRANGE:
+            saw = f"{one.key} ({one.side}) tells its neighbours what it is"
+            yield Verdict(path, State.FAILS, saw, "read", "told on a side that is a stranger's")
+        else:
+            yield Verdict(path, State.HOLDS, f"{one.key} tells no stranger what it is")
 
 
 def _want_quiet(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
