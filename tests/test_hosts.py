@@ -108,7 +108,7 @@ def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
                 os.write(master, left.pop(0) + b"\n")
 
     threading.Thread(target=watch, daemon=True).start()
-    out = process.communicate(timeout=120)[0].decode()
+    out = process.communicate(timeout=600)[0].decode()
     tool.said += [out, shown.decode(errors="replace")]
     return out, process.returncode
 

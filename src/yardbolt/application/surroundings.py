@@ -69,12 +69,15 @@ async def look_at(look: Look, address: str, source: str, also: str = "", also_so
 
 def looked_outside(around: Surroundings, tried: Iterable[Door]) -> Looked:
     """What a look from outside covered; `tried` are the doors at which a login was."""
-    both = around.both()
+    both, doors = around.both(), list(tried)
     versions = frozenset(6 if ":" in one.address else 4 for one in both)
-    forms = any(seen.details.get("asks by") == "a form" for one in both for seen in one.ports)
+    filled = {door.port for door in doors if door.scheme in ("http", "https")}  # those a family knows how to fill in
+    forms = any(
+        seen.details.get("asks by") == "a form" and seen.port not in filled for one in both for seen in one.ports
+    )
     web = any(seen.speaks == "http" or "web" in seen.details for one in both for seen in one.ports)
     silent = tuple(sorted({port for one in both for port in one.udp.silent}))
-    by = frozenset(door.scheme for door in tried)
+    by = frozenset(door.scheme for door in doors)
     return Looked(frozenset(), around.whole, versions, by, around.udp.asked, silent, forms, web)
 
 
