@@ -113,7 +113,9 @@ def jumped(seed: int, folder: Path) -> str:
                 host.power_cycle() if what == "power" else host.shell(f"date -s '{what}'", check=False)
             said = process.communicate(timeout=3600)[0].strip().splitlines()
             took = time.monotonic() - began
-            print(seed, what, process.returncode, f"{took:.0f} s", [s for s in said if "yardbolt" in s][-1:], flush=True)
+            print(
+                seed, what, process.returncode, f"{took:.0f} s", [s for s in said if "yardbolt" in s][-1:], flush=True
+            )
             if not what and process.returncode == 3:
                 break
         return stands(host, tool) or "" if process.returncode == 3 else f"seed {seed} ended so: {said[-5:]}"

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
-from yardbolt.core.family.model import Ask
+from yardbolt.core.family.model import LIVE, STAGED, Ask
 from yardbolt.core.family.reading import Merging, Reading, asks_for, extract
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.plane.evidence import Blind, Evidence
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from .unit import UnitInWork
 
 T = TypeVar("T")
+WAITING = ("stores", "waiting")
 GRACE = 2.0  # seconds: a conversation's own time comes first, and tells more
 EXCERPT = 400
 
@@ -197,8 +198,13 @@ class Session:
             Blind(ask.name, f"is read by another channel ({ask.by})") for ask in todo if ask.by != self.channel_name
         ]
         mine = [ask for ask in todo if ask.by == self.channel_name]
+        # whether anything waits first: where nothing does, what is staged is what is in force, and one of the two is read
+        mine.sort(key=lambda ask: WAITING not in ask.feeds)
+        told = frozenset(path for ask in mine if ask.store == LIVE for path in ask.feeds)
         if self.talk.ask_all is None:
             for ask in mine:
+                if paths is None and ask.store == STAGED and ask.feeds <= told and merging.so_far(WAITING) == 0:
+                    continue
                 for key in _keys(ask, merging):
                     await self._read_all([(ask, key)], merging, evidence, blind)
         else:

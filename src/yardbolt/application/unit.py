@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 
 from yardbolt.core.doors import Door, Way
@@ -141,16 +141,20 @@ class UnitInWork:
 
     def where_it_was_met(self) -> None:
         """Begin with the place where a login opened last."""
+        self.is_at(self.history().met_at)
+
+    def is_at(self, address: str) -> None:
+        """It was met there: where that is the other of its two places, that is where it is from now on."""
         for entry, site in self.places:
-            if entry.address == self.history().met_at:
-                self.entry, self.site = entry, site
+            if entry.address == address != self.entry.address:
+                self.entry, self.site = replace(entry, account=self.entry.account), site
 
     async def find(self) -> None:
         """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset, meanwhile."""
         for entry, site in sorted(self.places, key=lambda place: place[0].address != self.entry.address):
             for at in site.doors if len(self.places) > 1 else ():
                 if isinstance(await self.look.knock(at, site.laptop), Open):
-                    self.entry, self.site = entry, site
+                    self.is_at(entry.address)
                     return
 
     # -- doors --
@@ -277,9 +281,7 @@ class UnitInWork:
             self.ready = self.ready or (accepted(outcome) and not self.apart(way.service))
             (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):
-                for entry, site in self.places:
-                    if entry.address == way.door.address:
-                        self.entry, self.site = entry, site
+                self.is_at(way.door.address)
                 # a mistyped one is not worth keeping
                 if self.keep and way.secret == TYPED and self.safe is not None:
                     kept = {self.site.found(way.account): self.typed[TYPED]}

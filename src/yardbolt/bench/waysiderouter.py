@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from html import escape
+from ipaddress import ip_address, ip_interface, ip_network
 from typing import Any
 
 from .lineswitch import admits
@@ -30,6 +31,10 @@ class State:
     people: dict[str, dict[str, Any]] = field(default_factory=dict)
     gates: dict[str, Gate] = field(default_factory=lambda: {"plain": Gate(8180), "sealed": Gate(8143, sealed=True)})
     rest: int = 0
+    place: str = ""  # of the socket `track`: address/length
+    out: str = ""
+    pool: dict[str, Any] = field(default_factory=lambda: {"on": True, "first": "", "last": ""})
+    tasks: dict[str, list[str]] = field(default_factory=lambda: {"log-turn": ["03:10", "turn-log"], "watch": ["every 5 min", "watch-links"], "ferry": ["04:44", "send-home 203.0.113.40"]})  # fmt: skip
 
 
 class WaysideRouter(Paged):
@@ -37,14 +42,20 @@ class WaysideRouter(Paged):
 
     title = "Osterlin WR-1 wayside router"
 
-    def __init__(self, tick: Callable[[], float], works: str = "WR1-20551", shy: float = SHY_SECONDS) -> None:
+    def __init__(
+        self, tick: Callable[[], float], works: str = "WR1-20551", shy: float = SHY_SECONDS, place: str = ""
+    ) -> None:
         super().__init__(tick)
         self.works, self.shy, self.clock_error, self.certificate = works, shy, -3600.0 * 30, 1
         self.live = State()
         self.live.people = {
             "trackman": {"rank": "chief", "on": True, "word": "wr1"}, "fieldhand": {"rank": "looker", "on": True, "word": "field"},
         }  # fmt: skip
+        self.live.place = place
+        lent = place.rpartition(".")[0]
+        self.live.pool |= {"first": f"{lent}.120", "last": f"{lent}.140"}
         self.noted = copy.deepcopy(self.live)
+        self.moved: Callable[[], None] = lambda: None
         self.inside: dict[str, tuple[str, float]] = {}
         self.wrong: dict[str, tuple[int, float]] = {}
         self.refuses = ""
@@ -122,7 +133,7 @@ class WaysideRouter(Paged):
         n = self.noted
         links = "".join(
             f'<a href="/desk/{x}">{x.title()}</a> '
-            for x in ("name", "clock", "words", "ways", "notice", "people", "pending")
+            for x in ("name", "clock", "words", "ways", "notice", "place", "pool", "tasks", "people", "pending")
         )
 
         match path.strip("/").split("/")[1:]:
@@ -149,6 +160,19 @@ class WaysideRouter(Paged):
                 return self.page(
                     "Desk", self.form("notice", s, f"<textarea name=text>{escape(n.notice)}</textarea>", "Note")
                 )
+            case ["place"]:
+                here = ip_interface(n.place)
+                fields = text("address", here.ip) + text("mask", here.netmask) + text("out", n.out)
+                return self.page("Desk", self.form("place", s, fields, "Note"))
+            case ["pool"]:
+                fields = box("on", n.pool["on"]) + text("first", n.pool["first"]) + text("last", n.pool["last"])
+                return self.page("Desk", self.form("pool", s, fields, "Note"))
+            case ["tasks"]:
+                rows = [
+                    [k, *map(escape, one), f'<button name="strike" value="{k}">Strike</button>']
+                    for k, one in n.tasks.items()
+                ]
+                return self.page("Desk", self.form("tasks", s, table("Tasks", ["Name", "When", "Runs", ""], rows)))
             case ["people"]:
                 first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
                 names = list(n.people)
@@ -195,7 +219,7 @@ class WaysideRouter(Paged):
         """What is noted and not in force."""
         return [
             x
-            for x in ("called", "words", "notice", "quiet", "people", "gates")
+            for x in ("called", "words", "notice", "quiet", "people", "gates", "place", "out", "pool", "tasks")
             if getattr(self.noted, x) != getattr(self.live, x)
         ]
 
@@ -207,7 +231,7 @@ class WaysideRouter(Paged):
             if self.live.people[who]["rank"] == "looker":
                 raise No("lookers look")
             more = self.take(path.strip("/").split("/")[1:], query, sent, s)
-        except (No, ValueError) as no:
+        except (No, ValueError, KeyError) as no:
             return self.page("Desk", f"<p>Not taken: {escape(str(no))}</p>")
         return more or self.page("Desk", "<p>Noted.</p>")
 
@@ -229,6 +253,15 @@ class WaysideRouter(Paged):
                 for name, gate in n.gates.items():
                     gate.open, gate.sources = name in sent, sources
                 n.quiet = int(sent["quiet"])
+            case ["place"]:
+                there = ip_interface(f"{sent['address']}/{sent['mask']}")
+                if sent["out"] and ip_address(sent["out"]) not in there.network:
+                    raise No("the way out is not on that network")
+                n.place, n.out = f"{there.ip}/{there.network.prefixlen}", sent["out"]
+            case ["pool"]:
+                n.pool = {"on": "on" in sent, "first": sent["first"], "last": sent["last"]}
+            case ["tasks"]:
+                del n.tasks[sent.get("strike", "")]
             case ["notice"]:
                 n.notice = sent["text"].strip()
             case ["people"]:
@@ -271,5 +304,14 @@ class WaysideRouter(Paged):
             raise No("nobody of rank chief would be left")
         if not any(g.open for g in self.noted.gates.values()):
             raise No("no way would be on")
-        self.live = copy.deepcopy(self.noted)
+        network = ip_interface(self.noted.place).network
+        if self.noted.pool["on"] and ip_address(self.noted.pool["first"]) not in network:
+            raise No("it would lend addresses of another network")
+        if network != ip_interface(self.live.place).network:
+            sources = self.noted.gates["sealed"].sources
+            if sources and not any(ip_network(one, strict=False).overlaps(network) for one in sources):
+                raise No("nobody of that network could come")
+        was, self.live = self.live.place, copy.deepcopy(self.noted)
         self.live.rest = 0
+        if was != self.live.place:
+            self.moved()

@@ -34,6 +34,7 @@ from .accesspoint import AccessPoint
 from .linecamera import LineCamera
 from .paged import Paged
 from .serve import Stand
+from .waysiderouter import WaysideRouter
 
 # what a unit says that says yes and does nothing
 PLAIN = (
@@ -73,7 +74,7 @@ class WebStand(Stand):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        if isinstance(self.unit, AccessPoint):
+        if isinstance(self.unit, AccessPoint | WaysideRouter):
             self.unit.moved = self.elsewhere
 
     def elsewhere(self) -> None:

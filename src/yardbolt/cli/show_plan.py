@@ -12,7 +12,7 @@ from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.family.writing import op_for
 from yardbolt.core.plan.arrange import Refused, Sheet
-from yardbolt.core.plan.belief import Standing
+from yardbolt.core.plan.belief import Standing, full
 from yardbolt.core.plan.precedence import OPEN
 from yardbolt.core.plan.rehearse import Kind, Step
 from yardbolt.core.plan.words import describe_step, short
@@ -101,9 +101,11 @@ def lines(sheet: Sheet, unit: UnitInWork) -> Iterator[list[Cell]]:
     """The sheet in few lines."""
     line: Line | None = None
     between: list[str] = []
+    leap: Cell = ""
     number = 0
     for step in sheet.steps:
         if step.change is None:
+            leap = still_in(step) if step.standing is Standing.LEAP else leap
             word = WEAK if step.kind is Kind.TRY and step.phase == OPEN else BETWEEN[step.kind]
             between += [word] if word not in between else []
             continue
@@ -119,13 +121,13 @@ def lines(sheet: Sheet, unit: UnitInWork) -> Iterator[list[Cell]]:
             if line is not None:
                 yield line.row()
             if not alone:
-                yield ["", (", ".join(between), "faint"), "", ""]
+                yield ["", (", ".join(between), "faint"), leap, ""]
             line = one
-        between = []
+        between, leap = [], ""
     if line is not None:
         yield line.row()
     if between:
-        yield ["", (", ".join(between), "faint"), "", ""]
+        yield ["", (", ".join(between), "faint"), leap, ""]
 
 
 def signature(sheet: Sheet, unit: UnitInWork) -> str:
@@ -213,7 +215,7 @@ def _card(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
             continue
         ways = sorted(
             {way for way in sheet.forecast.proven if way.source in unit.site.laptops},
-            key=lambda way: not unit.family.sealed(way.service),
+            key=lambda way: (not full(sheet.forecast.live, way), not unit.family.sealed(way.service)),
         )
         way = next((one for one in ways if f"{one.door.address}/" in f"{change.value}"), None)
         if way is None:

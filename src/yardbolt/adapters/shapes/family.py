@@ -65,6 +65,7 @@ class PlaceShape(Shape):
     empty: Text | None = None
     missing: Text | None = None
     codec: Text = ""
+    otherwise: Text = Field("", description="what any other word than those of `words` means; only read")
 
 
 class JointShape(Shape):
@@ -79,6 +80,7 @@ class TreeRowsShape(Shape):
     leaves: dict[Text, Any] = {}
     rows: list[TreeRowsShape] = []
     handles: dict[Text, Text] = {}
+    order: Text = Field("", description="the leaf that says at which place of the list an item stands")
     whole: Flag = False
 
 

@@ -33,6 +33,7 @@ class Place:
     codec: str = ""
     parts: tuple[str, ...] = ()
     joint: Joint | None = None
+    otherwise: str = ""  # what any other word means, where it is only read
 
 
 @dataclass(frozen=True)
@@ -48,3 +49,4 @@ class TreeRows:
     rows: tuple[TreeRows, ...] = ()
     handles: Mapping[str, str] = field(default_factory=dict)
     whole: bool = False
+    order: str = ""  # the leaf that says at which place of the list an item stands

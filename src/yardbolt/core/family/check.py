@@ -228,8 +228,8 @@ class _Checker:
             at, *parts = [told["at"]] if isinstance(told["at"], str) else told["at"]
             for theirs, ours in told.get("words", {}).items():
                 self.word((*keys, written, "words", theirs), path, ours)
-            for meaning in ("empty", "missing"):
-                if meaning in told:
+            for meaning in ("empty", "missing", "otherwise"):
+                if told.get(meaning) is not None:
                     self.word((*keys, written, meaning), path, told[meaning])
             if codec := told.get("codec", ""):
                 self.one_of((*keys, written, "codec"), codec, (*CODECS, *SPREADS), "a codec")
@@ -251,6 +251,7 @@ class _Checker:
                     told.get("missing"),
                     told.get("codec", ""),
                     tuple(parts),
+                    otherwise=told.get("otherwise", ""),
                 )
             )
         return tuple(out)
@@ -286,8 +287,10 @@ class _Checker:
             feeds.add((*above, *into))
             if not above:
                 whole.append(into)
+        if order := tree.get("order", ""):
+            feeds.add(self.path((*keys, "order"), show((*base, order))))
         return TreeRows(
-            tree["at"], into, tree["key"], leaves, inner, dict(tree.get("handles", {})), _yes(tree.get("whole"))
+            tree["at"], into, tree["key"], leaves, inner, dict(tree.get("handles", {})), _yes(tree.get("whole")), order
         )
 
     # -- ops --

@@ -249,6 +249,9 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
         if place.empty is not None:
             facts.word(path, place.empty)
         return
+    if place.otherwise and str(found).strip() not in place.words:
+        facts.word(path, place.otherwise)
+        return
     own = Spelling(words=place.words, join=place.join) if place.words or place.join else None
     unit = CODECS.get(place.codec, "")
     bare = isinstance(found, int | float | str) and not isinstance(found, bool) and str(found).strip().isdigit()
@@ -258,8 +261,9 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
     if any(text is None for text in texts):
         facts.left(f"{show(path)}: not a single value")
     elif isinstance(found, list | tuple):
+        words = (own or spelling_of(facts.family, path)).words
         try:
-            facts.add(path, coerce(path, texts))
+            facts.add(path, coerce(path, [words.get(str(text), text) for text in texts]))
         except (ValueError, TypeError):
             facts.left(show(path))
     else:
@@ -291,6 +295,8 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
             continue
         base = (*into, facts.family.our_key(into[0], named))
         facts.add(base, True)
+        if rows.order:
+            facts.add((*base, rows.order), count)
         for place in rows.leaves:
             _place(place, (*base, *place.path), found, facts)
         for inner in rows.rows:

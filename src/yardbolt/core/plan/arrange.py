@@ -250,7 +250,9 @@ class _Arranging:
         step = Step(
             Kind.ACTIVATE, op=op, phase=phase, reason="staged edits let nobody in or out until they are in force"
         )
-        found, why = self.judged(step, op.name, coming)
+        # what moves the unit is consented to as that, however it is put in force
+        moves = [show(c.path) for c in made if c.path[0] == "interfaces" and c.path[-1] == "addresses"]
+        found, why = self.judged(step, moves[0] if moves else op.name, coming)
         if found is None:
             return [f"put the staged edits in force: {why}"]
         self.add(replace(step, standing=found))

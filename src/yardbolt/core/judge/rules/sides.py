@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ...addresses import NOBODY, AddressSet
+from ...addresses import ANYONE, NOBODY, AddressSet
 from ...job import Site
 from ...plane.kinds import ABSENT
 from ...plane.table import Bundle, Interface, Plane
@@ -19,25 +19,37 @@ def _bundle(plane: Plane, one: Interface) -> Bundle | None:
     return plane.bundles.get(one.bundle) if isinstance(one.bundle, str) else None
 
 
-def _let_in(bundle: Bundle) -> tuple[str, ...]:
-    return bundle.services if isinstance(bundle.services, tuple) else ()
-
-
 def _used(plane: Plane) -> Iterator[Interface]:
-    """The sockets in use that have, or may have, a bundle."""
-    if len(plane.bundles):
-        yield from (one for one in plane.interfaces if one.enabled is not False and one.bundle is not ABSENT)
+    """The sockets in use that have, or may have, a bundle, or say themselves what they let in."""
+    grid = any(isinstance(one.services, tuple) for one in plane.interfaces)
+    for one in plane.interfaces:
+        bundled = len(plane.bundles) > 0 and one.bundle is not ABSENT
+        if one.enabled is not False and (bundled or (grid and one.services is not ABSENT)):
+            yield one
+
+
+def _let_in(plane: Plane, one: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
+    """Which services a socket lets in, and from where; None where that was not read."""
+    if isinstance(one.services, tuple) and not len(plane.bundles):
+        return one.services, ANYONE
+    bundle = _bundle(plane, one)
+    if bundle is None or bundle.services is None or not isinstance(bundle.permitted, AddressSet):
+        return None
+    return bundle.services if isinstance(bundle.services, tuple) else (), bundle.permitted
 
 
 def _sides(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for one in _used(plane):
-        path, bundle = ("interfaces", one.key, "bundle"), _bundle(plane, one)
-        if bundle is None or bundle.services is None or bundle.permitted is None or one.side is None:
+        path, lets = ("interfaces", one.key, "bundle" if len(plane.bundles) else "services"), _let_in(plane, one)
+        if lets is None or one.side is None:
             yield Verdict(path, State.UNKNOWN, f"what {one.key} lets in was not read", "")
             continue
-        nobody = not bundle.services or bundle.services is ABSENT or bundle.permitted == NOBODY
+        services, sources = lets
+        nobody = not services or sources == NOBODY
         if one.side in STRANGE and not nobody:
-            saw = f"{one.key} ({one.side}) lets in {', '.join(_let_in(bundle))} from {bundle.permitted}"
+            saw = f"{one.key} ({one.side}) lets in {', '.join(services)}" + (
+                f" from {sources}" if len(plane.bundles) else ""
+            )
             yield Verdict(path, State.FAILS, saw, "read", f"let in by a socket that is {one.side}")
         else:
             yield Verdict(
@@ -49,6 +61,8 @@ def _want_sides(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for one in _used(plane):
         bundle = _bundle(plane, one)
         if bundle is None:
+            if one.side in STRANGE and one.services and not len(plane.bundles):
+                yield exactly(("interfaces", one.key, "services"), "open-sides", ())
             continue
         if one.side in STRANGE:
             if bundle.services and bundle.permitted != NOBODY:
