@@ -16,9 +16,9 @@ from pathlib import Path
 from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tests.conftest import MASTER, NETWORK, Bench, Tool
+from tests.conftest import ELSEWHERE, MASTER, Bench, Tool
 from tests.test_job import safe_values
-from tests.test_objects import YARD, unit_of
+from tests.test_objects import job_text, unit_of
 from yardbolt.adapters.safe import create
 from yardbolt.bench.accesspoint import AccessPoint
 from yardbolt.bench.intercomexchange import IntercomExchange
@@ -47,7 +47,7 @@ KINDS = {
     "gd6-01": Kind(PacketGate, (), lambda u: [f["word"] for f in u.live.folk.values() if f["rank"] == "keeper" and f["active"]], lambda u: not u.edits() and sorted(u.known()) == OWNERS, lambda u: u.passes.clear()),
     "wr1-02": Kind(WaysideRouter, (), lambda u: [p["word"] for p in u.live.people.values() if p["rank"] == "chief" and p["on"]], lambda u: not u.waiting() and sorted(u.known()) == OWNERS, lambda u: u.inside.clear()),
     "ix5-01": Kind(IntercomExchange, (), lambda u: [p["word"] for p in u.live.people.values() if p["role"] == "whole" and p["comes"]] if u.live.claimed else [""], lambda u: bool(u.live.guard) and u.live.lines == 24 and sorted(u.known()) == OWNERS, lambda u: u.inside.clear()),
-    "ya7-01": Kind(AccessPoint, ("--leap", "accounts/keeper/secret"), lambda u: [u.live.word], lambda u: u.live.place == u.kept.place == "127.99.7.7/24" and u.live.sockets["radio"]["bundle"] == "shut", lambda u: None),
+    "ya7-01": Kind(AccessPoint, ("--leap", "accounts/keeper/secret"), lambda u: [u.live.word], lambda u: u.live.place == u.kept.place == f"{ELSEWHERE}.7/24" and u.live.sockets["radio"]["bundle"] == "shut", lambda u: None),
 }  # fmt: skip
 PUBLISHED = {"warden", "lc2", "steward-gd6", "gd6-relay", "wr1", "field", "ix5help", ""}
 
@@ -62,7 +62,7 @@ while mischief < wanted:
         bench = Bench(folder / "bench")
         env = {"YARDBOLT_MASTER": MASTER, "YARDBOLT_PORTS": "8000-8600", "HOME": place, "PATH": "/usr/bin:/bin"}
         tool = Tool(folder, env)
-        (folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=", restart: yes, drop edits: yes"))
+        (folder / "yard.yaml").write_text(job_text(", restart: yes, drop edits: yes"))
         (folder / "copy").mkdir()
         create(folder / "safe.kdbx", Secret(MASTER), None, folder / "copy" / "safe.kdbx")
         tool("check", *names, code=3)

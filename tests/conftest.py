@@ -34,6 +34,7 @@ from yardbolt.core.secret import Secret
 MASTER = "MARKER-master-9qzx"
 # Two runs at once on one machine do not meet: each has a network of its own, by its process id.
 NETWORK = f"127.{90 + os.getpid() % 150}.{os.getpid() // 150 % 250}"
+ELSEWHERE = f"127.{240 + os.getpid() % 14}.{os.getpid() // 14 % 250}"  # where units are moved to
 UNIT, LAPTOP, STRANGER = f"{NETWORK}.1", f"{NETWORK}.10", f"{NETWORK}.66"
 SOME_PORTS = "2000-2100"  # one test looks at all of them
 

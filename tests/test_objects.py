@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 
 from tests.bare import run_on
-from tests.conftest import MASTER, NETWORK, Bench, Tool
+from tests.conftest import ELSEWHERE, MASTER, NETWORK, Bench, Tool
 from tests.test_job import journal
 from yardbolt.adapters.files import load_family, shipped
 from yardbolt.bench.accesspoint import AccessPoint
@@ -191,7 +191,7 @@ owner: Larkmoor Tramway
 technician: Ros Tamblin
 segments:
   line: {{network: {net}.0/24, administrators: [{net}.10, {net}.11], monitoring: [{net}.20], laptop: {net}.10, stranger: {net}.66, stands in for: [{net}.11]}}
-  field: {{network: 127.99.7.0/24, administrators: [127.99.7.10, 127.99.7.11], laptop: 127.99.7.10, stranger: 127.99.7.66}}
+  field: {{network: {there}.0/24, administrators: [{there}.10, {there}.11], laptop: {there}.10, stranger: {there}.66}}
 accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights: read, whose: control room}}}}
 needs: {{all: [https]}}
 monitored by: [https]
@@ -202,10 +202,15 @@ safe: {{copy: copy/safe.kdbx}}
 units:
   lc2-04: {{family: wendlock-lc2, segment: line, at: {net}.3, serial: WL2-40718}}
   gd6-01: {{family: harrowfen-gd6, segment: line, at: {net}.4, serial: GD6-3318}}
-  wr1-02: {{family: osterlin-wr1, segment: line, at: {net}.5, serial: WR1-20551, goes to: {{at: 127.99.7.5/24, segment: field}}}}
+  wr1-02: {{family: osterlin-wr1, segment: line, at: {net}.5, serial: WR1-20551, goes to: {{at: {there}.5/24, segment: field}}}}
   ix5-01: {{family: brackmere-ix5, segment: line, at: {net}.6, serial: IX5-70612}}
-  ya7-01: {{family: lindhallow-ya7, segment: line, at: {net}.7, serial: YA7-00914, goes to: {{at: 127.99.7.7/24, segment: field}}}}
+  ya7-01: {{family: lindhallow-ya7, segment: line, at: {net}.7, serial: YA7-00914, goes to: {{at: {there}.7/24, segment: field}}}}
 """
+
+
+def job_text(more: str = "") -> str:
+    """The job, on this run's networks; `more` is what the owner allows besides."""
+    return YARD.format(net=NETWORK, there=ELSEWHERE, more=more)
 
 
 @pytest.fixture
@@ -218,7 +223,7 @@ def yard(tool: Tool, benches: Callable[[], Bench], light_safe: bytes) -> Tool:
         (tool.folder / place).write_bytes(light_safe)
         (tool.folder / place).chmod(0o600)
     tool.env |= {"YARDBOLT_PORTS": "8000-8600", "YARDBOLT_MASTER": MASTER}
-    (tool.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=""))
+    (tool.folder / "yard.yaml").write_text(job_text())
     return tool
 
 
@@ -257,7 +262,7 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
         and gate.edits()
         and "lt-works" not in gate.draft.folk
     )
-    (yard.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=", drop edits: yes"))
+    (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes"))
     for name, unit in (("lc2-04", camera), ("gd6-01", gate), ("wr1-02", router)):
         assert "SAFE TO UNPLUG  all" in yard("tighten", "--yes", name, code=None), name
         if name == "wr1-02":
@@ -275,7 +280,7 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     assert yard("steps", *three, code=None).count("0 changes") == 3
     assert (router.live.called, router.live.gates["plain"].open, router.waiting()) == ("wr1-02", False, [])
     # noted and put in force at once, answered from elsewhere; and whoever had business with it there has none any more
-    assert router.live.place == "127.99.7.5/24" and not router.live.pool["on"] and "ferry" not in router.live.tasks
+    assert router.live.place == f"{ELSEWHERE}.5/24" and not router.live.pool["on"] and "ferry" not in router.live.tasks
     said = "".join(yard.said) + json.dumps(journal(yard.folder))
     assert not [word for unit in (camera, gate, router) for word in unit.known().values() if word in said]
 
@@ -315,22 +320,22 @@ def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches
     assert "consent with --leap accounts/keeper/secret" in yard("steps", "ya7-01", code=None), "its only word: a leap"
     leap = ("--leap", "accounts/keeper/secret", "ya7-01")
     card = yard("steps", *leap, code=None)
-    assert "RE-ENTRY  after change 15: https 127.99.7.7 port 8448 as keeper, this laptop at 127.99.7.10" in card
-    assert "ip address add 127.99.7.10/24 dev SOCKET" in card and f"https {NETWORK}.7 port 8448" in card
+    assert f"RE-ENTRY  after change 15: https {ELSEWHERE}.7 port 8448 as keeper, this laptop at {ELSEWHERE}.10" in card
+    assert f"ip address add {ELSEWHERE}.10/24 dev SOCKET" in card and f"https {NETWORK}.7 port 8448" in card
     assert "SAFE TO UNPLUG" in yard("tighten", "--yes", *leap, code=3)
     live = point.live
     assert (live.place, point.kept.place, live.lends, live.gates["open"].open) == (
-        "127.99.7.7/24",
-        "127.99.7.7/24",
+        f"{ELSEWHERE}.7/24",
+        f"{ELSEWHERE}.7/24",
         False,
         False,
     )
     assert [one["bundle"] for one in live.sockets.values()] == ["works", "shut", "shut"]
     assert [one["tells"] for one in live.sockets.values()] == [True, False, False]
     # whoever had business with it where it was has none any more
-    assert "1 change" in yard("steps", "ya7-01", code=None) and "127.99.7.7" in yard("check", "ya7-01", code=3)
+    assert "1 change" in yard("steps", "ya7-01", code=None) and f"{ELSEWHERE}.7" in yard("check", "ya7-01", code=3)
     yard("tighten", "--yes", "ya7-01", code=3)
-    assert live.bundles["works"]["from"] == ["127.99.7.10/31"] and "0 changes" in yard("steps", "ya7-01", code=None)
+    assert live.bundles["works"]["from"] == [f"{ELSEWHERE}.10/31"] and "0 changes" in yard("steps", "ya7-01", code=None)
 
 
 FAULTS = ("garbage", "endless", "newkey", "drop")
@@ -351,7 +356,7 @@ def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[
             good = {row["rule"] for row in units.get(name, {}).get("findings", ()) if row["state"] == "holds"}
             assert not good & {"password-length", "own-account", "factory-login"}, (fault, name)
     bench.fault("swallow")
-    (yard.folder / "yard.yaml").write_text(YARD.format(net=NETWORK, more=", drop edits: yes"))
+    (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes"))
     for name in ("lc2-04", "wr1-02"):
         assert yard.run("tighten", "--yes", name).returncode == 5, name
     bench.fault("none")
