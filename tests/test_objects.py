@@ -37,6 +37,7 @@ from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.objects import Answer, AskHow, Call, Kept, Signed
 from yardbolt.core.talk.outcomes import (
+    Cut,
     Done,
     End,
     Ended,
@@ -49,6 +50,7 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
+from yardbolt.wires.look import TcpLook
 from yardbolt.wires.objects import Objects
 
 TREE: dict[str, Any] = {
@@ -400,7 +402,8 @@ def served(tmp_path: Path) -> Iterator[Path]:
     (tmp_path / "nginx.conf").write_text(
         f"daemon off; pid {tmp_path}/n.pid; error_log {tmp_path}/n.log; user root; events {{}}\n"
         f"http {{ access_log off; server {{ listen {at}:8443 ssl; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www;"
-        f" location / {{ auth_basic cab; auth_basic_user_file {tmp_path}/basic; }} location /moved {{ return 302 https://203.0.113.9/state; }} }} }}\n"
+        f" location / {{ auth_basic cab; auth_basic_user_file {tmp_path}/basic; }} location /moved {{ return 302 https://203.0.113.9/state; }} }}\n"
+        f" server {{ listen {at}:8445 ssl; ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www; }} }}\n"
     )
     (tmp_path / "lighttpd.conf").write_text(
         f'server.document-root = "{tmp_path}/www"\nserver.bind = "{at}"\nserver.port = 8080\nserver.modules = ("mod_auth", "mod_authn_file")\n'
@@ -427,9 +430,9 @@ def test_servers_nobody_here_wrote_are_talked_to(served: Path) -> None:
     values = {Ref("safe:a"): Secret("word"), Ref("safe:b"): Secret("other")}
 
     async def got(
-        scheme: str, port: int, auth: str, ref: str, target: str = "/plain", pin: str = ""
+        scheme: str, port: int, auth: str, ref: str, target: str = "/plain", pin: str = "", outdated: bool = False
     ) -> tuple[Any, str]:
-        wire = Objects(values.get, pin)
+        wire = Objects(values.get, pin, outdated)
         try:
             opened = await wire.open(
                 Door(scheme, f"{NETWORK}.77", port, scheme), f"{NETWORK}.10", Credential("keeper", Ref(ref))
@@ -450,3 +453,9 @@ def test_servers_nobody_here_wrote_are_talked_to(served: Path) -> None:
     with pytest.raises(IdentityError, match="nothing was sent"):
         asyncio.run(got("https", 8443, "basic", "safe:a", pin="SHA256:another"))
     assert isinstance(asyncio.run(got("https", 8444, "basic", "safe:a"))[0], NoListener)
+    # what is outdated is spoken only where the job allows it, seen all the same, and said
+    old = asyncio.run(got("https", 8445, "basic", "safe:a"))[0]
+    assert isinstance(old, Cut) and "outdated: yes" in old.said and not old.secret_sent
+    assert asyncio.run(got("https", 8445, "basic", "safe:a", outdated=True))[0].tree == {"mode": "easy"}
+    seen = asyncio.run(TcpLook(lambda done: None).look(f"{NETWORK}.77", 8445, f"{NETWORK}.10"))
+    assert seen.details["version"] == "TLSv1"

@@ -275,6 +275,9 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("open-sources", {**BUNDLED, **SSH, "services__ssh__permitted": ABSENT, "interfaces": 1, **NO_FILTER}, {F}),
     ("announcing", {"interfaces__x__side": "wireless", "interfaces__x__announces": True}, {F}),
     ("announcing", {"interfaces__x__side": "outside", "interfaces__x__announces": False}, {H}),
+    ("old-tls", {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1"}, {F}),
+    ("old-tls", {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1.2"}, {H}),
+    ("old-tls", {"certificates__a__port": 443}, {U}),
     ("place", {"interfaces__x__addresses": ("192.0.2.1/24",)}, {N}),  # the job sends it nowhere
 ]
 GOES = replace(SITE, at="192.0.2.1", goes_to=GoesTo("198.51.100.7/24", "field", "198.51.100.254"))

@@ -244,6 +244,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
             u.note,
             u.also_at or "",
             GoesTo(u.goes_to.at, u.goes_to.segment, u.goes_to.through or "") if u.goes_to else None,
+            u.outdated,
         )
     return Job(
         shape.job, shape.owner, shape.technician, shape.baseline, segments,

@@ -97,6 +97,7 @@ def certificates(around: Surroundings, today: str) -> list[tuple[tuple[str, ...]
                 ((*path, "port"), seen.port),
                 ((*path, "subject"), seen.banner),
                 ((*path, "self_signed"), seen.details.get("self-signed")),
+                ((*path, "protocol"), seen.details.get("version")),
             ]
             if until := seen.details.get("until"):
                 out.append(((*path, "days_left"), (date.fromisoformat(until) - date.fromisoformat(today)).days))

@@ -76,22 +76,22 @@ def _ftp_login(secrets: Secrets, pin: str) -> Wire:
     return FtpLogin(secrets)
 
 
-def _web_login(secrets: Secrets, pin: str) -> Wire:
+def _web_login(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
     from yardbolt.wires.http import WebLogin
 
-    return WebLogin(secrets, pin)
+    return WebLogin(secrets, pin, outdated)
 
 
-def _objects(secrets: Secrets, pin: str) -> Wire:
+def _objects(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
     from yardbolt.wires.objects import Objects
 
-    return Objects(secrets, pin)
+    return Objects(secrets, pin, outdated)
 
 
-def _pages(secrets: Secrets, pin: str) -> Wire:
+def _pages(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
     from yardbolt.wires.pages import Pages
 
-    return Pages(secrets, pin)
+    return Pages(secrets, pin, outdated)
 
 
 def _snmp_login(secrets: Secrets, pin: str) -> Wire:
@@ -101,7 +101,7 @@ def _snmp_login(secrets: Secrets, pin: str) -> Wire:
 
 
 # Ways of talking and wires are many to many: which wire carries a way over a service.
-WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
+WIRES: Mapping[tuple[str, str], Callable[..., Wire]] = {
     ("console", "ssh"): _ssh_console,
     ("console", "telnet"): _telnet_console,
     ("commands", "ssh"): _ssh_commands,
@@ -120,14 +120,14 @@ WIRES: Mapping[tuple[str, str], Callable[[Secrets, str], Wire]] = {
 }
 
 
-def connect(secrets: Secrets, talk: str, service: str, pin: str) -> Wire:
-    """A wire, not yet opened. Raises OperatorError where none carries this way over this service."""
+def connect(secrets: Secrets, talk: str, service: str, pin: str, outdated: bool = False) -> Wire:
+    """A wire, not yet opened; `outdated` lets it take TLS that is. Raises OperatorError where none carries this way over this service."""
     made = WIRES.get((talk, service))
     if made is None:
         raise OperatorError(
             f"no wire carries '{talk}' over {service}; there are {', '.join(' over '.join(k) for k in WIRES)}"
         )
-    return made(secrets, pin)
+    return made(secrets, pin, True) if outdated and service == "https" else made(secrets, pin)
 
 
 def trial_wire(secrets: Secrets, scheme: str) -> Wire:
@@ -334,7 +334,7 @@ class Yard:
         unit = UnitInWork(
             self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
             look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets),
-            lambda talk, service, pin: connect(unit.secret, talk, service, pin), self.progress,
+            lambda talk, service, pin: connect(unit.secret, talk, service, pin, entry.outdated), self.progress,
             local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries, receive=receiver, places=places, holds=holds,
         )  # fmt: skip
         unit.where_it_was_met()

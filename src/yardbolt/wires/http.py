@@ -17,6 +17,7 @@ from yardbolt.core.ports import Credential
 from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
 
 from .hearing import CONNECT, Secrets, revealed
+from .tls import plain_context
 from .words import in_url
 
 MOST_BYTES = 256 * 1024
@@ -27,7 +28,7 @@ class _Changed(ssl.SSLError):
     """Another certificate than the one noted."""
 
 
-def context(pin: str, met: list[str]) -> ssl.SSLContext:
+def context(pin: str, met: list[str], outdated: bool = False) -> ssl.SSLContext:
     """What a TLS connection to a unit is made with: no authority vouches for a unit, the certificate noted for it does.
     The one it shows is put into `met`; another than `pin` ends the handshake."""
 
@@ -39,8 +40,7 @@ def context(pin: str, met: list[str]) -> ssl.SSLContext:
             if pin and pin != shown:
                 raise _Changed("another certificate than the one noted")
 
-    made = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    made.check_hostname, made.verify_mode = False, ssl.CERT_NONE
+    made = plain_context(outdated)
     made.sslobject_class = Compared
     return made
 
@@ -70,8 +70,28 @@ async def reached(door: Door, source: str, verify: Any, pin: str, met: list[str]
         return Silent(False, "no answer in time")
     except OSError as e:
         other_certificate(f"{door.address}:{door.port}", pin, met)
+        if isinstance(e, ssl.SSLError) and not verify_old(verify) and await _only_old(door, source):
+            return Cut(False, "it speaks outdated TLS alone; 'outdated: yes' in the job allows that for this unit")
         return Cut(False, type(e).__name__)
     return Opened()
+
+
+def verify_old(made: Any) -> bool:
+    """Does this connection take what is outdated?"""
+    return isinstance(made, ssl.SSLContext) and made.minimum_version == ssl.TLSVersion.TLSv1
+
+
+async def _only_old(door: Door, source: str) -> bool:
+    """Does it shake hands by outdated TLS? Nothing is sent."""
+    try:
+        async with asyncio.timeout(CONNECT):
+            _, writer = await asyncio.open_connection(
+                door.address, door.port, local_addr=(source, 0) if source else None, ssl=plain_context(True), server_hostname="",
+            )  # fmt: skip
+    except (OSError, TimeoutError):
+        return False
+    writer.transport.abort()
+    return True
 
 
 class Bounded(httpx.AsyncBaseTransport):
@@ -110,8 +130,8 @@ class WebLogin:
 
     authenticates = True
 
-    def __init__(self, secrets: Secrets, pin: str) -> None:
-        self._secrets, self._pin = secrets, pin
+    def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
+        self._secrets, self._pin, self._outdated = secrets, pin, outdated
         self._met: list[str] = []
         self.fingerprint = ""
 
@@ -125,7 +145,7 @@ class WebLogin:
 
     async def _open(self, door: Door, source: str, credential: Credential) -> Login:
         url = f"{door.scheme}://{in_url(door.address)}:{door.port}/"
-        verify: Any = context(self._pin, self._met) if door.scheme == "https" else False
+        verify: Any = context(self._pin, self._met, self._outdated) if door.scheme == "https" else False
         transport = Bounded(httpx.AsyncHTTPTransport(verify=verify, local_address=source or None, retries=0))
         sent = False
         try:

@@ -29,6 +29,7 @@ from yardbolt.core.ports import Datagrams, Ports, Seen
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
 from . import datagrams, snmp
+from .tls import plain_context
 from .udp import asked
 from .words import in_url, place
 from .words import line as _line
@@ -277,15 +278,13 @@ class TcpLook:
             writer.transport.abort()
 
     async def _tls(self, address: str, port: int, source: str) -> dict[str, Any] | None:
-        context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
-        try:
-            async with asyncio.timeout(WAIT * 3):
-                reader, writer = await asyncio.open_connection(
-                    address, port, ssl=context, local_addr=(source, 0) if source else None
-                )
-        except (OSError, TimeoutError, ValueError):
+        shaken = await self._shaken(address, port, source, False)
+        # one that knows nothing current is looked at all the same: nothing but a first page is asked for
+        if isinstance(shaken, ssl.SSLError):
+            shaken = await self._shaken(address, port, source, True)
+        if isinstance(shaken, Exception):
             return None
+        reader, writer = shaken
         try:
             tls = writer.get_extra_info("ssl_object")
             der = tls.getpeercert(True)
@@ -295,6 +294,19 @@ class TcpLook:
             return {"version": tls.version(), **(_certificate(der) if der else {}), **web}
         finally:
             writer.transport.abort()
+
+    async def _shaken(
+        self, address: str, port: int, source: str, outdated: bool
+    ) -> tuple[asyncio.StreamReader, asyncio.StreamWriter] | Exception:
+        """A connection that shook hands, or why it did not."""
+        made = plain_context(outdated)
+        try:
+            async with asyncio.timeout(WAIT * 3):
+                return await asyncio.open_connection(
+                    address, port, ssl=made, local_addr=(source, 0) if source else None
+                )
+        except (OSError, TimeoutError, ValueError) as e:
+            return e
 
     async def knock(self, door: Door, source: str) -> Port:
         """Does the service let this source in? A service that waits for the client to speak first is open as soon as it
@@ -331,8 +343,7 @@ class TcpLook:
 
     async def _sealed(self, door: Door, local: tuple[str, int] | None) -> Port:
         """What speaks TLS (RFC 8446) lets in whom it shakes hands with, or tells why it does not."""
-        made = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-        made.check_hostname, made.verify_mode = False, ssl.CERT_NONE
+        made = plain_context(False)
         try:
             _, writer = await asyncio.open_connection(
                 door.address, door.port, local_addr=local, ssl=made, server_hostname=""

@@ -35,8 +35,8 @@ class Objects(WebWire):
 
     accepts = "application/json"
 
-    def __init__(self, secrets: Secrets, pin: str) -> None:
-        super().__init__(secrets, pin)
+    def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
+        super().__init__(secrets, pin, outdated)
         self._kept: dict[str, Secret] = {}
 
     async def exchange(self, event: Call) -> Answer | Lost:

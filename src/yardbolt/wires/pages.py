@@ -30,8 +30,8 @@ class Pages(WebWire):
 
     accepts = "text/html"
 
-    def __init__(self, secrets: Secrets, pin: str) -> None:
-        super().__init__(secrets, pin)
+    def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
+        super().__init__(secrets, pin, outdated)
         self._cookies: dict[str, str] = {}
         self._at = "/"
         self._meta: dict[str, str] = {}  # of the page in hand: what it says of itself

@@ -24,8 +24,8 @@ class WebWire:
     authenticates = False
     accepts = "*/*"
 
-    def __init__(self, secrets: Secrets, pin: str) -> None:
-        self._secrets, self._pin = secrets, pin
+    def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
+        self._secrets, self._pin, self._outdated = secrets, pin, outdated
         self._met: list[str] = []
         self._auth: httpx.Auth | None = None
         self._verify: Any = False
@@ -37,7 +37,10 @@ class WebWire:
         """Reach it, and compare its certificate, before anything is sent. Raises IdentityError where it is not the one
         noted."""
         self._base, self._door = f"{door.scheme}://{in_url(door.address)}:{door.port}", f"{door.address}:{door.port}"
-        self._verify, self._source = context(self._pin, self._met) if door.scheme == "https" else False, source
+        self._verify, self._source = (
+            context(self._pin, self._met, self._outdated) if door.scheme == "https" else False,
+            source,
+        )
         try:
             outcome = await reached(door, source, self._verify or None, self._pin, self._met)
         finally:

@@ -54,6 +54,9 @@ class UnitShape(Shape):
     ports: dict[Name, PortNumber] = {}
     login: Name | None = None
     note: Text = ""
+    outdated: Flag = Field(
+        False, description="it may be spoken to by outdated TLS (RFC 8996), where it has nothing else"
+    )
     goes_to: GoesToShape | None = Field(None, alias="goes to", description="where it is moved to, last of all")
 
 

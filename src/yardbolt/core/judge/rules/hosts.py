@@ -230,6 +230,23 @@ def _certificates(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]
             yield Verdict(path, State.HOLDS, f"{where}: {c.days_left} days left", basis)
 
 
+CURRENT_TLS = ("TLSv1.2", "TLSv1.3")
+
+
+def _old_tls(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for c in plane.certificates:
+        # what stands in a file is shown at no port by itself
+        if c.key.startswith("/") or c.protocol is ABSENT:
+            continue
+        path, where = ("certificates", c.key, "protocol"), f"port {c.port or c.key}"
+        if not isinstance(c.protocol, str):
+            yield Verdict(path, State.UNKNOWN, f"which TLS {where} speaks was not seen", "")
+        elif c.protocol in CURRENT_TLS:
+            yield Verdict(path, State.HOLDS, f"{where} speaks {c.protocol}", "tried")
+        else:
+            yield Verdict(path, State.FAILS, f"{where} speaks nothing newer than {c.protocol}", "tried")
+
+
 def _key_size(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in plane.services:
         if s.rsa_bits is not ABSENT and s.enabled is not False and s.key == "ssh":
@@ -291,6 +308,11 @@ RULES = (
         "nameless-files", "nobody fetches files without a login", "files are given away without a login",
         "Settings and programs fetched by anybody tell everything; taken from anybody they change everything.",
         Severity.HIGH, _nameless,
+    ),
+    Rule(
+        "old-tls", "TLS is current", "TLS is outdated",
+        "What is older than TLS 1.2 can be broken, or forced upon you (RFC 8996).",
+        Severity.MEDIUM, _old_tls,
     ),
     Rule(
         "certificates", "certificates are in date, and not their own witness", "a certificate is not in date, or its own witness",
