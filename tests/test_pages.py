@@ -4,6 +4,7 @@ their own manuals."""
 from __future__ import annotations
 
 import asyncio
+import base64
 import hashlib
 import hmac
 import re
@@ -16,8 +17,11 @@ import pytest
 from tests.bare import run_on
 from tests.conftest import NETWORK
 from yardbolt.adapters.files import load_family, shipped
+from yardbolt.bench.accesspoint import AccessPoint
+from yardbolt.bench.intercomexchange import IntercomExchange
 from yardbolt.bench.linecamera import EPOCH, LineCamera
 from yardbolt.bench.packetgate import PacketGate
+from yardbolt.bench.plugged import No as NotTaken
 from yardbolt.bench.waysiderouter import WaysideRouter
 from yardbolt.core.doors import Door
 from yardbolt.core.family.check import family_of
@@ -525,7 +529,7 @@ def test_the_wayside_router_is_as_its_manual_says() -> None:
     """One session for each; the hidden field changes with every page and is good once; what is noted waits; a place that tried
     too often is turned away, right word or not."""
     tick = Tick()
-    router = WaysideRouter(tick)
+    router = WaysideRouter(tick, place="192.0.2.5/24")
     assert "One moment" in router.reply("GET", "/door", {}, {}, "", "192.0.2.1").body
     tick.now += 3
 
@@ -569,3 +573,118 @@ def test_the_wayside_router_is_as_its_manual_says() -> None:
     assert "Come back later." in door("wr1", "192.0.2.66").body and door("wr1").to == "/desk"
     router.start_again()
     assert router.certificate == 2 and not router.inside
+    router.noted.place = "198.51.100.5/24"
+    with pytest.raises(NotTaken, match="lend addresses of another network"):
+        router.force()
+    router.noted.pool["on"] = False
+    with pytest.raises(NotTaken, match="nobody of that network"):
+        router.force()
+    with pytest.raises(KeyError):
+        router.take(["tasks"], {}, {"strike": "nobody"}, "")
+
+
+def asked(unit: Any, seat: str, path: str, query: Any = None, **fields: str) -> str:
+    """Look at a page of a unit of the bench and submit its last form, twice; what it said to the first."""
+    shown = unit.reply("GET", path, query or {}, {}, seat, "192.0.2.1")
+    seat = shown.cookie or seat
+    guard = re.findall(r'name="g" value="(\w+)"', shown.body)[-1]
+    said = str(unit.reply("POST", path, query or {}, {"g": guard, **fields}, seat, "192.0.2.1").body)
+    again = unit.reply("POST", path, query or {}, {"g": guard, **fields}, seat, "192.0.2.1").body
+    assert "sent twice" in again or "Starting" in said or "Entrance" in again or "Word" in again, again
+    return said
+
+
+def test_the_intercom_exchange_is_as_its_manual_says() -> None:
+    """Five questions to whoever comes first; the one that is marked erases; then one door, a rest for each person, roles in the
+    cells of a table, and nobody without who may do everything."""
+    tick = Tick()
+    exchange = IntercomExchange(tick)
+    tick.now += 3
+    begun = exchange.reply("GET", "/hall/people", {}, {}, "", "192.0.2.1")
+    assert "You are the first" in begun.body and "support" not in begun.body
+    for fields in (
+        {"word": "first-word", "again": "first-word"},
+        {"begin": "blank, lines erased"},
+        {"mail": "a@b.invalid"},
+        {"key": ""},
+        {},
+    ):
+        guard = re.findall(
+            r'name="g" value="(\w+)"', exchange.reply("GET", "/", {}, {}, begun.cookie, "192.0.2.1").body
+        )[-1]
+        said = exchange.reply("POST", "/", {}, {"g": guard, **fields}, begun.cookie, "192.0.2.1").body
+    assert "starting again" in said and (exchange.live.claimed, exchange.live.lines) == (True, 0)
+    tick.now += 3
+
+    def door(who: str, word: str) -> Any:
+        shown = exchange.reply("GET", "/in", {}, {}, "", "192.0.2.1")
+        guard = re.search(r'name="g" value="(\w+)"', shown.body)[1]  # type: ignore[index]
+        return exchange.reply("POST", "/in", {}, {"g": guard, "who": who, "word": word}, shown.cookie, "192.0.2.1")
+
+    seat = door("keeper", "first-word").cookie
+    assert "Taken." in asked(
+        exchange,
+        seat,
+        "/hall/roles",
+        porter_people="none",
+        porter_lines="look",
+        porter_doors="look",
+        porter_logs="look",
+    )
+    assert exchange.live.roles["porter"]["doors"] == "look"
+    assert "seconds are less than 60" in asked(
+        exchange, seat, "/hall/demands", signs="8", wrong="5", rest_m="1", rest_s="60", quiet_m="0", quiet_s="0"
+    )
+    assert "goes for good" in asked(
+        exchange, seat, "/hall/person", {"n": "0"}, role="whole", **{"from": ""}, word="", press="Dismiss"
+    )
+    del exchange.live.people["support"]
+    assert "nobody would be left" in asked(
+        exchange, seat, "/hall/person", {"n": "0"}, role="looker", comes="1", **{"from": ""}, word=""
+    )
+    for _ in range(8):
+        assert "not right" in door("keeper", "x").body
+    assert "Resting." in door("keeper", "first-word").body
+    tick.now += 91
+    assert door("keeper", "first-word").to == "/hall"
+
+
+def test_the_access_point_is_as_its_manual_says() -> None:
+    """One word without a name, cut off at a sign; one visit at a time; what is kept is written later; a place it would shut
+    itself out of is not taken."""
+    tick = Tick()
+    point = AccessPoint(tick, place="192.0.2.7/24")
+    tick.now += 3
+
+    def basic(word: str) -> str:
+        return "Basic " + base64.b64encode(f":{word}".encode()).decode()
+
+    assert (
+        point.reply("GET", "/plate", {}, {}, "", "192.0.2.1").asks
+        and "Plate" in point.reply("GET", "/plate", {}, {}, basic(""), "192.0.2.1").body
+    )
+    assert "In use from 192.0.2.1" in point.reply("GET", "/plate", {}, {}, basic(""), "192.0.2.2").body
+    point.reply("GET", "/go", {}, {}, basic(""), "192.0.2.1")
+    assert "Taken." in asked(point, basic(""), "/word", now="", new="Works#17x", again="Works#17x")
+    assert point.reply("GET", "/plate", {}, {}, basic("Works#17x"), "192.0.2.1").status == 401, (
+        "nobody comes in by it any more"
+    )
+    point.live.word = "word1"
+    for fields, said in (
+        ({"address": "198.51.100.7", "mask": "255.255.255.0", "out": "", "lend": "1"}, "lends addresses of the old"),
+        ({"address": "198.51.100.7", "mask": "255.255.255.0", "out": "192.0.2.1"}, "way out"),
+    ):
+        assert said in asked(point, basic("word1"), "/place", **fields)
+    asked(point, basic("word1"), "/place", address="192.0.2.7", mask="255.255.255.0", out="")
+    asked(point, basic("word1"), "/bundles", {"new": "1"}, name="works", web="1", **{"from": "192.0.2.0/24"})
+    on = {f"on_{n}": "1" for n in range(3)}
+    asked(point, basic("word1"), "/sockets", **on, bundle_0="works", bundle_1="all", bundle_2="all")
+    assert "nobody of that network" in asked(
+        point, basic("word1"), "/place", address="198.51.100.7", mask="255.255.255.0", out=""
+    )
+    assert "it is attached" in asked(point, basic("word1"), "/bundles", {"n": "1"}, press="Scrap", **{"from": ""})
+    assert not point.takes("open", "203.0.113.1") and point.takes("open", "192.0.2.9")
+    assert "Kept." in asked(point, basic("word1"), "/keep") and point.unkept(), "the page says so before it is written"
+    tick.now += 3
+    point.settle()
+    assert not point.unkept() and point.kept.word == "word1"

@@ -201,14 +201,14 @@ def test_an_address_move_is_a_leap_by_consent_that_ends_on_the_new_door() -> Non
     )
     unit = Unit(made, laptops=(LAPTOP, ELSEWHERE))
     refused = sheet_of(made, believed(made, unit, laptops=unit.laptops), (WORKS, MOVE))
-    assert isinstance(refused, Refused) and "--leap force" in refused.why[0]
+    assert isinstance(refused, Refused) and "--leap interfaces/lan/addresses" in refused.why[0]
     unit = Unit(made, laptops=(LAPTOP, ELSEWHERE))
-    outcome, sheet = carried_out(made, unit, (WORKS, MOVE), leaps=frozenset({"force"}))
+    outcome, sheet = carried_out(made, unit, (WORKS, MOVE), leaps=frozenset({"interfaces/lan/addresses"}))
     assert outcome is not None and not outcome.why, outcome
     there = Door("ssh", "198.51.100.1", 22, "ssh", "lan")
     assert sheet.steps[-1].still and all(one.door.address == there.address for one in sheet.steps[-1].still)
     assert Way(ELSEWHERE, there, "works", OURS) in outcome.belief.proven and not unit.opens(way())
-    alone = sheet_of(made, believed(made, Unit(made)), (WORKS, MOVE), frozenset({"force"}))
+    alone = sheet_of(made, believed(made, Unit(made)), (WORKS, MOVE), frozenset({"interfaces/lan/addresses"}))
     assert isinstance(alone, Refused), "without an address on the new network nobody could answer there"
 
 
