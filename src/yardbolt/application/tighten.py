@@ -244,8 +244,11 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
         raise UnitError(Trouble.GARBLED, problem)
     _file_found(unit, reading, account)
-    plane = put(plane, ("accounts", account, "secret"), session.way.secret)
-    seen = {account}
+    seen = set()
+    for way in run.sessions:
+        seen.add(way.account)
+        if exists(plane, ("accounts", way.account)):
+            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
     for way in candidates(unit):
         if way.account in seen or exists(plane, ("accounts", way.account)) is not True:
             continue
@@ -292,6 +295,7 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
     op = unit.family.op_doing("back")
     assert op is not None
     unit.report(f"{unit.name}: taking back what was not proven when the run was cut off")
+    session = await _with_rights(run, session, reading)
     answer = await session.tell(plain_order(op))
     again = await session.read()
     if not isinstance(answer, Done) or again.plane.stores.returning is not ABSENT:
@@ -311,6 +315,7 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
     whose = "of this run" if ours else "found here"
     unit.report(f"{unit.name}: dropping what was staged and never put in force ({whose})")
     _file_found(unit, reading, session.way.account)
+    session = await _with_rights(run, session, reading)
     answer = await session.tell(plain_order(op))
     again = await session.read()
     if not isinstance(answer, Done) or again.plane.stores.waiting != 0:
@@ -326,8 +331,24 @@ async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
     op = run.unit.family.op_doing("take back")
     if op is None or exists(reading.plane, ("accounts", NAME)) is not True:
         return reading
+    session = await _with_rights(run, session, reading)
     await session.tell(Order(op.how, {"key": (NAME,)}))
     return await session.read()
+
+
+async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
+    """Another session where the one by which we arrived has not full rights: a run that was cut off may have given its own
+    password to an account that only looks, and that came first."""
+    unit = run.unit
+    if full(reading.plane, session.way):
+        return session
+    for way in (*candidates(unit), *published_ways(unit)):
+        if full(reading.plane, way) and way not in run.sessions:
+            _, more = await unit.enter(way)
+            if more is not None:
+                run.sessions[way] = more
+                return more
+    return session
 
 
 def _file_found(unit: UnitInWork, reading: Reading, account: str) -> None:

@@ -56,7 +56,8 @@ def steps(
                 if not isinstance(made.sheet, Refused):
                     unit.note(PlanShown(plan=show_plan.signature(made.sheet, unit)))
                 if not isinstance(made.sheet, Refused) and made.sheet.steps:
-                    show.next_line(screen, f"yardbolt tighten {name}")
+                    leaps = "".join(f" --leap {leap}" for leap in sorted(choices.leaps))
+                    show.next_line(screen, f"yardbolt tighten {name}{leaps}")
             codes.append(5 if isinstance(made.sheet, Refused) else 4 if made.gaps else 0)
         if report_format == "json":
             screen.raw(json.dumps(documents, indent=2))

@@ -31,6 +31,18 @@ def short(change: Change, near: str = "") -> str:
             return f"{spoken(change.path)}: none outdated"
         case Set(("services", name, "boot"), bool() as on):
             return f"{name} {'on' if on else 'off'} at the next start"
+        case Set(("interfaces", name, "announces"), bool() as on):
+            return f"{name} {'tells' if on else 'tells no'} neighbour{'s' if on else ''} what it is"
+        case Set(("interfaces", name, "lends"), bool() as on):
+            return f"{name} {'lends' if on else 'lends no'} addresses"
+        case Set(("interfaces", name, "bundle"), value):
+            return f"{name} gets the bundle {value}"
+        case Set(("interfaces", name, "addresses"), tuple() as value):
+            return f"{name} moves to {', '.join(value)}"
+        case Set(("interfaces", name, "gateway"), value):
+            return f"{name} goes out by {human(change.path, value)}"
+        case Set(("bundles", name, "permitted"), AddressSet() as sources):
+            return f"bundle {name} from {brief(sources, near)}"
         case Set(("clock", "offset"), _):
             return "clock"
         case Set(("alerts", "recipients"), value):

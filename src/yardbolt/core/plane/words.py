@@ -61,6 +61,12 @@ def spoken(path: Path) -> str:
         return f"{leaf}SNMP user {path[2]}"
     if len(path) == 2 and path[0] in ("accounts", "services", "files", "jobs", "listening"):
         return path[1]
+    if path[:1] == ("bundles",) and len(path) == 2:
+        return f"bundle {path[1]}"
+    if path[:1] == ("interfaces",) and len(path) == 2:
+        return f"socket {path[1]}"
+    if path[:1] == ("interfaces",) and len(path) == 3:
+        return {"services": "what {} lets in", "bundle": "bundle of {}", "addresses": "address of {}", "gateway": "way out of {}", "lends": "addresses lent by {}", "announces": "what {} tells its neighbours"}.get(path[2], "{} " + path[2]).format(path[1])  # fmt: skip
     if path[:1] == ("answering",) and len(path) == 2:
         # transport, port and, by the second address, its family
         key, _, second = path[1].partition("-ip")

@@ -109,7 +109,10 @@ def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
                 State.FAILS if s.source else State.UNKNOWN,
                 f"{s.account or 'somebody'} is inside from {s.source or 'where was not read'} by {s.service or '?'}",
             )
-    if not plane.sessions.complete:
+    if ("sessions",) in site.manual and not len(plane.sessions):
+        # that it shows nobody does not say that nobody is there
+        yield Verdict(("sessions",), State.UNKNOWN, "it tells nobody who is inside", "")
+    elif not plane.sessions.complete:
         yield Verdict(("sessions",), State.UNKNOWN, "who is inside was not all read", "")
     elif all(s.source in ours for s in plane.sessions):
         count = len(plane.sessions)
