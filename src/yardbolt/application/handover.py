@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.judge.access import passing
+from yardbolt.core.judge.access import passing, who
+from yardbolt.core.judge.rules.upkeep import GUARD_KEY
+from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, is_item
@@ -35,6 +37,7 @@ from yardbolt.core.run.handover import (
     StepRow,
     WaiverRow,
 )
+from yardbolt.core.secret import Ref
 
 from .prove import differences
 from .unit import UnitInWork
@@ -77,7 +80,7 @@ def hand_over(unit: UnitInWork) -> HandOver:
         steps=tuple(_steps(journal)), entry=tuple(_entries(journal)),
         proofs=left.document.proofs if left else (),
         back_in=tuple(_back_in(unit, after)),
-        secrets=tuple(f"{own.name}: entry {site.secret(own.name).entry.removeprefix('safe:')} of {job.safe}" for own in job.accounts),
+        secrets=tuple(f"{key}: entry {site.secret(key).entry.removeprefix('safe:')} of {job.safe}" for key in _kept(unit, after)),
         owed=tuple(owed(unit, left.document if left else None, last.document.findings)),
         waivers=tuple(WaiverRow(rule=w.rule, reason=w.reason, owner=w.owner, until=w.until) for w in site.waivers),
         not_looked_at=checked.document.not_looked_at if (checked := unit.last_check()) else (),
@@ -124,17 +127,35 @@ def _entries(journal: Iterable[Entry]) -> Iterable[EntryRow]:
                 yield EntryRow(time=time, state="answered", gate=gate, by=by)
 
 
+def _logins(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
+    """Who logs in with what rests in the safe: the owner's accounts that are there, and others that have a password of the
+    owner's."""
+    ours = [own.name for own in unit.site.accounts if exists(after, ("accounts", own.name)) is not False]
+    others = [a.key for a in after.accounts if isinstance(a.secret, Ref) and a.secret.safe and a.enabled is not False]
+    return tuple(dict.fromkeys((*ours, *others)))
+
+
+def _kept(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
+    """What of this unit rests in the safe and is of use: for logins, for SNMP, for what it stores."""
+    asks = [own.name for own in unit.site.askers if exists(after, ("snmp", "users", own.name)) is not False]
+    set_here = any(
+        isinstance(one.event, ReadBack) and one.event.path == "stored/guard" for one in unit.history().entries
+    )
+    keys = [GUARD_KEY] if set_here else []
+    return (*_logins(unit, after), *asks, *keys)
+
+
 def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
     """The re-entry card."""
     for door in unit.site.doors:
         service = plane.services.get(door.service)
         if service is None or service.enabled is False:
             continue
-        sources = service.permitted
+        sources = who(plane, service.key, door).possible if len(plane.bundles) else service.permitted
         permitted = "anyone" if sources is ABSENT else human(("services", service.key, "permitted"), sources)
         yield BackIn(
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,
-            accounts=", ".join(own.name for own in unit.site.accounts), host_key=unit.pin(door.service),
+            accounts=", ".join(_logins(unit, plane)), host_key=unit.pin(door.service),
         )  # fmt: skip
 
 

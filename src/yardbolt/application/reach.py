@@ -8,6 +8,7 @@ from __future__ import annotations
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.judge.passwords import Demands, weaknesses
+from yardbolt.core.judge.rules.upkeep import GUARD_KEY
 from yardbolt.core.plane.edit import Draft, exists, get
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.table import Plane
@@ -60,8 +61,8 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         )
         if name == unit.name and not public:
             out.setdefault((account, ref), None)
-    for name in {own.name for own in unit.site.askers}:
-        out.pop((name, unit.site.secret(name)), None)  # which asks by SNMP, and logs in nowhere
+    for name in {own.name for own in unit.site.askers} | {GUARD_KEY}:
+        out.pop((name, unit.site.secret(name)), None)  # which opens no login
     rights = {own.name: own.role for own in unit.site.accounts}
     # whoever has full rights reads everything, so those come first
     ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")
