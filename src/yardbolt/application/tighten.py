@@ -340,10 +340,15 @@ async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
     """Another session where the one by which we arrived has not full rights: a run that was cut off may have given its own
     password to an account that only looks, and that came first."""
     unit = run.unit
-    if full(reading.plane, session.way):
+
+    def may(way: Way) -> bool:
+        # where something waits, a make may show no other rights than those that are staged
+        return any(full(plane, way) for plane in reading.planes.values())
+
+    if may(session.way):
         return session
     for way in (*candidates(unit), *published_ways(unit)):
-        if full(reading.plane, way) and way not in run.sessions:
+        if may(way) and way not in run.sessions:
             _, more = await unit.enter(way)
             if more is not None:
                 run.sessions[way] = more
