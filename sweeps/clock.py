@@ -68,7 +68,7 @@ class Machine(Host):
             "-append", "root=/dev/vda rw console=ttyS0 net.ifnames=0 quiet panic=5 init=/yard/start",
             "-drive", f"file={self.folder}/disk,if=virtio,format=raw,cache=writethrough",
             "-netdev", f"tap,id=n,ifname={link},script=no,downscript=no", "-device", "virtio-net-pci,netdev=n",
-            "-serial", f"unix:{self.folder}/serial,server,nowait", "-rtc", "base=utc,clock=host",
+            "-chardev", f"socket,id=c,path={self.folder}/serial,server=on,wait=off,logfile={self.folder}/console,logappend=on", "-serial", "chardev:c", "-rtc", "base=utc,clock=host",
         ]  # fmt: skip
         with (self.folder / "log").open("ab") as log:
             self.process = subprocess.Popen(argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
@@ -118,7 +118,10 @@ def jumped(seed: int, folder: Path) -> str:
             )
             if not what and process.returncode == 3:
                 break
-        return stands(host, tool) or "" if process.returncode == 3 else f"seed {seed} ended so: {said[-5:]}"
+        if process.returncode == 3:
+            return stands(host, tool) or ""
+        console = (host.folder / "console").read_text(errors="replace")[-1500:]
+        return f"seed {seed} ended so: {said[-5:]}\nits console: {console}"
     finally:
         host.down()
 

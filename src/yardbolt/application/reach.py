@@ -64,8 +64,9 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     for name in {own.name for own in unit.site.askers} | {GUARD_KEY}:
         out.pop((name, unit.site.secret(name)), None)  # which opens no login
     rights = {own.name: own.role for own in unit.site.accounts}
-    # whoever has full rights reads everything, so those come first
-    ranked = sorted(out, key=lambda login: not login[1].typed and rights.get(login[0], "full") != "full")
+    # whoever has full rights reads everything, so those come first; of whom the job does not speak may have them
+    place = {"full": 0, "": 1}
+    ranked = sorted(out, key=lambda login: -1 if login[1].typed else place.get(rights.get(login[0], ""), 2))
     return tuple(Way(unit.site.laptop, door, account, ref) for door in unit.doors_in() for account, ref in ranked)
 
 
