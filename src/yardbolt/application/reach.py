@@ -71,8 +71,9 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
 
 
 def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
-    """Published logins that opened without a question when they were tried last, those with a password first."""
-    opened = unit.history().opened
+    """Published logins that opened without a question when they were tried last, those with a password first; also where
+    another was sent since, and it is not known which of the two opens."""
+    opened = unit.history().before | unit.history().opened
     logins = [one for one in unit.family.factory.logins if opened.get(one.account) == one.ref]
     return tuple(
         Way(unit.site.laptop, door, one.account, one.ref)

@@ -13,6 +13,7 @@ import json
 import re
 from collections.abc import Mapping
 from typing import Any
+from urllib.parse import urlencode
 
 import httpx
 
@@ -43,20 +44,31 @@ class Objects(WebWire):
         """Send one request and read its answer whole, within a time the conversation bounds. Raises IdentityError where the
         certificate changed meanwhile."""
         self.log_in_by(event.auth)
-        content = None if event.body is None else json.dumps(self._filled(event.body)).encode()
+        body = None if event.body is None else self._filled(event.body)
+        content = None if body is None else (urlencode(body) if event.form else json.dumps(body)).encode()
         headers = {name: str(self._filled(member)) for name, member in event.headers}
         if content is not None:
-            headers["Content-Type"] = "application/json"
+            headers["Content-Type"] = "application/x-www-form-urlencoded" if event.form else "application/json"
         try:
             got = await self.send(event.method, event.target, content, headers)
         except httpx.HTTPError as e:
             return self.lost(e)
         tree, text = await asyncio.to_thread(_read, got.content)
         for name, place in event.keep.items():
+            kind, _, named = place.partition(" ")
+            if kind in ("cookie", "header") and named:
+                if (held := _beside(got, kind, named)) is not None:
+                    self._kept[name] = Secret(held)
+                continue
             if isinstance(found := one(tree, place), str):
                 self._kept[name] = Secret(found)
                 tree = _without(tree, place.split("/"))
         return Answer(got.status_code, tree, text, clean(got.headers.get("location", ""))[:LONGEST_TEXT])
+
+    def _part(self, part: Slot | Kept) -> str:
+        if isinstance(part, Slot):
+            return revealed(part.ref, self._secrets)
+        return self._kept[part.name].reveal() if part.name in self._kept else ""
 
     async def close(self) -> None:
         """End it; never raises."""
@@ -71,12 +83,23 @@ class Objects(WebWire):
                 said = self._kept[kept].reveal() if kept in self._kept else ""
                 return hmac.new(revealed(ref, self._secrets).encode(), said.encode(), DIGESTS[digest]).hexdigest()
             case tuple():
-                return "".join(revealed(part.ref, self._secrets) if isinstance(part, Slot) else part for part in member)
+                return "".join(part if isinstance(part, str) else self._part(part) for part in member)
             case Mapping():
                 return {name: self._filled(child) for name, child in member.items()}
             case list():
                 return [self._filled(child) for child in member]
         return member
+
+
+def _beside(got: httpx.Response, kind: str, named: str) -> str | None:
+    """What stands beside an answer: a cookie that is set, whatever else it says, or a header."""
+    if kind == "header":
+        return clean(got.headers[named])[:LONGEST_TEXT] if named in got.headers else None
+    for line in got.headers.get_list("set-cookie"):
+        name, _, value = line.partition(";")[0].partition("=")
+        if name.strip() == named:
+            return clean(value.strip())[:LONGEST_TEXT]
+    return None
 
 
 def _read(body: bytes) -> tuple[Any, str]:

@@ -23,6 +23,7 @@ from .hearing import Secrets, filled, revealed
 from .web import WebWire
 
 FOLLOWED, DEEPEST, LONGEST, LONGEST_MARK = 3, 200, 4000, 400
+MOST_IDS = 500
 
 
 class Pages(WebWire):
@@ -147,6 +148,7 @@ def _read(
     return {
         "title": _words(root.find(".//title")), "text": _lines(root)[:LONGEST], "forms": forms, "tables": tables,
         "links": _links(root, within), "pairs": pairs, "said": _said(root),
+        "ids": {str(n.get("id")): _words(n)[:LONGEST_MARK] for n in root.xpath("//*[@id]")[:MOST_IDS]},
     }, kept, {str(m.get("name")): clean(m.get("content") or "")[:LONGEST_MARK] for m in root.iter("meta") if m.get("name")}, torn  # fmt: skip
 
 

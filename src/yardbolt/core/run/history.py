@@ -45,6 +45,9 @@ class UnitHistory:
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
     last_outcome: dict[tuple[str, str, str], bool] = field(default_factory=dict)  # account, secret, service: accepted?
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
+    before: dict[str, Ref] = field(
+        default_factory=dict
+    )  # account -> what opened it before another was sent, none since
     staging: bool = False  # changes were sent that were not put in force, nor taken back, since
     answered: dict[str, Ref] = field(default_factory=dict)  # user of SNMP -> the passphrase that was answered last
     ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe opened, and no published one since
@@ -172,6 +175,7 @@ class History:
             unit.ended = ""
             unit.ours |= {event.account} if ref.safe else set()
             unit.opened[event.account] = ref
+            unit.before.pop(event.account, None)
             self._recent(unit, event.account, ref)
 
     def _spend(self, accounts: Iterable[str], at: datetime, where: tuple[Scope, ...]) -> None:
@@ -181,7 +185,8 @@ class History:
 
     def _sent(self, unit: UnitHistory, account: str, ref: Ref) -> None:
         # from the sending on it is not known which of the two opens
-        unit.opened.pop(account, None)
+        if (was := unit.opened.pop(account, None)) is not None:
+            unit.before[account] = was
         self._recent(unit, account, ref)
 
     def _recent(self, unit: UnitHistory, account: str, ref: Ref) -> None:

@@ -25,8 +25,9 @@ LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(l
 
 @dataclass(frozen=True)
 class LoginHow:
-    """How one logs in: by `auth`, seen at `page`; or by what `post` takes, after what `get` gives. `keep` names what the wire
-    keeps of these answers, and where it stands there."""
+    """How one logs in: by `auth`, seen at `page`; or by what `post` takes (as an object, or with `encode: form` as a form), after
+    what `get` gives. `keep` names what the wire keeps of these answers, and where it stands there: a place of the object,
+    `cookie NAME` or `header NAME`."""
 
     auth: Literal["", "basic", "digest"] = ""
     page: str = ""
@@ -34,6 +35,7 @@ class LoginHow:
     post: str = ""
     body: Mapping[str, str] = field(default_factory=dict)
     keep: Mapping[str, str] = field(default_factory=dict)
+    encode: Literal["", "form"] = ""
 
 
 @dataclass(frozen=True)
@@ -73,7 +75,8 @@ class AskHow(Unprompted):
 class OpHow(Unprompted):
     """What is sent: one of the methods and its place. `put` starts from the object just read, `patch` holds the changed
     members alone. `new` are the members of a new object that nothing else gives, as written or one of (yes) (no) (null)
-    (list) (zero); `fill` are members made from slots."""
+    (list) (zero); `fill` are members made from slots. `list: yes`: the place takes its whole list, so what is sent is the list as
+    it was just read, with the item changed, put at the end, or (where nothing is filled in) left out."""
 
     post: str = ""
     put: str = ""
@@ -81,6 +84,7 @@ class OpHow(Unprompted):
     delete: str = ""
     new: Mapping[str, str] = field(default_factory=dict)
     fill: Mapping[str, str] = field(default_factory=dict)
+    list: Literal["", "yes", "no"] = ""
     view: View | None = field(default=None, metadata=OURS)
 
     def method(self) -> tuple[str, str]:
@@ -146,6 +150,7 @@ class Call:
     headers: tuple[tuple[str, Member], ...] = ()
     auth: tuple[str, str, Ref] | None = None
     keep: Mapping[str, str] = field(default_factory=dict)
+    form: bool = False
 
 
 @dataclass(frozen=True)
@@ -168,9 +173,17 @@ def _headers(channel: Channel) -> tuple[tuple[str, Member], ...]:
 
 
 def _kept(text: str) -> Member:
-    """A text of a login or a header: `{token}` alone is what the wire kept under that name."""
-    inside = text[1:-1] if text.startswith("{") and text.endswith("}") else ""
-    return Kept(inside) if inside and slots(text) == ((inside, ""),) else (text,)
+    """A text of a login or a header: `{token}` is what the wire kept under that name."""
+    names = [name for name, notation in slots(text) if not notation]
+    if not names:
+        return (text,)
+    if text == f"{{{names[0]}}}":
+        return Kept(names[0])
+    parts: list[str | Kept] = []
+    for name in names:
+        before, _, text = text.partition(f"{{{name}}}")
+        parts += [before, Kept(name)]
+    return tuple(part for part in (*parts, text) if part != "")
 
 
 # ---- logging in -----------------------------------------------------------------------------------------------------
@@ -191,7 +204,8 @@ def login(
         if isinstance(got, Lost) or got.status >= 400:
             return _entered(channel, got, False)
     body = _nested({name: _credential(text, account, secret) for name, text in how.body.items()})
-    return _entered(channel, (yield Call("POST", how.post, body, keep=how.keep)), True)
+    sent = Call("POST", how.post, body, keep=how.keep, form=how.encode == "form")
+    return _entered(channel, (yield sent), True)
 
 
 def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
@@ -295,6 +309,8 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     found: Tree = None
     fill = dict(order.fill)
     handles = {name: place for name, place in how.view.handles.items() if f"{{{name}}}" in at} if how.view else {}
+    if how.list == "yes" and how.view is not None:
+        return (yield from _tell_whole(channel, how, verb, at, fill))
     if how.view is not None and (verb in ("put", "patch") or handles):
         above = how.view.ask.view if not how.view.at else None
         if above is not None:
@@ -317,6 +333,45 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     except ValueError as e:
         return No(str(e), sent=False)
     got = yield Call(verb.upper(), target, body, _headers(channel))
+    if (bad := _wrong(channel, got, sent=True)) is not None:
+        return bad
+    return Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
+
+
+def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str, Text]) -> Telling:
+    """Write a list as a whole: as it was just read, with one item changed, added or left out."""
+    assert how.view is not None
+    read = yield from _asked(channel, how.view.ask, fill)
+    if not isinstance(read, Done):
+        return read
+    tree, where = read.reply.tree, how.view.at.removesuffix("/*").removesuffix("*")
+    if how.view.ask.next and one(tree, how.view.ask.next) not in (MISSING, None, ""):
+        return No("its list comes in parts, so it cannot be written whole", sent=False)
+    there = one(tree, where) if where else tree
+    if not isinstance(there, list):
+        return No("it shows no list there", sent=False)
+    at_place = next((n for n, item in enumerate(there) if (as_text(one(item, how.view.key)),) == fill.get("key")), None)
+    bound = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
+    try:
+        members = {name: fill_in(template, fill) for name, template in how.fill.items()}
+        if at_place is not None:
+            members |= {name: _typed(name, text, one(there[at_place], name)) for name, text in bound.items()}
+        elif how.fill and not bound:
+            members = {name: _literal(text) for name, text in how.new.items()} | members
+        else:
+            return No("there is no such item any more", sent=False)
+    except ValueError as e:
+        return No(str(e), sent=False)
+    whole = _copied(tree)
+    items = one(whole, where) if where else whole
+    if at_place is not None and not members:
+        del items[at_place]
+    else:
+        if at_place is None:
+            items.append({})
+        for name, member in members.items():
+            _put(items[-1 if at_place is None else at_place], name, member)
+    got = yield Call(verb.upper(), place(fill_in(at, fill)), whole, _headers(channel))
     if (bad := _wrong(channel, got, sent=True)) is not None:
         return bad
     return Done(Replies(tree=got.tree if isinstance(got, Answer) else None))

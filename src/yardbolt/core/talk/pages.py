@@ -143,6 +143,9 @@ class OpHow(Unprompted):
         yield ("page",), self.page
         for name, template in self.fill.items():
             yield ("fill", name), template
+        for later, form in self.after.items():
+            for name, template in form.fill.items():
+                yield ("after", later, "fill", name), template
 
     def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> OpHow:
         """The same, written on what this asks for."""
@@ -291,7 +294,8 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
     if isinstance(how, OpHow):
         if how.link and not how.bound and not how.fill and any(name.startswith(BOUND) for name in fill):
             raise ValueError("its form is behind a row, and 'fill' does not say which field takes it")
-        for template in how.fill.values():
+        later = [text for form in how.after.values() for text in form.fill.values()]
+        for template in (*how.fill.values(), *later):
             fill_in(template, fill)  # which raises where a slot stays open; empty on purpose is no open slot
     return fill_in(how.page, fill)
 
@@ -372,7 +376,10 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         form = _form_of(shown, how.form)
     if form is None:
         return No(f"it shows no form {how.form}".rstrip(), sent=False)
-    changed: dict[str, Text] = {name: fill_in(template, order.fill) for name, template in how.fill.items()}
+    changed: dict[str, Text] = {
+        (_in_row(row, "fields", name) or name) if how.cells == "yes" else name: fill_in(template, order.fill)
+        for name, template in how.fill.items()
+    }
     # what a table calls its columns says nothing of the fields behind a row: there `fill` does
     for name, text in order.fill.items():
         if name.startswith(BOUND) and (how.bound or not how.link):
@@ -396,7 +403,9 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         done.add(name)
         further = how.after[name]
         try:
-            fields = _fields(shown[name], {key: (text,) for key, text in further.fill.items()}, press=further.press)
+            fields = _fields(
+                shown[name], {key: fill_in(text, order.fill) for key, text in further.fill.items()}, press=further.press
+            )
         except ValueError as e:
             return Unclear(str(e))
         got = yield Submit(str(shown[name]["own"]), fields, further.press, channel.marks())
