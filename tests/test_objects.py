@@ -30,7 +30,7 @@ from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import extract, merge
 from yardbolt.core.family.writing import render
-from yardbolt.core.plane.change import Make, Set
+from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import get
 from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret, Slot
@@ -183,6 +183,58 @@ def test_objects_are_read_and_written_at_the_very_place() -> None:
     assert isinstance(run_on(cabinet, talk.ask_(channel, Fetch(AskHow("/away", "next")), None)), Unclear), (
         "another host is not asked"
     )
+
+
+def test_a_list_is_written_whole_and_a_session_may_be_a_cookie() -> None:
+    """As it was just read, with one item changed, put at the end or left out; in parts it is not written. A login as a form, a
+    header with the cookie in its midst."""
+    tree = json.loads(json.dumps(TREE))
+    tree["channels"]["api"] |= {
+        "headers": {"Cookie": "sid={sid}"},
+        "login": {
+            "post": "/sit",
+            "encode": "form",
+            "body": {"name": "{account}", "word": "{secret}"},
+            "keep": {"sid": "cookie sid"},
+        },
+    }
+    del tree["asks"]["folk"]["rows"][0]["handles"]
+    for op in ("folk", "hire"):
+        tree["ops"][op] = {k: v for k, v in tree["ops"][op].items() if k not in ("patch", "post")} | {
+            "put": "/all",
+            "list": "yes",
+        }
+    tree["asks"]["folk"]["get"] = "/all"
+    tree["ops"]["dismiss"] = {"on": "folk", "drop": ["accounts/*"], "put": "/all", "list": "yes"}
+    family = family_of(tree)
+    _, channel, talk = family.channel_of("https")
+    people = [
+        {"name": "keeper", "rank": "boss", "from": [], "off": False},
+        {"name": "other", "rank": "guest", "from": [], "off": True},
+    ]
+    sent: list[Call] = []
+
+    def unit(call: Call, more: str | None = None) -> Answer | Lost:
+        sent.append(call)
+        return Answer(200, {"items": people, "next": more} if call.method == "GET" else {})
+
+    assert isinstance(run_on(unit, talk.login(channel, "keeper", Ref("safe:a"), False, {})), Opened)
+    assert sent[-1].form and sent[-1].keep == {"sid": "cookie sid"}
+    plane = merge(
+        family, extract(family, family.asks[0], run_on(unit, talk.ask_(channel, Fetch(family.asks[0].how), None)).reply)
+    ).plane
+    assert sent[-1].headers == (("Cookie", ("sid=", Kept("sid"))),)
+
+    def told(change: Any) -> list[Any]:
+        assert isinstance(run_on(unit, talk.tell(channel, render(family, change, plane), None)), Done)
+        return [{k: v[0] if isinstance(v, tuple) else v for k, v in item.items()} for item in sent[-1].body["items"]]
+
+    assert told(Set(("accounts", "other", "role"), "full")) == [people[0], people[1] | {"rank": "boss"}]
+    assert told(Drop(("accounts", "keeper"))) == people[1:]
+    made = told(Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new")))))
+    assert made[:2] == people and (made[2]["name"], made[2]["rank"], made[2]["off"]) == ("new", "guest", False)
+    gone = run_on(unit, talk.tell(channel, render(family, Drop(("accounts", "nobody")), plane), None))
+    assert gone == No("there is no such item any more", sent=False)
 
 
 # ---- the bench ------------------------------------------------------------------------------------------------------

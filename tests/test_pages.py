@@ -241,6 +241,7 @@ SHED: dict[str, Any] = {
              "one": {"each": "accounts", "on": "folk", "link": "alter", "form": "one", "leaves": {"accounts/*/role": "r"}}},
     "ops": {"ways": {"on": "ways", "set": ["services/http/enabled", "services/https/enabled", "idle", "interfaces/*/addresses"]},
             "socket": {"on": "sockets", "cells": "yes", "press": "Note", "set": ["interfaces/*/enabled", "interfaces/*/bundle"]},
+            "hire": {"page": "/folk", "form": "new", "make": ["accounts/*"], "fill": {"n": "{key}", "r": "{role}"}, "blank": ["w"], "after": {"word": {"fill": {"w": "{secret}"}}}},
             "person": {"on": "one", "press": "Note", "blank": ["w"], "set": ["accounts/*/role"]}},
 }  # fmt: skip
 WAYS = (
@@ -293,6 +294,16 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
         "socket 2", (("g", HIDDEN), ("b", ("all",))), "#0", sent.marks
     )
     assert told(Set(("accounts", "other", "role"), "read")).fields == (("r", ("guest",)), ("w", ("",)))
+    hut.after = {
+        "new": "<title>Shed</title><form name=word method=post><input type=password name=w><button>Go</button></form></html>"
+    }
+    told(Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new")))))
+    assert [dict(one.fields).get("w") for one in hut.sent] == [("",), (Slot(Ref("safe:u/new")),)]
+    tree = page(
+        "<dl><dt>Works no<dd>77</dl><p>Level: 4.1</p><b id=up>9 s</b><table><tr><td>Card<td>02:00</table></html>"
+    ).tree
+    assert tree["said"] == {"Works no": "77", "Level": "4.1"} and tree["ids"] == {"up": "9 s"}
+    assert tree["pairs"] == {"table 1": {"Card": "02:00"}}
     off = put(put(plane, ("services", "https", "enabled"), False), ("services", "http", "enabled"), True)
     for change, said in (
         (Set(("services", "http", "enabled"), False), "no word for both"),
