@@ -376,7 +376,8 @@ def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches
     card = yard("steps", *leap, code=None)
     assert f"RE-ENTRY  after change 15: https {ELSEWHERE}.7 port 8448 as keeper, this laptop at {ELSEWHERE}.10" in card
     assert f"ip address add {ELSEWHERE}.10/24 dev SOCKET" in card and f"https {NETWORK}.7 port 8448" in card
-    assert "SAFE TO UNPLUG" in yard("tighten", "--yes", *leap, code=3)
+    said = yard("tighten", "--yes", *leap, code=3)
+    assert "SAFE TO UNPLUG" in said and "NEXT  yardbolt steps ya7-01" in said
     live = point.live
     assert (live.place, point.kept.place, live.lends, live.gates["open"].open) == (
         f"{ELSEWHERE}.7/24",

@@ -68,7 +68,7 @@ def _service(address: str, plane: Plane, one: Service, source: str, account: str
     names = [a.key for a in plane.accounts if a.role != "none" and a.enabled is not False and account in ("", a.key)]
     asked = tuple((name, _ask(plane, Way(source, met, name, NOBODYS))) for name in names) if source else ()
     at = at_door(plane, met, one.transport if isinstance(one.transport, str) else "tcp")
-    return Access(one.key, at, who(plane, one.key, met), _own_limit(one), asked)
+    return Access(one.key, at, who(plane, one.key, met), _own_limit(one) + _by_bundle(plane, one.key), asked)
 
 
 def _own_limit(one: Service) -> str:
@@ -79,6 +79,17 @@ def _own_limit(one: Service) -> str:
     if one.accounts is None:
         return f"{limit}; which accounts it takes was not read"
     return f"{limit}; takes only {', '.join(one.accounts)}" if isinstance(one.accounts, tuple) else limit
+
+
+def _by_bundle(plane: Plane, service: str) -> str:
+    """What the permission bundle of each socket says of it."""
+    told = []
+    for socket in plane.interfaces:
+        bundle = plane.bundles.get(socket.bundle) if isinstance(socket.bundle, str) else None
+        if bundle is not None and socket.enabled is not False:
+            inside = isinstance(bundle.services, tuple) and service in bundle.services
+            told.append(f"{socket.key} by its bundle {bundle.key} lets in {bundle.permitted if inside else 'nobody'}")
+    return "".join(f"; {one}" for one in told)
 
 
 def _ask(plane: Plane, way: Way) -> Admission:

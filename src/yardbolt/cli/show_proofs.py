@@ -120,7 +120,14 @@ def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
 
 
 def after(found: Proved, unit: UnitInWork) -> str:
-    """The next command: a laptop that is let in only for the work leaves last of all."""
+    """The next command: whoever had business with a unit that has moved where it was goes now; a laptop that is let in only
+    for the work leaves last of all."""
+    goes, open_to_more = (
+        unit.entry.goes_to,
+        any(row.rule == "open-sources" and row.state == "fails" for row in found.document.findings),
+    )
+    if goes and goes.address == unit.entry.address and open_to_more and sound(found.document):
+        return f"yardbolt steps {unit.name}"
     return f"yardbolt {'leave' if sound(found.document) and passing(found.plane, unit.site) else 'sheet'} {unit.name}"
 
 
