@@ -19,6 +19,8 @@ import pytest
 from tests.bare import run_on
 from tests.conftest import ELSEWHERE, MASTER, NETWORK, Bench, Tool
 from tests.test_job import journal
+from tests.test_yard import leaf
+from tests.yard.webtruth import EVERY, FAILS, LEAVES
 from yardbolt.adapters.files import load_family, shipped
 from yardbolt.bench.accesspoint import AccessPoint
 from yardbolt.bench.intercomexchange import IntercomExchange
@@ -284,6 +286,23 @@ def yard(tool: Tool, benches: Callable[[], Bench], light_safe: bytes) -> Tool:
 def unit_of(bench: Bench, kind: type) -> Any:
     """One of the units of the bench."""
     return next(stand.unit for stand in bench.stands if isinstance(stand.unit, kind))
+
+
+def test_what_is_planted_is_told_and_nothing_else(yard: Tool, benches: Callable[[], Bench]) -> None:
+    """All five, as they left the works: every planted fact is on the plane, what is wrong fails in words that name it, and nothing
+    else fails."""
+    yard("enter", "--yes", "--this-one", "ix5-01")
+    for name, told in json.loads(yard("check", "--format", "json", code=3)).items():
+        for path, value in LEAVES[name].items():
+            assert leaf(told["plane"], path) == value, (name, path)
+        fails: dict[str, list[str]] = {}
+        for row in told["findings"]:
+            if row["state"] == "fails":
+                fails.setdefault(row["rule"], []).append(f"{row['subject']} {row['saw']}")
+        wanted = {rule: words for rule, words in (EVERY | FAILS[name]).items() if words}
+        assert set(fails) == set(wanted), (name, set(fails) ^ set(wanted))
+        for rule, words in wanted.items():
+            assert any(words in saw for saw in fails[rule]), (name, rule, fails[rule])
 
 
 def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, benches: Callable[[], Bench]) -> None:

@@ -62,8 +62,10 @@ def leaf(plane: object, written: str) -> object:
     if not rest:
         return node
     if "items" in node:
-        key, _, last = rest[0].rpartition("/")
-        return node["items"].get(key, {}).get(last)
+        key = max((k for k in node["items"] if rest[0].startswith(f"{k}/")), key=len, default="")
+        last = rest[0][len(key) + 1 :]
+        item = node["items"].get(key, {})
+        return leaf(item, last) if "/" in last and key else item.get(last)
     return node[rest[0]]
 
 

@@ -66,6 +66,11 @@ def text(raw: Any) -> str:
     return got
 
 
+def program(raw: Any) -> str:
+    """The program of a command, without what is given to it: that may be a secret."""
+    return text(raw).split(maxsplit=1)[0] if str(raw).strip() else text(raw)
+
+
 def number(raw: Any) -> int:
     """A whole number."""
     # 18 digits fit any counter a unit can have; more is a hostile text

@@ -22,6 +22,7 @@ from .kinds import (
     nameset,
     number,
     part,
+    program,
     reference,
     seconds,
     sources,
@@ -269,7 +270,7 @@ class Job:
     key: str
     owner: str | Absent | None = leaf(text, "the account it runs as")
     schedule: str | Absent | None = leaf(text, "when it runs, as the unit writes it")
-    runs: str | Absent | None = leaf(text, "the program it runs, without what is given to it")
+    runs: str | Absent | None = leaf(program, "the program it runs, without what is given to it")
     origin: str | Absent | None = leaf(text, "who put it there: package, ours, unknown")
 
 

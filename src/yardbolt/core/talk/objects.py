@@ -368,7 +368,7 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
         del items[at_place]
     else:
         if at_place is None:
-            items.append({})
+            items += [{}]
         for name, member in members.items():
             _put(items[-1 if at_place is None else at_place], name, member)
     got = yield Call(verb.upper(), place(fill_in(at, fill)), whole, _headers(channel))

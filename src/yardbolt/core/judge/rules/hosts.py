@@ -49,7 +49,15 @@ def _jobs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         path = ("jobs", job.key)
         if job.origin == "unknown":
             runs = f" runs {job.runs}" if isinstance(job.runs, str) else ""
-            saw = f"{job.key}{runs} as {job.owner or 'whom was not read'} ({job.schedule or 'when was not read'})"
+            owner = (
+                f" as {job.owner}"
+                if isinstance(job.owner, str)
+                else " as whom was not read"
+                if job.owner is None
+                else ""
+            )
+            when = job.schedule if isinstance(job.schedule, str) else "when was not read"
+            saw = f"{job.key}{runs}{owner} ({when})"
             yield Verdict(path, State.FAILS, saw)
         elif job.origin in ("package", "ours"):
             yield Verdict(path, State.HOLDS, "came with a package" if job.origin == "package" else "made by us")
