@@ -54,6 +54,7 @@ class Session:
         )  # fmt: skip
         self.opened = opened
         self.alive = True
+        self._heard: dict[str, Answer] = {}  # of the reading in hand
         self._withheld = ""  # why the password is not given again in this session
 
     async def close(self) -> None:
@@ -189,6 +190,7 @@ class Session:
 
         Raises UnitError when the session ended or its answers are not those of this family.
         """
+        self._heard.clear()
         family, merging = self.unit.family, Merging(self.unit.family)
         evidence: list[Evidence] = []
         blind: list[Blind] = []
@@ -251,7 +253,7 @@ class Session:
 
     async def _answers(self, fetches: tuple[Fetch, ...]) -> tuple[Answer, ...]:
         if self.talk.ask_all is None:
-            return tuple([await self.ask(fetch) for fetch in fetches])
+            return tuple([await self._once(fetch) for fetch in fetches])
         if not fetches:
             return ()
         if not self.alive:
@@ -261,6 +263,16 @@ class Session:
         for answer in answers:
             self._after(answer)
         return answers
+
+    async def _once(self, fetch: Fetch) -> Answer:
+        """What two asks of one reading have in common, the very same page or object, is fetched once."""
+        key = repr((fetch.how, fetch.fill))
+        if key not in self._heard:
+            answer = await self.ask(fetch)
+            if not isinstance(answer, Done):
+                return answer
+            self._heard[key] = answer
+        return self._heard[key]
 
     def _understood(self, reading: Reading) -> None:
         listed = self.way.account in reading.plane.accounts
