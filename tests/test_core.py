@@ -81,7 +81,7 @@ def test_paths_survive_being_written(parts: list[str]) -> None:
 
 
 SAMPLES: dict[str, Any] = {
-    "text": "t", "number": 3, "seconds": NEVER, "flag": True, "sources": ANYONE, "wordset": ("x", "y"), "trial_end": "locked", "nameset": ("a b", "c"), "doubt_set": ("locked", "starting"),
+    "text": "t", "program": "p", "number": 3, "seconds": NEVER, "flag": True, "sources": ANYONE, "wordset": ("x", "y"), "trial_end": "locked", "nameset": ("a b", "c"), "doubt_set": ("locked", "starting"),
     "reference": Ref("safe:u/a"), "interface_addresses": ("192.0.2.1/24", "2001:db8::1/64"),
 }  # fmt: skip
 
