@@ -76,6 +76,7 @@ def _read(draft: Draft, tree: Tree, branch: Branch, at: Path) -> None:
 
 _JSON_TYPES: Mapping[str, Any] = {
     "text": {"type": ["string", "null"]},
+    "program": {"type": ["string", "null"]},
     "number": {"type": ["integer", "null"]},
     "seconds": {"anyOf": [{"type": ["number", "null"]}, {"const": "never"}]},
     "flag": {"type": ["boolean", "null"]},
