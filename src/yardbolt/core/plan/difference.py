@@ -107,7 +107,8 @@ def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
         why = family.why_not(want.path, "has no way to remove it")
         # what must stay gets a password of the owner's
         own = Set((*want.path, "secret"), site.secret(want.path[1]), want.rule)
-        mends = want.path[0] == "accounts" and op_for(family, own) and get(plane, own.path) != own.value
+        known = want.path[0] == "accounts" and want.path[1] in site.factory
+        mends = known and op_for(family, own) and get(plane, own.path) != own.value
         return [own] if mends else [], [Gap(want.path, want.rule, why)]
     out: list[Change] = []
     if want.path[0] == "accounts":

@@ -45,12 +45,10 @@ def short(change: Change, near: str = "") -> str:
             return f"bundle {name} from {brief(sources, near)}"
         case Set(("clock", "offset"), _):
             return "clock"
-        case Set(("alerts", "recipients"), value):
-            return (
-                f"alerts to {human(path, value)}"
-                if (path := change.path) and isinstance(value, tuple)
-                else "alerts to nobody"
-            )
+        case Set(("alerts", "recipients"), tuple() as value):
+            return f"alerts to {', '.join(value)}"
+        case Set(("alerts", "recipients"), _):
+            return "alerts to nobody"
         case Set((("name" | "banner") as leaf,), _):
             return leaf
         case Set(("policy", "min_length" | "classes"), value):
