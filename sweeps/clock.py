@@ -72,7 +72,13 @@ class Machine(Host):
         ]  # fmt: skip
         with (self.folder / "log").open("ab") as log:
             self.process = subprocess.Popen(argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
-        self.pid, end = self.process.pid, time.monotonic() + 900
+        self.pid = self.process.pid
+        self.is_up()
+
+    def is_up(self) -> None:
+        """Wait until it has started; emulated, that takes minutes."""
+        assert self.process is not None
+        end = time.monotonic() + 900
         while "yes" not in self.shell("test -e /run/yard-up && echo ye''s"):
             if time.monotonic() > end or self.process.poll() is not None:
                 raise RuntimeError(f"{self.name} did not come up: {(self.folder / 'log').read_text()[-2000:]}")
@@ -107,6 +113,7 @@ def jumped(seed: int, folder: Path) -> str:
         begin(tool, host, (folder / "light.kdbx").read_bytes())
         took = 60.0
         for what in [*(chance.choice(JUMPS) for _ in range(3)), "", "", ""]:
+            host.is_up()
             began, process = time.monotonic(), tool.start("tighten", "--yes", "--this-one", name)
             if what:
                 time.sleep(chance.uniform(0.1, 0.9) * took)
