@@ -5,6 +5,8 @@ Nothing here passes a question or writes.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.judge.passwords import Demands, weaknesses
@@ -166,6 +168,13 @@ def seen_from_outside(
 ) -> Plane:
     """What the outside tells, on top of what was read inside."""
     plane = _met(unit, around, base or Plane())
+    # where its settings say that a service is off, that nothing listens there is explained
+    tried = tuple(
+        replace(trial, doubts=frozenset())
+        if isinstance(trial.outcome, NoListener) and get(plane, ("services", trial.way.service, "enabled")) is False
+        else trial
+        for trial in tried
+    )
     draft = Draft(plane)
     _note_trials(draft, unit, plane, tried)
     inside = base is not None and base.accounts.complete
