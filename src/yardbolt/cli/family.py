@@ -34,6 +34,8 @@ def check(file: Path, no_color: bool) -> int:
         show(path)
         for path, row in TABLE.items()
         if row.unit not in ("list", "item") and path not in covered and path[0] not in SEEN_FROM_OUTSIDE
+        # of a list that this make does not have, nothing is unread
+        if not any(path[: len(lacked)] == lacked for lacked in family.lacks)
     ]
     screen.say((family.title, "head"), f"  {len(family.asks)} asks, {len(family.ops)} ops: the file is sound")
     screen.head("Not read by this family", "these stay unknown")
