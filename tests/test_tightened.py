@@ -99,6 +99,10 @@ def asked(made: Host, *how: str) -> str:
 def stands(made: Host, tool: Tool) -> None:
     """What ordinary clients meet once a host was tightened."""
     kind = KINDS[made.name]
+    for _ in range(300):  # its init starts the SSH server last
+        if connects(made.at(TECHNICIAN), made.address, 22):
+            break
+        time.sleep(0.1)
     for port in (21, 23, 80):
         assert not connects(made.at(TECHNICIAN), made.address, port), port
     for login in (kind.login, "guest:guest", "works:Millstone-2", "tech:tech", "backup2:x"):

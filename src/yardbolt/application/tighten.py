@@ -22,7 +22,7 @@ from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import Plane, holds_secret, item_of
+from yardbolt.core.plane.table import Plane, holds_secret, item_of, reached
 from yardbolt.core.run.documents import CheckDocument, TargetDocument
 from yardbolt.core.run.events import (
     InputsChanged,
@@ -149,7 +149,15 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
 def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:
     if approved is None:
         return target_of(unit, plane)
-    target = target_from(approved.target)
+    found = from_tree(approved.found)
+    # what was as wanted, and cannot be read just now, is not done again; that it is unread is said at the end
+    target = tuple(
+        want
+        for want in target_from(approved.target)
+        if want.kind != "set"
+        or get(plane, want.path) is not None
+        or not reached(want.path, get(found, want.path), want.value)
+    )
     # a clock goes wrong by itself, and while it is wrong much cannot be read: setting it needs no new approval
     more = (
         () if any(want.path == CLOCK for want in target) else (w for w in target_of(unit, plane)[0] if w.path == CLOCK)
