@@ -14,13 +14,10 @@ import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tests.conftest import MASTER, Tool
+from sweeps.hosts import laid_out
 from tests.test_tightened import begin, stands
 from tests.yard.hosts import OFFICE, STATION, STRANGER, TECHNICIAN, Host, run
-from tests.yard.truth import FILTER, KINDS
-from yardbolt.adapters.safe import create
 from yardbolt.bench.realhost import PACKAGES
-from yardbolt.core.secret import Secret
 
 JUMPS = ("+30 days", "-400 days", "+3 hours", "-2 hours", "+20 seconds", "power")
 FIRST = """#!/bin/sh
@@ -99,22 +96,17 @@ class Machine(Host):
 
 def jumped(seed: int, folder: Path) -> str:
     """One host, from as found to as left, its clock set three times; what went wrong, or nothing."""
-    chance, name = random.Random(seed), "mill" if seed % 3 else "cabin"
+    chance = random.Random(seed)
     (folder / "host").mkdir()
-    host = Machine(name, 8, "", KINDS[name].start, folder / "host", KINDS[name].boot)
-    filled = FILTER.replace("NET6", host.network6).replace("NET", host.network)
-    host.setup = f"FILTER='{filled}'\n" + KINDS[name].setup.replace("NET", host.network)
-    tool = Tool(folder / "job", {**os.environ, "COLUMNS": "120", "HOME": str(folder)})
-    tool.folder.mkdir()
-    create(folder / "light.kdbx", Secret(MASTER), None, None)
+    host, tool = laid_out(Machine, 8, seed, folder)
     try:
         host.up()
-        print(seed, name, "is up", time.strftime("%H:%M:%S"), flush=True)
+        print(seed, host.name, "is up", time.strftime("%H:%M:%S"), flush=True)
         begin(tool, host, (folder / "light.kdbx").read_bytes())
         took = 60.0
         for what in [*(chance.choice(JUMPS) for _ in range(3)), "", "", ""]:
             host.is_up()
-            began, process = time.monotonic(), tool.start("tighten", "--yes", "--this-one", name)
+            began, process = time.monotonic(), tool.start("tighten", "--yes", "--this-one", host.name)
             if what:
                 time.sleep(chance.uniform(0.1, 0.9) * took)
                 host.power_cycle() if what == "power" else host.shell(f"date -s '{what}'", check=False)

@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import TypeVar
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import MASTER, Tool
@@ -18,6 +19,7 @@ from tests.yard.truth import FILTER, KINDS
 from yardbolt.adapters.safe import create
 from yardbolt.core.secret import Secret
 
+Made = TypeVar("Made", bound=Host)
 MISCHIEF = {
     "kill": "", "power": "",
     "line": "ip link set eth0 down; (sleep 20; ip link set eth0 up; ip route add default via $(ip -4 -o addr show eth0 | sed 's/.*inet \\([0-9.]*\\)[.]1[/].*/\\1.254/')) </dev/null >/dev/null 2>&1 &",
@@ -25,22 +27,29 @@ MISCHIEF = {
 }  # fmt: skip
 
 
-def disturbed(seed: int, folder: Path) -> str:
-    """One host, from as found to as left, disturbed four times; what went wrong, or nothing."""
-    chance, name = random.Random(seed), "mill" if seed % 3 else "cabin"
-    (folder / "host").mkdir()
-    run("mount", "-t", "tmpfs", "-o", "size=80m", "tmpfs", str(folder / "host"))
-    host = Host(name, list(KINDS).index(name) + 1, "", KINDS[name].start, folder / "host", KINDS[name].boot)
+def laid_out(kind: type[Made], number: int, seed: int, folder: Path) -> tuple[Made, Tool]:
+    """The host of this seed as its maker sets it up, not started, and the laptop's job folder beside it."""
+    name = "mill" if seed % 3 else "cabin"
+    host = kind(name, number, "", KINDS[name].start, folder / "host", KINDS[name].boot)
     filled = FILTER.replace("NET6", host.network6).replace("NET", host.network)
     host.setup = f"FILTER='{filled}'\n" + KINDS[name].setup.replace("NET", host.network)
     tool = Tool(folder / "job", {**os.environ, "COLUMNS": "120", "HOME": str(folder)})
     tool.folder.mkdir()
     create(folder / "light.kdbx", Secret(MASTER), None, None)
+    return host, tool
+
+
+def disturbed(seed: int, folder: Path) -> str:
+    """One host, from as found to as left, disturbed four times; what went wrong, or nothing."""
+    chance = random.Random(seed)
+    (folder / "host").mkdir()
+    run("mount", "-t", "tmpfs", "-o", "size=80m", "tmpfs", str(folder / "host"))
+    host, tool = laid_out(Host, 7, seed, folder)
     try:
         host.up()
         begin(tool, host, (folder / "light.kdbx").read_bytes())
         for what in [*(chance.choice([*MISCHIEF, "kill"]) for _ in range(4)), "", ""]:
-            process = tool.start("tighten", "--yes", "--this-one", name)
+            process = tool.start("tighten", "--yes", "--this-one", host.name)
             if what:
                 time.sleep(chance.uniform(3, 45))
                 host.power_cycle() if what == "power" else host.shell(MISCHIEF[what], check=False)

@@ -37,7 +37,7 @@ from yardbolt.core.plane.edit import get
 from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch
-from yardbolt.core.talk.objects import Answer, AskHow, Call, Kept, Signed
+from yardbolt.core.talk.objects import Answer, AskHow, Call, Kept
 from yardbolt.core.talk.outcomes import (
     Cut,
     Done,
@@ -52,8 +52,10 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
+from yardbolt.core.talk.web import Signed
 from yardbolt.wires.look import TcpLook
 from yardbolt.wires.objects import Objects
+from yardbolt.wires.tls import takes_outdated
 
 TREE: dict[str, Any] = {
     "family": "wayside", "title": "Wayside cabinet",
@@ -475,7 +477,9 @@ def served(tmp_path: Path) -> Iterator[Path]:
         f"daemon off; pid {tmp_path}/n.pid; error_log {tmp_path}/n.log; user root; events {{}}\n"
         f"http {{ access_log off; server {{ listen {at}:8443 ssl; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www;"
         f" location / {{ auth_basic cab; auth_basic_user_file {tmp_path}/basic; }} location /moved {{ return 302 https://203.0.113.9/state; }} }}\n"
-        f" server {{ listen {at}:8445 ssl; ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www; }} }}\n"
+        f" server {{ listen {at}:8445 ssl; ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www; }}\n"
+        f" server {{ listen {at}:8446 ssl; ssl_protocols TLSv1.1 TLSv1.2; ssl_ciphers ALL:@SECLEVEL=0; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www; }}\n"
+        f" server {{ listen {at}:8447 ssl; ssl_protocols TLSv1.2; ssl_certificate {tmp_path}/c.pem; ssl_certificate_key {tmp_path}/k.pem; root {tmp_path}/www; }} }}\n"
     )
     (tmp_path / "lighttpd.conf").write_text(
         f'server.document-root = "{tmp_path}/www"\nserver.bind = "{at}"\nserver.port = 8080\nserver.modules = ("mod_auth", "mod_authn_file")\n'
@@ -530,4 +534,10 @@ def test_servers_nobody_here_wrote_are_talked_to(served: Path) -> None:
     assert isinstance(old, Cut) and "outdated: yes" in old.said and not old.secret_sent
     assert asyncio.run(got("https", 8445, "basic", "safe:a", outdated=True))[0].tree == {"mode": "easy"}
     seen = asyncio.run(TcpLook(lambda done: None).look(f"{NETWORK}.77", 8445, f"{NETWORK}.10"))
-    assert seen.details["version"] == "TLSv1"
+    assert (seen.details["version"], seen.details["outdated"]) == ("TLSv1", True)
+    assert [asyncio.run(takes_outdated(f"{NETWORK}.77", port, "", 5.0)) for port in (8446, 8447, 8080, 8444)] == [
+        True,
+        False,
+        None,
+        None,
+    ]

@@ -49,7 +49,8 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Proof, Submit
+from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Submit
+from yardbolt.core.talk.web import Signed
 from yardbolt.wires.pages import Pages, _read
 
 TREE: dict[str, Any] = {
@@ -338,7 +339,7 @@ def test_a_first_visit_is_answered_only_by_consent_and_a_login_may_take_two_page
     assert channel.gate_answer("terms") is not None and channel.answers() == (("tongue: say = en", ""),)
     opened = run_on(hut, talk.login(channel, "keeper", Ref("safe:a"), False, {"terms": ("",)}))
     assert isinstance(opened, Opened) and [one.form for one in hut.sent] == list(forms)
-    assert hut.sent[-1].fields == (("salt", HIDDEN), ("proof", Proof(Ref("safe:a"), "salt")))
+    assert hut.sent[-1].fields == (("salt", HIDDEN), ("proof", Signed(Ref("safe:a"), "salt")))
 
 
 @pytest.mark.parametrize(

@@ -272,11 +272,23 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("open-sides", {**BUNDLED, "interfaces__x__side": "inside"}, {H}),
     ("open-sides", {**BUNDLED, "bundles__all__permitted": NOBODY, "interfaces__x__side": "wireless"}, {H}),
     ("open-sides", BUNDLED, {U}),
+    ("open-sides", {**BUNDLED, "interfaces__x__side": "far"}, {U}),
+    ("open-sides", {**BUNDLED, "bundles__all__services": ABSENT, "interfaces__x__side": "outside"}, {U}),
     ("open-sources", {**BUNDLED, **SSH, "services__ssh__permitted": ABSENT, "interfaces": 1, **NO_FILTER}, {F}),
     ("announcing", {"interfaces__x__side": "wireless", "interfaces__x__announces": True}, {F}),
     ("announcing", {"interfaces__x__side": "outside", "interfaces__x__announces": False}, {H}),
     ("old-tls", {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1"}, {F}),
-    ("old-tls", {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1.2"}, {H}),
+    (
+        "old-tls",
+        {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1.2", "certificates__a__outdated": False},
+        {H},
+    ),
+    (
+        "old-tls",
+        {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1.2", "certificates__a__outdated": True},
+        {F},
+    ),
+    ("old-tls", {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1.2"}, {U}),
     ("old-tls", {"certificates__a__port": 443}, {U}),
     ("place", {"interfaces__x__addresses": ("192.0.2.1/24",)}, {N}),  # the job sends it nowhere
 ]

@@ -9,7 +9,7 @@ from ipaddress import ip_interface
 from yardbolt.core.addresses import FOUR, SIX, AddressSet, is_address
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.judge.access import Admission, Sources, admission, at_door, conditions, who
+from yardbolt.core.judge.access import Admission, Sources, admission, at_door, conditions, let_in, who
 from yardbolt.core.judge.filter import At, odd, through
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.table import Plane, Service
@@ -85,10 +85,10 @@ def _by_bundle(plane: Plane, service: str) -> str:
     """What the permission bundle of each socket says of it."""
     told = []
     for socket in plane.interfaces:
-        bundle = plane.bundles.get(socket.bundle) if isinstance(socket.bundle, str) else None
-        if bundle is not None and socket.enabled is not False:
-            inside = isinstance(bundle.services, tuple) and service in bundle.services
-            told.append(f"{socket.key} by its bundle {bundle.key} lets in {bundle.permitted if inside else 'nobody'}")
+        if isinstance(socket.bundle, str) and socket.enabled is not False:
+            lets = let_in(plane, socket)
+            who_by = "whom was not read" if lets is None else lets[1] if service in lets[0] else "nobody"
+            told.append(f"{socket.key} by its bundle {socket.bundle} lets in {who_by}")
     return "".join(f"; {one}" for one in told)
 
 

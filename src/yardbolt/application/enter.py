@@ -11,11 +11,12 @@ from yardbolt.core.judge.passwords import effective, suggest
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.events import GateAnswering, GateMet, GatePassed
 from yardbolt.core.secret import Ref, Secret, Slot, Text
-from yardbolt.core.talk.outcomes import Asked, NoListener, NotReady, said_by, told
+from yardbolt.core.talk.outcomes import Asked, Login, NoListener, NotReady, said_by, told
 
 from .check import Checked, check
 from .identity import recognise
 from .reach import candidates, floor_of
+from .session import Session
 from .unit import TYPED, UnitInWork
 
 MOST_GATES = 4
@@ -130,11 +131,13 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
     account, consents = way.account, dict[str, Text]()
     for _ in range(MOST_GATES):
         outcome, session = await unit.enter(way, consents)
+        # the last answer may make it start again; what it holds then, a login by the new secret tells
+        if isinstance(outcome, NotReady) and "change" in consents:
+            return await _passed(unit, account, consents)
+        if isinstance(outcome, NotReady) and consents:
+            outcome, session = await _once_ready(unit, way)
         if session is not None:
             await session.close()
-            return await _passed(unit, account, consents)
-        # the last answer may make it start again; what it holds then, a login by the new secret tells
-        if isinstance(outcome, NotReady) and consents:
             return await _passed(unit, account, consents)
         if not isinstance(outcome, Asked):
             why = unit.scrub(said_by(outcome)).strip().split("\n")[-1][:120]
@@ -174,15 +177,20 @@ async def _passed(unit: UnitInWork, account: str, consents: dict[str, Text]) -> 
     return done
 
 
-async def _confirm(unit: UnitInWork, account: str) -> None:
-    """A new connection with the new secret: only this tells which password holds."""
-    way = Way(unit.site.laptop, unit.best_door(unit.last_plane()), account, unit.site.secret(account))
-    outcome, session = await unit.enter(way)
+async def _once_ready(unit: UnitInWork, way: Way) -> tuple[Login, Session | None]:
+    """A login, as soon as the unit takes logins again."""
     for _ in range(STARTING):
+        outcome, session = await unit.enter(way)
         if not isinstance(outcome, NotReady | NoListener):
             break
         await unit.clock.sleep(max(1.0, unit.family.factory.ready_after))
-        outcome, session = await unit.enter(way)
+    return outcome, session
+
+
+async def _confirm(unit: UnitInWork, account: str) -> None:
+    """A new connection with the new secret: only this tells which password holds."""
+    way = Way(unit.site.laptop, unit.best_door(unit.last_plane()), account, unit.site.secret(account))
+    outcome, session = await _once_ready(unit, way)
     if session is None:
         problem = f"the new password of {account} was sent, but did not open a new connection: {told(outcome)}"
         raise Stopped(f"{unit.name}: {problem}; run the same command again")

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.judge.access import passing, who
-from yardbolt.core.judge.rules.upkeep import GUARD_KEY
+from yardbolt.core.job import GUARD_KEY
+from yardbolt.core.judge.access import has_bundles, passing, who
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
@@ -151,7 +151,7 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
         service = plane.services.get(door.service)
         if service is None or service.enabled is False:
             continue
-        sources = who(plane, service.key, door).possible if len(plane.bundles) else service.permitted
+        sources = who(plane, service.key, door).possible if has_bundles(plane) else service.permitted
         permitted = "anyone" if sources is ABSENT else human(("services", service.key, "permitted"), sources)
         yield BackIn(
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,

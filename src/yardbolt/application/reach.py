@@ -9,8 +9,8 @@ from dataclasses import replace
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
+from yardbolt.core.job import GUARD_KEY
 from yardbolt.core.judge.passwords import Demands, weaknesses
-from yardbolt.core.judge.rules.upkeep import GUARD_KEY
 from yardbolt.core.plane.edit import Draft, exists, get
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.table import Plane
@@ -34,7 +34,7 @@ from yardbolt.core.talk.outcomes import (
 
 from .session import Session
 from .surroundings import Surroundings, answers, certificates, published_communities
-from .trials import LOCKED, Trial, settled
+from .trials import ELSEWHERE, LOCKED, Trial, settled
 from .unit import TYPED, TYPED_KEY, UnitInWork
 
 LONGEST_SAID = 600
@@ -106,9 +106,8 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
     """An open session by a login of ours or, failing that, by a published one that opened; else the reasons why there
     is none."""
     why: list[str] = []
-    gone: set[str] = (
-        set()
-    )  # services that nobody answers; where it is silent or cut off, nothing readable is tried instead
+    # where it is silent or cut off, nothing readable is tried instead
+    gone: set[str] = set()  # services that nobody answers
     for way in candidates(unit):
         if way.service in gone:
             continue
@@ -170,7 +169,7 @@ def seen_from_outside(
     plane = _met(unit, around, base or Plane())
     # where its settings say that a service is off, that nothing listens there is explained
     tried = tuple(
-        replace(trial, doubts=frozenset())
+        replace(trial, doubts=trial.doubts & {ELSEWHERE})
         if isinstance(trial.outcome, NoListener) and get(plane, ("services", trial.way.service, "enabled")) is False
         else trial
         for trial in tried

@@ -98,6 +98,7 @@ def certificates(around: Surroundings, today: str) -> list[tuple[tuple[str, ...]
                 ((*path, "subject"), seen.banner),
                 ((*path, "self_signed"), seen.details.get("self-signed")),
                 ((*path, "protocol"), seen.details.get("version")),
+                ((*path, "outdated"), seen.details.get("outdated")),
             ]
             if until := seen.details.get("until"):
                 out.append(((*path, "days_left"), (date.fromisoformat(until) - date.fromisoformat(today)).days))

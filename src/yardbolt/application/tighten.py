@@ -4,26 +4,21 @@ off."""
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, replace
 from typing import Any
 
 from yardbolt.core.doors import Way
-from yardbolt.core.errors import IdentityError, OperatorError, Stopped, Trouble, UnitError, YardboltError
-from yardbolt.core.family.reading import Reading
-from yardbolt.core.family.writing import plain_order
-from yardbolt.core.judge.access import admit, who
+from yardbolt.core.errors import IdentityError, OperatorError, Stopped, UnitError, YardboltError
+from yardbolt.core.judge.access import who
 from yardbolt.core.judge.demands import Gap, Target
-from yardbolt.core.judge.rules.upkeep import GUARD_KEY
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief, full
-from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.document import from_tree, to_tree
-from yardbolt.core.plane.edit import exists, get, put
-from yardbolt.core.plane.kinds import ABSENT, NEVER
+from yardbolt.core.plane.edit import get
 from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import Plane, holds_secret, item_of, reached
-from yardbolt.core.run.documents import CheckDocument, TargetDocument
+from yardbolt.core.plane.table import Plane, reached
+from yardbolt.core.run.documents import TargetDocument
 from yardbolt.core.run.events import (
     InputsChanged,
     ProofTried,
@@ -36,19 +31,17 @@ from yardbolt.core.run.events import (
 from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
 )
-from yardbolt.core.run.execute import carry_out
-from yardbolt.core.run.filing import reading_fields
-from yardbolt.core.run.proofs import Proof, Result, Sort
+from yardbolt.core.run.execute import carry_out, secret_of
+from yardbolt.core.run.proofs import Result, Sort
 from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Pause, Read, Request, Return, Returned, Send
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, NoListener, Open, Unclear, Untried, spends_a_try
 
-from .check import file_once
-from .drills import NAME, drills
+from .arrival import Run, arrive
+from .drills import drills
 from .enter import prepare
-from .identity import box_of, not_another, recognise, same_unit
+from .identity import same_unit
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
-from .reach import candidates, published_ways, shut_out, way_in, with_answered, with_credentials
 from .session import Session
 from .steps import CLOCK, PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
 from .unit import UnitInWork
@@ -57,25 +50,6 @@ POLL = 0.1  # seconds between two looks for a unit that restarts
 NOT_YET = 10  # half-seconds a listener may be gone
 RETRY = 2.0  # seconds between two rounds of logins
 LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
-
-
-@dataclass
-class Run:
-    """One run on one unit: its number, its open sessions, and how far it is."""
-
-    unit: UnitInWork
-    number: int
-    sessions: dict[Way, Session] = field(default_factory=dict)
-    total: int = 0
-    finished: int = 0
-    drilled: list[Proof] = field(default_factory=list)
-    renewed: bool = False  # another certificate or key was announced, and the box behind it is not recognised yet
-
-    async def close(self) -> None:
-        """Log out everywhere."""
-        for session in self.sessions.values():
-            await session.close()
-        self.sessions.clear()
 
 
 @dataclass(frozen=True)
@@ -205,19 +179,10 @@ async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | 
     await prepare(unit, _accounts(sheet), f"made for {unit.job.title}, {unit.clock.now()}")
 
 
-KEY_OF: dict[tuple[str, ...], str] = {("stored", "guard"): GUARD_KEY}  # secrets that are no account's
-
-
 def _accounts(sheet: Sheet) -> tuple[str, ...]:
-    """The accounts whose secrets will be sent."""
-    return tuple(
-        dict.fromkeys(
-            KEY_OF.get(change.path) or (item_of(change.path) or change.path)[-1]
-            for change in sheet.changes
-            if isinstance(change, Make) or (isinstance(change, Set) and holds_secret(change.path))
-            if change.path[0] == "accounts" or change.path[:2] == ("snmp", "users") or change.path in KEY_OF
-        )
-    )
+    """Whose secrets will be sent, as the safe calls them."""
+    refs = (secret_of(change) for change in sheet.changes)
+    return tuple(dict.fromkeys(ref.entry.partition("/")[2] for ref in refs if ref is not None and ref.safe))
 
 
 def stopped(run: Run, outcome: Outcome, command: str) -> YardboltError:
@@ -230,165 +195,6 @@ def stopped(run: Run, outcome: Outcome, command: str) -> YardboltError:
 
 
 # ---- arriving -------------------------------------------------------------------------------------------------------
-
-
-async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
-    """A fresh reading, and every login of ours that opens, tried within the budget."""
-    unit = run.unit
-    session, why = await way_in(unit)
-    if session is None:
-        raise shut_out(unit, why, "enter")
-    run.sessions[session.way] = session
-    reading = await session.read()
-    reading = await _not_lent(run, session, await _not_going_back(run, session, reading))
-    reading = await _none_waiting(run, session, reading)
-    plane, account = reading.plane, session.way.account
-    if unit.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
-        problem = f"the work order says serial {unit.entry.serial}, and the unit told none; nothing was changed"
-        raise UnitError(Trouble.GARBLED, f"{unit.name}: {problem}")
-    await recognise(unit, reading, run.number)
-    not_another(unit, box_of(unit, plane))
-    if exists(plane, ("accounts", account)) is not True:
-        problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
-        raise UnitError(Trouble.GARBLED, problem)
-    _file_found(unit, reading, account)
-    seen = set()
-    for way in run.sessions:
-        seen.add(way.account)
-        if exists(plane, ("accounts", way.account)):
-            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
-    for way in candidates(unit):
-        if way.account in seen or exists(plane, ("accounts", way.account)) is not True:
-            continue
-        # its settings turn it away: the try would be spent for nothing, and what opened it last is what it has
-        held = put(plane, ("accounts", way.account, "secret"), way.secret)
-        if admit(held, way).admitted is False:
-            plane = held if unit.history().opened.get(way.account) == way.secret else plane
-            continue
-        outcome, more = await unit.enter(way)
-        if more is not None:
-            seen.add(way.account)
-            run.sessions[way] = more
-            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
-        elif isinstance(outcome, Locked):
-            unit.report(f"{unit.name}: {way.account} is locked or out of tries")
-    # a run that was cut off may have left ours with few rights, and all rights with a published one still
-    for way in published_ways(unit):
-        if (
-            way.account in seen
-            or any(full(plane, one) for one in run.sessions)
-            or not exists(plane, ("accounts", way.account))
-        ):
-            continue
-        _, more = await unit.enter(way)
-        if more is not None:
-            run.sessions[way] = more
-            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
-    plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
-    return {**reading.planes, "live": plane}, frozenset(run.sessions)
-
-
-async def _not_going_back(run: Run, session: Session, reading: Reading) -> Reading:
-    """What an earlier part of this run left under a timed return was never proven: the unit goes back now, and is read
-    again. Raises OperatorError where somebody else armed it."""
-    unit, left = run.unit, reading.plane.stores.returning
-    if left in (None, ABSENT):
-        return reading
-    assert isinstance(left, float)
-    if not unit.history().open_run()[1]:
-        when = f"in {left:.0f} s" if left != NEVER else "when it starts next"
-        raise OperatorError(
-            f"{unit.name}: a timed return that is not ours goes off {when}; wait for it, then run this again"
-        )
-    op = unit.family.op_doing("back")
-    assert op is not None
-    unit.report(f"{unit.name}: taking back what was not proven when the run was cut off")
-    session = await _with_rights(run, session, reading)
-    answer = await session.tell(plain_order(op))
-    again = await session.read()
-    if not isinstance(answer, Done) or again.plane.stores.returning is not ABSENT:
-        said = answer.said if isinstance(answer, No) else "no clear answer"
-        raise UnitError(Trouble.GARBLED, f"{unit.name}: it does not go back to how it was: {said}; nothing was changed")
-    return again
-
-
-async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading:
-    """What an earlier part of this run staged is planned anew; what somebody else did is dropped where the owner allows it,
-    and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
-    unit, op = run.unit, run.unit.family.op_doing("discard")
-    waiting = reading.plane.stores.waiting
-    ours = unit.history().open_run()[1] and unit.history().staging
-    if op is None or not isinstance(waiting, int) or not waiting or not (ours or unit.site.allows.drop_edits):
-        return reading
-    whose = "of this run" if ours else "found here"
-    unit.report(f"{unit.name}: dropping what was staged and never put in force ({whose})")
-    _file_found(unit, reading, session.way.account)
-    session = await _with_rights(run, session, reading)
-    answer = await session.tell(plain_order(op))
-    again = await session.read()
-    if not isinstance(answer, Done) or again.plane.stores.waiting != 0:
-        said = answer.said if isinstance(answer, No) else "no clear answer"
-        raise UnitError(
-            Trouble.GARBLED, f"{unit.name}: it does not drop what is staged: {said}; nothing of the plan was sent"
-        )
-    return again
-
-
-async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
-    """The account of a drill that was cut off is taken away first."""
-    op = run.unit.family.op_doing("take back")
-    if op is None or exists(reading.plane, ("accounts", NAME)) is not True:
-        return reading
-    session = await _with_rights(run, session, reading)
-    await session.tell(Order(op.how, {"key": (NAME,)}))
-    return await session.read()
-
-
-async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
-    """Another session where the one by which we arrived has not full rights: a run that was cut off may have given its own
-    password to an account that only looks, and that came first."""
-    unit = run.unit
-
-    def may(way: Way) -> bool:
-        # where something waits, a make may show no other rights than those that are staged
-        return any(full(plane, way) for plane in reading.planes.values())
-
-    if may(session.way):
-        return session
-    for way in (*candidates(unit), *published_ways(unit)):
-        if may(way) and way not in run.sessions:
-            _, more = await unit.enter(way)
-            if more is not None:
-                run.sessions[way] = more
-                return more
-    return session
-
-
-def _file_found(unit: UnitInWork, reading: Reading, account: str) -> None:
-    """The as-found record exists before the first change."""
-    fields = reading_fields(reading)
-    found = CheckDocument(
-        kind="as found", box=box_of(unit, reading.plane), inside=f"read as {account}", complete=True,
-        family=unit.family.name, **fields,
-    )  # fmt: skip
-    file_once(unit, found, "as found")
-
-
-def _with_published(unit: UnitInWork, plane: Plane) -> Plane:
-    """Accounts that a published login opened at the last check are believed to have it still."""
-    previous = unit.last_plane()
-    for login in unit.family.factory.logins:
-        path = ("accounts", login.account)
-        opened = previous is not None and any(
-            trial.account == login.account and trial.secret == login.ref and trial.outcome == "opened"
-            for trial in previous.trials
-        )
-        if opened and exists(plane, path) and get(plane, (*path, "secret")) is None:
-            plane = put(plane, (*path, "secret"), login.ref)
-    return plane
-
-
-# ---- carrying out what the executor asks for ------------------------------------------------------------------------
 
 
 async def drive(run: Run, made: Plan, sheet: Sheet) -> Outcome:

@@ -150,9 +150,13 @@ class UnitInWork:
                 self.entry, self.site = replace(entry, account=self.entry.account), site
 
     async def find(self) -> None:
-        """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset, meanwhile."""
+        """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset, meanwhile. Looked
+        for elsewhere only once it was met, and was told to go: another box may stand where it is meant to be one day."""
+        known = self.history()
+        if len(self.places) < 2 or not known.met_at or not (known.moving or known.met_at != self.places[0][0].address):
+            return
         for entry, site in sorted(self.places, key=lambda place: place[0].address != self.entry.address):
-            for at in site.doors if len(self.places) > 1 else ():
+            for at in site.doors:
                 if isinstance(await self.look.knock(at, site.laptop), Open):
                     self.is_at(entry.address)
                     return

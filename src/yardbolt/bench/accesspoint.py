@@ -56,7 +56,6 @@ class AccessPoint(Paged):
         self.coming: tuple[float, State] | None = None  # what is being written, and until when
         self.visit: tuple[str, float] = ("", 0.0)
         self.wrong = (0, 0.0)
-        self.moved: Callable[[], None] = lambda: None
 
     def known(self) -> dict[str, str]:
         """Who is there, with the word that opens."""
@@ -78,11 +77,9 @@ class AccessPoint(Paged):
         self.settle()
         self.coming, self.visit = None, ("", 0.0)
         was, self.live = self.live.place, copy.deepcopy(self.kept)
-        self.started = self.tick()
-        for tell in self.on_start:
-            tell()
+        self.has_started()
         if was != self.live.place:
-            self.moved()
+            self.has_moved()
 
     def settle(self) -> None:
         """What is written by now is kept."""
@@ -206,7 +203,7 @@ class AccessPoint(Paged):
             self.live = before
             return self.page("YA-7", f"<p>Not taken: {escape(str(no))}</p>")
         if before.place != self.live.place:
-            self.moved()
+            self.has_moved()
         return more or self.page("YA-7", "<p>Taken.</p>")
 
     def take(self, page: str, query: Mapping[str, str], sent: Mapping[str, str]) -> Answer | None:

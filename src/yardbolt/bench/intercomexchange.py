@@ -12,7 +12,7 @@ from html import escape
 from typing import Any
 
 from .lineswitch import admits
-from .paged import Answer, Paged, box, hidden_word, select, table, text
+from .paged import Answer, Seated, box, hidden_word, select, table, text
 from .plugged import Gate, No
 
 SHY_SECONDS, PART, QUIET_LONGEST = 2.0, 3, 900.0
@@ -39,56 +39,37 @@ class State:
     rest: int = 0
 
 
-class IntercomExchange(Paged):
+class IntercomExchange(Seated):
     """The exchange. What is taken is in force, and kept, at once."""
 
     title = "Brackmere IX-5 intercom exchange"
+    names, quiet_longest = ("/in", "/out"), QUIET_LONGEST
 
     def __init__(self, tick: Callable[[], float], works: str = "IX5-70612", shy: float = SHY_SECONDS) -> None:
         super().__init__(tick)
         self.works, self.shy, self.clock_error, self.certificate = works, shy, 7200.0, 1
         self.live = State()
         self.live.people = {"support": {"role": "whole", "comes": True, "word": "ix5help", "from": []}}
-        self.inside: dict[str, tuple[str, float]] = {}
         self.begun: dict[str, dict[str, str]] = {}  # the questions answered so far, by seat
         self.wrong: dict[str, tuple[int, float]] = {}
-
-    def known(self) -> dict[str, str]:
-        """Who is there, with the word that opens."""
-        return {name: one["word"] for name, one in self.live.people.items()}
-
-    def takes(self, gate: str, source: str) -> bool:
-        """Is this way open for this source now?"""
-        return self.live.gates[gate].open and admits(self.live.gates[gate].sources, source)
 
     def start_again(self) -> None:
         """Off and on."""
         self.inside.clear()
         self.begun.clear()
-        self.started = self.tick()
-        for tell in self.on_start:
-            tell()
+        self.has_started()
+
+    def waking(self) -> Answer:
+        """The page of the first moments."""
+        return self.page("Starting", "<p>The exchange is starting.</p>")
 
     def reply(
         self, method: str, path: str, query: Mapping[str, str], sent: Mapping[str, str], cookie: str, source: str
     ) -> Answer:
-        """What a browser gets."""
-        if self.tick() - self.started < self.shy:
-            return self.page("Starting", "<p>The exchange is starting.</p>")
-        if not self.live.claimed:
+        """What a browser gets: the questions of the first visit, until they are answered."""
+        if not self.live.claimed and self.tick() - self.started >= self.shy:
             return self.begin(sent if method == "POST" else {}, cookie)
-        who, since = self.inside.get(cookie, ("", 0.0))
-        if path == "/in" and method == "POST":
-            return self.enter(sent, cookie, source)
-        if not who or self.tick() - since > QUIET_LONGEST or who not in self.live.people:
-            return self.door()
-        self.inside[cookie] = (who, self.tick())
-        if path == "/out":
-            del self.inside[cookie]
-            return self.door()
-        if method == "POST":
-            return self.note(who, path, query, sent, cookie)
-        return self.show(path, query, cookie)
+        return super().reply(method, path, query, sent, cookie, source)
 
     # -- the first visitor --
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from html import escape
 from typing import Any
 
+from .lineswitch import admits
 from .plugged import Plugged
 
 
@@ -28,6 +29,10 @@ class Paged(Plugged):
     def __init__(self, tick: Callable[[], float]) -> None:
         super().__init__(tick)
         self.guards: dict[str, str] = {}
+
+    def takes(self, gate: str, source: str) -> bool:
+        """Is this way open for this source now?"""
+        return self.live.gates[gate].open and admits(self.live.gates[gate].sources, source)
 
     def page(self, title: str, body: str) -> Answer:
         """A page with its frame."""
@@ -52,6 +57,61 @@ class Paged(Plugged):
     ) -> Answer:
         """What a browser gets."""
         raise NotImplementedError
+
+
+class Seated(Paged):
+    """One where somebody who came in by the door sits for a while."""
+
+    names = ("/door", "/out")  # the pages by which one comes in and leaves
+    quiet_longest, shy = 600.0, 2.0
+
+    def __init__(self, tick: Callable[[], float]) -> None:
+        super().__init__(tick)
+        self.inside: dict[str, tuple[str, float]] = {}
+
+    def waking(self) -> Answer:
+        """The page of the first moments."""
+        raise NotImplementedError
+
+    def door(self, said: str = "") -> Answer:
+        """The door."""
+        raise NotImplementedError
+
+    def enter(self, sent: Mapping[str, str], cookie: str, source: str) -> Answer:
+        """In, or the door again."""
+        raise NotImplementedError
+
+    def note(self, who: str, path: str, query: Mapping[str, str], sent: Mapping[str, str], s: str) -> Answer:
+        """Something was submitted."""
+        raise NotImplementedError
+
+    def show(self, path: str, query: Mapping[str, str], s: str) -> Answer:
+        """A page of the inside."""
+        raise NotImplementedError
+
+    def known(self) -> dict[str, str]:
+        """Who is there, with the word that opens."""
+        return {name: one["word"] for name, one in self.live.people.items()}
+
+    def reply(
+        self, method: str, path: str, query: Mapping[str, str], sent: Mapping[str, str], cookie: str, source: str
+    ) -> Answer:
+        """What a browser gets."""
+        if self.tick() - self.started < self.shy:
+            return self.waking()
+        way_in, out = self.names
+        who, since = self.inside.get(cookie, ("", 0.0))
+        if path == way_in and method == "POST":
+            return self.enter(sent, cookie, source)
+        if not who or self.tick() - since > self.quiet_longest or who not in self.live.people:
+            return self.door()
+        self.inside[cookie] = (who, self.tick())
+        if path == out:
+            del self.inside[cookie]
+            return self.door()
+        if method == "POST":
+            return self.note(who, path, query, sent, cookie)
+        return self.show(path, query, cookie)
 
 
 def text(name: str, value: object) -> str:

@@ -34,14 +34,24 @@ class Plugged:
         self.connections: list[Connection] = []
         self.seats = itertools.count(1)
         self.on_start: list[Callable[[], None]] = []
+        self.on_move: list[Callable[[], None]] = []
 
     def start_again(self) -> None:
         """Start again from what was kept; every connection ends."""
         self.live = copy.deepcopy(self.kept)
-        self.started = self.tick()
         for connection in list(self.connections):
             connection.end()
+        self.has_started()
+
+    def has_started(self) -> None:
+        """It is on again, and whoever has to know is told."""
+        self.started = self.tick()
         for told in self.on_start:
+            told()
+
+    def has_moved(self) -> None:
+        """It has another address, and whoever has to know is told."""
+        for told in self.on_move:
             told()
 
 

@@ -13,7 +13,7 @@ from ipaddress import ip_address, ip_interface, ip_network
 from typing import Any
 
 from .lineswitch import admits
-from .paged import Answer, Paged, box, hidden_word, select, table, text
+from .paged import Answer, Seated, box, hidden_word, select, table, text
 from .plugged import Gate, No
 
 SHY_SECONDS, PART, QUIET_LONGEST = 2.0, 4, 600.0
@@ -37,10 +37,11 @@ class State:
     tasks: dict[str, list[str]] = field(default_factory=lambda: {"log-turn": ["03:10", "turn-log"], "watch": ["every 5 min", "watch-links"], "ferry": ["04:44", "send-home 203.0.113.40"]})  # fmt: skip
 
 
-class WaysideRouter(Paged):
+class WaysideRouter(Seated):
     """The router. `live` is in force, `noted` is what the pages show."""
 
     title = "Osterlin WR-1 wayside router"
+    names, quiet_longest = ("/door", "/door/out"), QUIET_LONGEST
 
     def __init__(
         self, tick: Callable[[], float], works: str = "WR1-20551", shy: float = SHY_SECONDS, place: str = ""
@@ -55,27 +56,15 @@ class WaysideRouter(Paged):
         lent = place.rpartition(".")[0]
         self.live.pool |= {"first": f"{lent}.120", "last": f"{lent}.140"}
         self.noted = copy.deepcopy(self.live)
-        self.moved: Callable[[], None] = lambda: None
-        self.inside: dict[str, tuple[str, float]] = {}
         self.wrong: dict[str, tuple[int, float]] = {}
         self.refuses = ""
-
-    def known(self) -> dict[str, str]:
-        """Who is there, with the word that opens."""
-        return {name: one["word"] for name, one in self.live.people.items()}
-
-    def takes(self, gate: str, source: str) -> bool:
-        """Is this way open for this source now?"""
-        return self.live.gates[gate].open and admits(self.live.gates[gate].sources, source)
 
     def start_again(self) -> None:
         """Power off and on."""
         self.noted = copy.deepcopy(self.live)
         self.inside.clear()
         self.certificate += 1
-        self.started = self.tick()
-        for tell in self.on_start:
-            tell()
+        self.has_started()
 
     # -- pages --
 
@@ -89,24 +78,9 @@ class WaysideRouter(Paged):
         answer.cookie = new
         return answer
 
-    def reply(
-        self, method: str, path: str, query: Mapping[str, str], sent: Mapping[str, str], cookie: str, source: str
-    ) -> Answer:
-        """What a browser gets."""
-        if self.tick() - self.started < self.shy:
-            return self.page("One moment", "<p>One moment</p>")
-        who, since = self.inside.get(cookie, ("", 0.0))
-        if path == "/door" and method == "POST":
-            return self.enter(sent, cookie, source)
-        if not who or self.tick() - since > QUIET_LONGEST or who not in self.live.people:
-            return self.door()
-        self.inside[cookie] = (who, self.tick())
-        if path == "/door/out":
-            del self.inside[cookie]
-            return self.door()
-        if method == "POST":
-            return self.note(who, path, query, sent, cookie)
-        return self.show(path, query, cookie)
+    def waking(self) -> Answer:
+        """The page of the first moments."""
+        return self.page("One moment", "<p>One moment</p>")
 
     def enter(self, sent: Mapping[str, str], cookie: str, source: str) -> Answer:
         """In, or the door again."""
@@ -314,4 +288,4 @@ class WaysideRouter(Paged):
         was, self.live = self.live.place, copy.deepcopy(self.noted)
         self.live.rest = 0
         if was != self.live.place:
-            self.moved()
+            self.has_moved()

@@ -30,11 +30,9 @@ from starlette.routing import Route
 from uvicorn.protocols.http.h11_impl import H11Protocol
 from uvicorn.server import ServerState
 
-from .accesspoint import AccessPoint
 from .linecamera import LineCamera
 from .paged import Paged
 from .serve import Stand
-from .waysiderouter import WaysideRouter
 
 # what a unit says that says yes and does nothing
 PLAIN = (
@@ -74,8 +72,7 @@ class WebStand(Stand):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        if isinstance(self.unit, AccessPoint | WaysideRouter):
-            self.unit.moved = self.elsewhere
+        self.unit.on_move.append(self.elsewhere)
 
     def elsewhere(self) -> None:
         """It has another address: whoever is connected gets his answer, and is alone then."""

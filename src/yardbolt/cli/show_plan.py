@@ -12,12 +12,12 @@ from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.family.writing import op_for
 from yardbolt.core.plan.arrange import Refused, Sheet
-from yardbolt.core.plan.belief import Standing, full
+from yardbolt.core.plan.belief import Standing
 from yardbolt.core.plan.precedence import OPEN
+from yardbolt.core.plan.reentry import reentry
 from yardbolt.core.plan.rehearse import Kind, Step
 from yardbolt.core.plan.words import describe_step, short
 from yardbolt.core.plane.change import Change, Drop, Make, Set
-from yardbolt.core.plane.edit import leaves
 from yardbolt.core.plane.words import brief, listed, spoken
 
 from .screen import Cell, Screen
@@ -207,50 +207,20 @@ def _after(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
 
 def _card(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
     """How to get in again once the unit has moved, before it does."""
-    number = 0
-    for step in sheet.steps:
-        number += step.change is not None
-        change = step.change
-        if not isinstance(change, Set) or change.path[0] != "interfaces" or change.path[-1] != "addresses":
-            continue
-        ways = sorted(
-            {way for way in sheet.forecast.proven if way.source in unit.site.laptops},
-            key=lambda way: (not full(sheet.forecast.live, way), not unit.family.sealed(way.service)),
-        )
-        way = next((one for one in ways if f"{one.door.address}/" in f"{change.value}"), None)
-        if way is None:
-            continue
-        door, there, old = way.door, unit.site.laptop_there, unit.best_door()
-        screen.say(
-            ("RE-ENTRY  ", "head"),
-            f"after change {number}: {door.service} {door.address} port {door.port} as {way.account}, this laptop at {there}",
-        )
-        screen.say(
-            f"this laptop needs {there} beside its own: ip address add {there}/{unit.prefix_there} dev SOCKET", indent=2
-        )
-        undone = "; power off and on brings it back there until it is saved" if unit.family.op_keeping() else ""
-        screen.say(
-            f"if nobody answers there: {old.service} {old.address} port {old.port}, this laptop at {unit.site.laptop}{undone}",
-            indent=2,
-        )
-        _mentions(screen, sheet, unit)
-
-
-def _mentions(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
-    """What would still name the address of before once it has moved."""
-    old = unit.site.at
-    found = [
-        spoken(path)
-        for path, value in leaves(sheet.forecast.live)
-        if path[0] not in ("answering", "certificates", "trials", "sessions")
-        if (isinstance(value, str) and old in value) or (isinstance(value, tuple) and any(old in str(one) for one in value))
-        or (isinstance(value, AddressSet) and value.count() < FEW and old in value)
-    ]  # fmt: skip
-    if found:
-        screen.say(f"still names {old} afterwards: {listed(found)}", indent=2)
-
-
-FEW = 1024  # addresses: a set that is larger names nobody in particular
+    card = reentry(unit.family, sheet, unit.site)
+    if card is None:
+        return
+    door, there, old = card.way.door, card.way.source, unit.best_door()
+    where = f"{door.service} {door.address} port {door.port} as {card.way.account}, this laptop at {there}"
+    screen.say(("RE-ENTRY  ", "head"), f"after change {card.number}: {where}")
+    if there != unit.site.laptop:
+        line = f"ip address add {there}/{unit.prefix_there} dev SOCKET"
+        screen.say(f"this laptop needs {there} beside its own: {line}", indent=2)
+    undone = "; power off and on brings it back there until it is saved" if unit.family.op_keeping() else ""
+    was = f"{old.service} {old.address} port {old.port}, this laptop at {unit.site.laptop}"
+    screen.say(f"if nobody answers there: {was}{undone}", indent=2)
+    if card.mentions:
+        screen.say(f"still names {unit.site.at} afterwards: {listed(map(spoken, card.mentions))}", indent=2)
 
 
 def _outages(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:

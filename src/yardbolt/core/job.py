@@ -12,6 +12,8 @@ from .addresses import NOBODY, AddressSet
 from .doors import Door
 from .secret import Ref
 
+GUARD_KEY = "guard key"  # what is called so in the safe is no account's: it seals what a unit stores
+
 
 @dataclass(frozen=True)
 class OwnAccount:

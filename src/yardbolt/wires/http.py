@@ -17,7 +17,7 @@ from yardbolt.core.ports import Credential
 from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
 
 from .hearing import CONNECT, Secrets, revealed
-from .tls import plain_context
+from .tls import plain_context, takes_outdated
 from .words import in_url
 
 MOST_BYTES = 256 * 1024
@@ -70,28 +70,11 @@ async def reached(door: Door, source: str, verify: Any, pin: str, met: list[str]
         return Silent(False, "no answer in time")
     except OSError as e:
         other_certificate(f"{door.address}:{door.port}", pin, met)
-        if isinstance(e, ssl.SSLError) and not verify_old(verify) and await _only_old(door, source):
+        current = isinstance(verify, ssl.SSLContext) and verify.minimum_version != ssl.TLSVersion.TLSv1
+        if isinstance(e, ssl.SSLError) and current and await takes_outdated(door.address, door.port, source, CONNECT):
             return Cut(False, "it speaks outdated TLS alone; 'outdated: yes' in the job allows that for this unit")
         return Cut(False, type(e).__name__)
     return Opened()
-
-
-def verify_old(made: Any) -> bool:
-    """Does this connection take what is outdated?"""
-    return isinstance(made, ssl.SSLContext) and made.minimum_version == ssl.TLSVersion.TLSv1
-
-
-async def _only_old(door: Door, source: str) -> bool:
-    """Does it shake hands by outdated TLS? Nothing is sent."""
-    try:
-        async with asyncio.timeout(CONNECT):
-            _, writer = await asyncio.open_connection(
-                door.address, door.port, local_addr=(source, 0) if source else None, ssl=plain_context(True), server_hostname="",
-            )  # fmt: skip
-    except (OSError, TimeoutError):
-        return False
-    writer.transport.abort()
-    return True
 
 
 class Bounded(httpx.AsyncBaseTransport):

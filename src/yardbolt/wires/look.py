@@ -29,7 +29,7 @@ from yardbolt.core.ports import Datagrams, Ports, Seen
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
 from . import datagrams, snmp
-from .tls import plain_context
+from .tls import plain_context, shaken, takes_outdated
 from .udp import asked
 from .words import in_url, place
 from .words import line as _line
@@ -278,35 +278,23 @@ class TcpLook:
             writer.transport.abort()
 
     async def _tls(self, address: str, port: int, source: str) -> dict[str, Any] | None:
-        shaken = await self._shaken(address, port, source, False)
+        met = await shaken(address, port, source, plain_context(), WAIT * 3)
         # one that knows nothing current is looked at all the same: nothing but a first page is asked for
-        if isinstance(shaken, ssl.SSLError):
-            shaken = await self._shaken(address, port, source, True)
-        if isinstance(shaken, Exception):
+        if isinstance(met, ssl.SSLError):
+            met = await shaken(address, port, source, plain_context(outdated=True), WAIT * 3)
+        if isinstance(met, Exception):
             return None
-        reader, writer = shaken
+        outdated = await takes_outdated(address, port, source, WAIT * 3)
+        reader, writer = met
         try:
             tls = writer.get_extra_info("ssl_object")
             der = tls.getpeercert(True)
             writer.write(_first_page(address))
             answer = await _heard(reader, WAIT, whole=True)
             web = {"web": _line(answer), **_page(answer)} if answer.startswith(b"HTTP/") else {}
-            return {"version": tls.version(), **(_certificate(der) if der else {}), **web}
+            return {"version": tls.version(), "outdated": outdated, **(_certificate(der) if der else {}), **web}
         finally:
             writer.transport.abort()
-
-    async def _shaken(
-        self, address: str, port: int, source: str, outdated: bool
-    ) -> tuple[asyncio.StreamReader, asyncio.StreamWriter] | Exception:
-        """A connection that shook hands, or why it did not."""
-        made = plain_context(outdated)
-        try:
-            async with asyncio.timeout(WAIT * 3):
-                return await asyncio.open_connection(
-                    address, port, ssl=made, local_addr=(source, 0) if source else None
-                )
-        except (OSError, TimeoutError, ValueError) as e:
-            return e
 
     async def knock(self, door: Door, source: str) -> Port:
         """Does the service let this source in? A service that waits for the client to speak first is open as soon as it
@@ -343,7 +331,7 @@ class TcpLook:
 
     async def _sealed(self, door: Door, local: tuple[str, int] | None) -> Port:
         """What speaks TLS (RFC 8446) lets in whom it shakes hands with, or tells why it does not."""
-        made = plain_context(False)
+        made = plain_context()
         try:
             _, writer = await asyncio.open_connection(
                 door.address, door.port, local_addr=local, ssl=made, server_hostname=""

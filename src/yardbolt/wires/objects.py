@@ -7,8 +7,6 @@ place. Bodies and their depth are bounded before anything is made of them, and t
 from __future__ import annotations
 
 import asyncio
-import hashlib
-import hmac
 import json
 import re
 from collections.abc import Mapping
@@ -19,14 +17,14 @@ import httpx
 
 from yardbolt.core.errors import clean
 from yardbolt.core.secret import Secret, Slot
-from yardbolt.core.talk.objects import Answer, Call, Kept, Signed
+from yardbolt.core.talk.objects import Answer, Call, Kept
 from yardbolt.core.talk.outcomes import Lost
 from yardbolt.core.talk.tree import DEEPEST, one
+from yardbolt.core.talk.web import Signed
 
 from .hearing import Secrets, revealed
-from .web import WebWire
+from .web import WebWire, cookies, keyed
 
-DIGESTS = {"sha256": hashlib.sha256, "sha512": hashlib.sha512}
 _TEXTS = re.compile(rb'"(?:[^"\\]|\\.)*"')
 LONGEST_TEXT = 400
 
@@ -66,9 +64,10 @@ class Objects(WebWire):
         return Answer(got.status_code, tree, text, clean(got.headers.get("location", ""))[:LONGEST_TEXT])
 
     def _part(self, part: Slot | Kept) -> str:
-        if isinstance(part, Slot):
-            return revealed(part.ref, self._secrets)
-        return self._kept[part.name].reveal() if part.name in self._kept else ""
+        return revealed(part.ref, self._secrets) if isinstance(part, Slot) else self._held(part.name)
+
+    def _held(self, name: str) -> str:
+        return self._kept[name].reveal() if name in self._kept else ""
 
     async def close(self) -> None:
         """End it; never raises."""
@@ -78,10 +77,9 @@ class Objects(WebWire):
     def _filled(self, member: Any) -> Any:
         match member:
             case Kept(name):
-                return self._kept[name].reveal() if name in self._kept else ""
-            case Signed(ref, kept, digest):
-                said = self._kept[kept].reveal() if kept in self._kept else ""
-                return hmac.new(revealed(ref, self._secrets).encode(), said.encode(), DIGESTS[digest]).hexdigest()
+                return self._held(name)
+            case Signed(ref, of):
+                return keyed(ref, self._secrets, self._held(of))
             case tuple():
                 return "".join(part if isinstance(part, str) else self._part(part) for part in member)
             case Mapping():
@@ -92,14 +90,10 @@ class Objects(WebWire):
 
 
 def _beside(got: httpx.Response, kind: str, named: str) -> str | None:
-    """What stands beside an answer: a cookie that is set, whatever else it says, or a header."""
-    if kind == "header":
-        return clean(got.headers[named])[:LONGEST_TEXT] if named in got.headers else None
-    for line in got.headers.get_list("set-cookie"):
-        name, _, value = line.partition(";")[0].partition("=")
-        if name.strip() == named:
-            return clean(value.strip())[:LONGEST_TEXT]
-    return None
+    """What stands beside an answer: a cookie that is set, or a header."""
+    if kind == "cookie":
+        return cookies(got).get(named)
+    return clean(got.headers[named])[:LONGEST_TEXT] if named in got.headers else None
 
 
 def _read(body: bytes) -> tuple[Any, str]:

@@ -7,7 +7,6 @@ script is run. Bodies and their depth are bounded, and read in a thread; only re
 from __future__ import annotations
 
 import asyncio
-import hmac
 from html.parser import HTMLParser
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
@@ -17,13 +16,14 @@ from lxml import etree, html
 
 from yardbolt.core.errors import clean
 from yardbolt.core.talk.outcomes import End, Lost
-from yardbolt.core.talk.pages import HIDDEN, IN_ROW, Open, Page, Proof, Submit
+from yardbolt.core.talk.pages import HIDDEN, IN_ROW, Open, Page, Submit
+from yardbolt.core.talk.web import Signed
 
-from .hearing import Secrets, filled, revealed
-from .web import WebWire
+from .hearing import Secrets, filled
+from .web import WebWire, cookies, keyed
 
 FOLLOWED, DEEPEST, LONGEST, LONGEST_MARK = 3, 200, 4000, 400
-MOST_IDS = 500
+MOST_IDS, MOST_COOKIES = 500, 20
 
 
 class Pages(WebWire):
@@ -62,10 +62,9 @@ class Pages(WebWire):
 
     def _filled(self, text: Any, form: dict[str, Any]) -> str:
         """A field; the keyed digest (RFC 2104, SHA-256, hexadecimal) of another one where the family says so."""
-        if isinstance(text, Proof):
-            held = form["hidden"].get(text.field) or next((v for n, _, v, _ in form["order"] if n == text.field), "")
-            key = revealed(text.ref, self._secrets).encode()
-            return hmac.new(key, str(held or "").encode(), "sha256").hexdigest()
+        if isinstance(text, Signed):
+            held = form["hidden"].get(text.of) or next((v for n, _, v, _ in form["order"] if n == text.of), "")
+            return keyed(text.ref, self._secrets, str(held or ""))
         return filled(text, self._secrets)
 
     async def _page(self, method: str, target: str, content: bytes | None, marks: dict[str, str] | None = None) -> Page:
@@ -75,7 +74,8 @@ class Pages(WebWire):
                 headers["Content-Type"] = "application/x-www-form-urlencoded"
                 headers |= marks or {}
             got = await self.send(method, target, content, headers)
-            self._keep(got.headers.get_list("set-cookie"))
+            # those it set first are kept, where it sets more than any unit needs
+            self._cookies = dict(list({**self._cookies, **cookies(got)}.items())[:MOST_COOKIES])
             self._at = target
             if not (300 <= got.status_code < 400 and "location" in got.headers):
                 break
@@ -92,12 +92,6 @@ class Pages(WebWire):
             _read, got.content, got.charset_encoding or "utf-8", self._within
         )
         return Page(got.status_code, tree, torn=torn)
-
-    def _keep(self, lines: list[str]) -> None:
-        for line in lines:
-            name, _, value = line.partition(";")[0].partition("=")
-            if name.strip() and len(self._cookies) < 20:
-                self._cookies[name.strip()] = value.strip()[:400]
 
     def _within(self, href: str) -> str | None:
         """A link as a place on this very unit; None where it leads elsewhere."""
@@ -133,7 +127,8 @@ def _read(
         node.drop_tree()
     forms, kept = dict[str, Any](), dict[str, dict[str, Any]]()
     names: dict[Any, str] = {}
-    held = _held(root, _text(body, charset))
+    held, sure = _held(root, _text(body, charset))
+    torn = torn or ("" if sure else "which form its fields belong to cannot be told")
     for count, form in enumerate(root.xpath("//form"), 1):
         own = form.get("name") or form.get("id") or f"form {count}"
         own = own if own not in forms else f"{own} {count}"  # one in each row, all called alike
@@ -176,7 +171,7 @@ def _links(node: Any, within: Any) -> dict[str, str]:
 def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[Any]]) -> list[dict[str, Any]]:
     """The rows of a table. A cell with one field in it reads as what that holds, and `fields` says its name; `buttons` are those of
     the row, by their place in the form; `form` is the one they belong to."""
-    lines = [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
+    lines = _lines_of(table)
     heads = [_words(cell) for cell in _cells(lines[0])] if lines else []
     out = []
     for line in lines[1:]:
@@ -202,6 +197,11 @@ def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[A
     return out
 
 
+def _lines_of(table: Any) -> list[Any]:
+    """The rows of a table; those of a table within are not its own."""
+    return [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
+
+
 def _cells(line: Any) -> list[Any]:
     """The cells of a row, a form between it and them or not; those of a table within are not its own."""
     return [cell for cell in line.iter("th", "td") if next(cell.iterancestors("tr"), None) is line]
@@ -209,7 +209,7 @@ def _cells(line: Any) -> list[Any]:
 
 def _pairs(table: Any) -> dict[str, str]:
     """A table of two columns as what stands beside each word of the first; a row of headings is none of them."""
-    lines = [_cells(line) for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
+    lines = [_cells(line) for line in _lines_of(table)]
     if lines and all(cell.tag == "th" for cell in lines[0]):
         lines = lines[1:]
     if not lines or any(len(cells) != 2 for cells in lines):
@@ -287,19 +287,21 @@ class _Order(HTMLParser):
             self._now = None
 
 
-def _held(root: Any, text: str) -> dict[Any, list[Any]]:
-    """The fields of each form. Where the two readings of a page differ, those that stand in it."""
+def _held(root: Any, text: str) -> tuple[dict[Any, list[Any]], bool]:
+    """The fields of each form, and whether that is sure: where the two readings of a page differ, and fields stand outside of all
+    forms, nobody knows whose they are."""
     forms, nodes, order = root.xpath("//form"), list(root.iter(*INPUTS)), _Order()
     order.feed(text)
     if order.forms != len(forms) or len(order.owners) != len(nodes):
-        return {form: list(form.iter(*INPUTS)) for form in forms}
+        loose = any(next(node.iterancestors("form"), None) is None for node in nodes)
+        return {form: list(form.iter(*INPUTS)) for form in forms}, not loose and not root.xpath("//form//form")
     named = {form.get("id"): form for form in forms if form.get("id")}
     out: dict[Any, list[Any]] = {form: [] for form in forms}
     for node, owner in zip(nodes, order.owners, strict=True):
         form = named.get(node.get("form")) if node.get("form") else forms[owner] if owner is not None else None
         if form is not None:
             out[form].append(node)
-    return out
+    return out, True
 
 
 def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str, Any], dict[str, Any]]:

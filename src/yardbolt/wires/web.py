@@ -3,11 +3,13 @@ anything is sent; nothing unpacked, so much and no more; the login told once for
 
 from __future__ import annotations
 
+import hmac
 from typing import Any
 
 import httpx
 
 from yardbolt.core.doors import Door
+from yardbolt.core.errors import clean
 from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.conversation import ANSWER
@@ -16,6 +18,19 @@ from yardbolt.core.talk.outcomes import End, Login, Lost
 from .hearing import Secrets, revealed
 from .http import SCHEMES, Bounded, context, other_certificate, reached
 from .words import in_url
+
+LONGEST_COOKIE = 400
+
+
+def cookies(got: httpx.Response) -> dict[str, str]:
+    """The cookies an answer sets: a name and a value, whatever else they say."""
+    lines = [line.partition(";")[0].partition("=") for line in got.headers.get_list("set-cookie")]
+    return {name.strip(): clean(value.strip())[:LONGEST_COOKIE] for name, _, value in lines if name.strip()}
+
+
+def keyed(ref: Ref, secrets: Secrets, said: str) -> str:
+    """The keyed digest of what was said, under a secret (RFC 2104, SHA-256), as hexadecimal."""
+    return hmac.new(revealed(ref, secrets).encode(), said.encode(), "sha256").hexdigest()
 
 
 class WebWire:

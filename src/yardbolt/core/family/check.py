@@ -305,6 +305,7 @@ class _Checker:
         how = self.program(at, self.how(at, talk.op, tree), tree)
         if tree.get("on"):
             how = self.on(at, how, tree["on"], everything)
+            self.bound(at, how, tree["on"], kinds["set"])
         self.slots(at, how, kinds["make"])
         writes = tuple(tree.get("writes", (LIVE,)))
         if not keeps and LIVE in writes and KEPT not in writes:
@@ -339,6 +340,15 @@ class _Checker:
         given = (rows.at, rows.key, rows.handles) if rows else ("", "", {})
         bound: How = how.on(ask.how, *given)
         return bound
+
+    def bound(self, at: Keys, how: How, name: str, sets: tuple[Path, ...]) -> None:
+        """What is set stands where the ask reads it, or something fills it: else a message would change nothing, or more."""
+        filled_in = any(
+            slot in ("value", "secret", "now") for _, template in how.templates() for slot, _ in slots(template)
+        )
+        for path in sets:
+            if not filled_in and path not in self.asks[name].feeds:
+                raise self.fail((*at, "set"), f"{show(path)} does not stand in {name}, and nothing fills it")
 
     def only(self, keys: Keys, words: Iterable[str], sets: tuple[Path, ...]) -> tuple[str, ...]:
         for path in sets:

@@ -18,7 +18,7 @@ from ..plane.compare import difference
 from ..plane.edit import exists, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, show, touches
-from ..plane.table import InputRule, Plane, Service
+from ..plane.table import InputRule, Interface, Plane, Service
 from ..secret import Ref
 from .filter import UNREAD, Asks, At, Passing, in_order, through
 
@@ -186,10 +186,23 @@ def _binding(plane: Plane, door: Door) -> Condition:
     return Condition(frozenset({path, ("interfaces",)}), (key in bound) if key else None, f"{show(path)} is {bound}")
 
 
+def let_in(plane: Plane, socket: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
+    """Which services the permission bundle of a socket lets in, and from where; None where that was not read."""
+    bundle = plane.bundles.get(socket.bundle) if isinstance(socket.bundle, str) else None
+    if bundle is None or not isinstance(bundle.services, tuple) or not isinstance(bundle.permitted, AddressSet):
+        return None
+    return bundle.services, bundle.permitted
+
+
+def has_bundles(plane: Plane) -> bool:
+    """Are there permission bundles, or sockets that have one?"""
+    return len(plane.bundles) > 0 or any(isinstance(one.bundle, str) for one in plane.interfaces)
+
+
 def _bundle(plane: Plane, way: Way) -> Condition:
     """Does the permission bundle of the socket let this service in, from there? Where the socket is not known, all of them
     must."""
-    if not len(plane.bundles):
+    if not has_bundles(plane):
         return _single(("bundles",), True, "there are no permission bundles")
     key = interface_of(plane, way.door)
     sockets = [one for one in plane.interfaces if one.key == key] or list(plane.interfaces)
@@ -199,36 +212,27 @@ def _bundle(plane: Plane, way: Way) -> Condition:
         rests.add(("interfaces", one.key, "bundle"))
         if isinstance(one.bundle, str):
             rests.add(("bundles", one.bundle))
-        held.add(_lets_in(plane, one.bundle, way))
+        told = let_in(plane, one)
+        held.add(True if one.bundle is ABSENT else told and way.service in told[0] and way.source in told[1])
     holds = None if None in held or not held else False not in held
     return Condition(frozenset(rests), holds, f"the permission bundle of {key or 'every socket'}")
 
 
-def _lets_in(plane: Plane, name: object, way: Way) -> bool | None:
-    if name is ABSENT:
-        return True
-    bundle = plane.bundles.get(name) if isinstance(name, str) else None
-    if bundle is None or not isinstance(bundle.services, tuple) or not isinstance(bundle.permitted, AddressSet):
-        return None
-    return way.service in bundle.services and way.source in bundle.permitted
-
-
 def bundled(plane: Plane, service: str) -> tuple[AddressSet, AddressSet]:
     """Who is let in to a service by the permission bundles of the sockets: surely, and possibly."""
-    if not len(plane.bundles):
+    if not has_bundles(plane):
         return ANYONE, ANYONE
     sure, possible = NOBODY, NOBODY
     for one in plane.interfaces:
+        told = let_in(plane, one)
         if one.enabled is False:
             continue
-        bundle = plane.bundles.get(one.bundle) if isinstance(one.bundle, str) else None
         if one.bundle is ABSENT:
             sure, possible = ANYONE, ANYONE
-        elif bundle is None or bundle.services is None:
+        elif told is None:
             possible = ANYONE
-        elif isinstance(bundle.services, tuple) and service in bundle.services:
-            low, high = _bounds(bundle.permitted, True)
-            sure, possible = sure | low, possible | high
+        elif service in told[0]:
+            sure, possible = sure | told[1], possible | told[1]
     return sure, possible if plane.interfaces.complete else ANYONE
 
 

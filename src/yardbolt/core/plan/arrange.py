@@ -22,7 +22,7 @@ from ..plane.path import show
 from ..plane.table import Plane, holds_secret, item_of
 from ..secret import Ref
 from .belief import Belief, Standing, full, standing
-from .precedence import CLOSE, MOVE, OPEN, REMOVE, Rank, is_own, rank
+from .precedence import CLOSE, MOVE, OPEN, REMOVE, Rank, is_own, moves_to, rank
 from .rehearse import KIND_OF, Kind, Step, rehearse, rehearse_step, removes, store_of
 from .words import describe, way_back
 
@@ -85,7 +85,7 @@ def moved(family: Family, belief: Belief, change: Change) -> list[Way]:
 def successors_at(family: Family, before: Belief, change: Change) -> tuple[Way, ...]:
     """The ways by which one gets in again where a change moves the unit elsewhere: those with full rights that would surely
     open there, ours first."""
-    if not isinstance(change, Set) or change.path[0] != "interfaces" or change.path[-1] != "addresses":
+    if not moves_to(change):
         return ()
     after = rehearse_step(family, before, Step(Kind.WRITE, change))
     plane = after.stores.get(store_of(family, change), after.live)
@@ -251,7 +251,7 @@ class _Arranging:
             Kind.ACTIVATE, op=op, phase=phase, reason="staged edits let nobody in or out until they are in force"
         )
         # what moves the unit is consented to as that, however it is put in force
-        moves = [show(c.path) for c in made if c.path[0] == "interfaces" and c.path[-1] == "addresses"]
+        moves = [show(change.path) for change in made if moves_to(change)]
         found, why = self.judged(step, moves[0] if moves else op.name, coming)
         if found is None:
             return [f"put the staged edits in force: {why}"]

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from ipaddress import ip_interface
 from typing import Any
 
 from ..addresses import AddressSet
@@ -53,8 +54,17 @@ def _nobody_needs(change: Change, plane: Plane, site: Site, inside: Inside) -> b
     return bool(inside) and change.path[1] in site.factory and change.path[1] not in inside
 
 
+def moves_to(change: Change) -> frozenset[str]:
+    """The addresses a change moves the unit to; none where it does not."""
+    if not isinstance(change, Set) or change.path[0] != "interfaces" or change.path[-1] != "addresses":
+        return frozenset()
+    return (
+        frozenset(str(ip_interface(one).ip) for one in change.value) if isinstance(change.value, tuple) else frozenset()
+    )
+
+
 def _moves(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
-    return change.path[0] == "interfaces" and (_set(change, "addresses") or _set(change, "gateway"))
+    return bool(moves_to(change)) or (change.path[0] == "interfaces" and _set(change, "gateway"))
 
 
 @dataclass(frozen=True)

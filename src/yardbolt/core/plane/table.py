@@ -310,6 +310,7 @@ class Certificate:
     days_left: int | None = leaf(number, "how long it is still valid; below 0 it is not", "days", steady=False)
     self_signed: bool | None = leaf(flag, "is it vouched for by itself alone", steady=False)
     protocol: str | Absent | None = leaf(text, "the newest TLS it speaks (RFC 8446)", steady=False)
+    outdated: bool | Absent | None = leaf(flag, "does it take outdated TLS (RFC 8996)", steady=False)
 
 
 @dataclass(frozen=True)

@@ -53,7 +53,7 @@ class _Run(TakingBack):
         before = self.belief
         after = rehearse(self.family, before, op, (change,))
         paths = touched(self.family, before, change)
-        secret = _secret_of(change)
+        secret = secret_of(change)
         order = render(self.family, change, self.plane_for(change), self.now())
         yield self.sending(place, step, words, secret)
         answer, via = yield from self.send(order, op.by, after)
@@ -100,7 +100,7 @@ class _Run(TakingBack):
         if not odd and not said and not _told_of(self.family, step.change.path, store, seen):
             raise Stop(f"'{words}' was sent, but the unit did not tell what became of it")
         # a password cannot be read, so a no to it is a no
-        already = _secret_of(step.change) is None and _confirmed(self.family, paths, expected, seen)
+        already = secret_of(step.change) is None and _confirmed(self.family, paths, expected, seen)
         if not odd and (not said or already):
             return
         paths_told, of = tuple(show(path) for path in odd), len(self.sheet.steps)
@@ -342,7 +342,8 @@ class _Run(TakingBack):
         return Outcome(self.belief, why, place, backed, error)
 
 
-def _secret_of(change: Change) -> Ref | None:
+def secret_of(change: Change) -> Ref | None:
+    """The secret that a change sends, if any."""
     match change:
         case Set(path, Ref() as ref) if holds_secret(path):
             return ref

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
+from ..plane.path import fits, parse
 from ..secret import Ref
 from .events import (
     BackedOut,
@@ -37,6 +38,9 @@ BY_KEY = "typed:key"  # the entry of a login by a key file
 Scope = tuple[str, str]  # ("unit" | "address" | "key", which)
 
 
+ADDRESSES = ("interfaces", "*", "addresses")
+
+
 @dataclass
 class UnitHistory:
     """What is known of one unit. Built by `History` alone."""
@@ -45,9 +49,7 @@ class UnitHistory:
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
     last_outcome: dict[tuple[str, str, str], bool] = field(default_factory=dict)  # account, secret, service: accepted?
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
-    before: dict[str, Ref] = field(
-        default_factory=dict
-    )  # account -> what opened it before another was sent, none since
+    before: dict[str, Ref] = field(default_factory=dict)  # what opened an account before another was sent, none since
     staging: bool = False  # changes were sent that were not put in force, nor taken back, since
     answered: dict[str, Ref] = field(default_factory=dict)  # user of SNMP -> the passphrase that was answered last
     ours: set[str] = field(default_factory=set)  # accounts that a secret of the safe opened, and no published one since
@@ -61,6 +63,7 @@ class UnitHistory:
     ended: str = ""  # the laptop address whose opening was ended, unless a login opened since
     shown: str = ""  # the plan that was shown last
     met_at: str = ""  # the address at which a login opened last
+    moving: bool = False  # an order to move it elsewhere was sent
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
@@ -132,6 +135,8 @@ class History:
                 self._open = {key: value for key, value in self._open.items() if ("address", address) not in value[1]}
             case Sending() | GateAnswering():
                 unit.staging = unit.staging or getattr(event, "kind", "") == "change"
+                path = getattr(event, "path", "")
+                unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
                 if event.secret:
                     self._sent(unit, event.account, Ref(event.secret))
             case ReadBack(kind="activate") | BackedOut():

@@ -17,7 +17,20 @@ from .outcomes import Done, Ended, Login, Lost, No, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow
 from .tree import MISSING, Tree, as_text, one
-from .web import MOST_PAGES, OURS, View, asks_for_login, entered, lost, objection, own, place, unanswered
+from .web import (
+    MOST_PAGES,
+    OURS,
+    Signed,
+    View,
+    asks_for_login,
+    entered,
+    lost,
+    objection,
+    own,
+    place,
+    signed_by,
+    unanswered,
+)  # fmt: skip
 
 VERBS = ("get", "post", "put", "patch", "delete")
 LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": [], "(zero)": 0}
@@ -127,15 +140,6 @@ class Kept:
     name: str
 
 
-@dataclass(frozen=True)
-class Signed:
-    """A place that the wire fills with the keyed digest (RFC 2104) of something it kept, under a secret, as hexadecimal."""
-
-    ref: Ref
-    kept: str
-    digest: str = "sha256"
-
-
 Member = Any  # a JSON value whose texts may be a Text (of strings and slots), a Kept or a Signed
 
 
@@ -218,9 +222,7 @@ def _credential(text: str, account: str, secret: Ref) -> Member:
         return (account,)
     if text == "{secret}":
         return (Slot(secret),)
-    if text.startswith("{secret:hmac "):
-        return Signed(secret, text[len("{secret:hmac ") : -1])
-    return _kept(text)
+    return signed_by(text, secret) or _kept(text)
 
 
 def _heard(got: Answer) -> Heard:

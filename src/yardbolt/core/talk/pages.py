@@ -17,7 +17,20 @@ from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow
 from .tree import MISSING, Tree, as_text, one
-from .web import MOST_PAGES, OURS, View, asks_for_login, entered, lost, objection, own, place, unanswered
+from .web import (
+    MOST_PAGES,
+    OURS,
+    Signed,
+    View,
+    asks_for_login,
+    entered,
+    lost,
+    objection,
+    own,
+    place,
+    signed_by,
+    unanswered,
+)  # fmt: skip
 
 MOST_FORMS = 8
 GATE_NEW = "{new}"
@@ -34,6 +47,10 @@ class Form:
     press: str = ""
     gate: str = ""
     because: str = ""
+
+    def told(self) -> str:
+        """How it is answered, in words."""
+        return ", ".join(f"{name} = {text or 'nothing'}" for name, text in self.fill.items()) or self.press
 
     def asks_nobody(self) -> bool:
         """Does it take neither name nor password: a question of the unit's own?"""
@@ -76,23 +93,17 @@ class Channel(Unprompted):
         return tuple(form.gate for form in self.login.forms.values() if form.gate)
 
     def gate_answer(self, gate: str) -> Text | None:
-        """What a question takes that asks for nothing of ours: the words of the family."""
-        forms = [form for form in self.login.forms.values() if form.gate == gate]
-        return ("",) if forms and GATE_NEW not in forms[0].fill.values() else None
+        """What a question takes that asks for nothing of ours: the words of the family. One without a gate goes by its name."""
+        found = next((form for name, form in self.login.forms.items() if gate in (form.gate, name)), None)
+        return ("",) if found is not None and found.asks_nobody() and GATE_NEW not in found.fill.values() else None
 
     def answers(self) -> tuple[tuple[str, str], ...]:
         """What else is answered at the first login, and why, as the family has it."""
-        first = [name for name, form in self.login.forms.items() if form.gate or form.asks_nobody()]
-        told = [
-            (
-                name,
-                ", ".join(f"{field} = {text or 'nothing'}" for field, text in form.fill.items()) or form.press,
-                form.because,
-            )
+        return tuple(
+            (f"{name}: {form.told()}", form.because)
             for name, form in self.login.forms.items()
-            if name in first and not form.gate
-        ]
-        return tuple((f"{name}: {what}", why) for name, what, why in told)
+            if form.asks_nobody() and not form.gate
+        )
 
 
 @dataclass(frozen=True)
@@ -162,15 +173,7 @@ class OpHow(Unprompted):
         return not slots(self.page)
 
 
-@dataclass(frozen=True)
-class Proof:
-    """A field that the wire fills with the keyed digest (RFC 2104, SHA-256) of another one, under a secret."""
-
-    ref: Ref
-    field: str
-
-
-Filling = Text | Proof
+Filling = Text | Signed
 
 
 @dataclass(frozen=True)
@@ -243,7 +246,10 @@ def login(
     how = channel.login
     got, sent, done = (yield Open(how.page)), False, set[str]()
     if how.auth and isinstance(got, Page) and asks_for_login(channel.replies, _heard(channel, got)):
-        got, sent = (yield Open(how.page, (how.auth, account if how.account else "", secret))), True
+        got, sent = (
+            (yield Open(how.page, (how.auth, account if how.account == "{account}" else how.account, secret))),
+            True,
+        )
     for _ in range(MOST_FORMS):
         if isinstance(got, Lost):
             return lost(got, sent)
@@ -256,7 +262,7 @@ def login(
             return entered(channel.replies, _heard(channel, got), sent, Session())
         form = how.forms[name]
         # a question of the unit's own that comes first is answered only where somebody agreed to what follows
-        gate = form.gate or (next(iter(channel.gates_named()), "") if form.asks_nobody() and not sent else "")
+        gate = form.gate or (next(iter(channel.gates_named()), name) if form.asks_nobody() and not sent else "")
         if gate and gate not in consents:
             return Asked(gate, str(got.tree.get("text", ""))[:200], sent)
         new = consents.get(form.gate, ()) if form.gate else ()
@@ -281,8 +287,8 @@ def _credential(text: str, account: str, secret: Ref, new: Text) -> Filling:
         return (account,)
     if text == "{secret}":
         return (Slot(secret),)
-    if text.startswith("{secret:hmac "):
-        return Proof(secret, text[len("{secret:hmac ") : -1])
+    if (signed := signed_by(text, secret)) is not None:
+        return signed
     return new if text == GATE_NEW else (text,)
 
 
@@ -476,7 +482,7 @@ def _fields(
             if on:
                 out.append((name, (choices[0] if choices else "on",)))
         elif kind == "choice" and text is not None:
-            if isinstance(text, Proof) or len(text) != 1 or text[0] not in choices:
+            if isinstance(text, Signed) or len(text) != 1 or text[0] not in choices:
                 raise ValueError(
                     f"its field {name} offers {', '.join(map(str, choices))}, and not {text[0] if isinstance(text, tuple) and text else 'nothing'}"
                 )

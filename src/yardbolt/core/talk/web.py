@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..secret import Text
+from ..secret import Ref, Text
 from .conversation import Fill
 from .outcomes import Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
 from .replies import Heard, ReplyRow, reason, row_for
@@ -36,6 +36,22 @@ class View:
             if named is not None and (named,) == fill.get("key"):
                 return node
         return MISSING
+
+
+SIGNED = "{secret:hmac "
+
+
+@dataclass(frozen=True)
+class Signed:
+    """What the wire fills with the keyed digest (RFC 2104, SHA-256, hexadecimal) of something it holds, under a secret."""
+
+    ref: Ref
+    of: str
+
+
+def signed_by(text: str, secret: Ref) -> Signed | None:
+    """The keyed digest a text of the family asks for, `{secret:hmac NAME}`; None where it asks for none."""
+    return Signed(secret, text[len(SIGNED) : -1]) if text.startswith(SIGNED) and text.endswith("}") else None
 
 
 def own(target: str) -> bool:

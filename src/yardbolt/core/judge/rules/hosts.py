@@ -247,12 +247,14 @@ def _old_tls(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if c.key.startswith("/") or c.protocol is ABSENT:
             continue
         path, where = ("certificates", c.key, "protocol"), f"port {c.port or c.key}"
-        if not isinstance(c.protocol, str):
-            yield Verdict(path, State.UNKNOWN, f"which TLS {where} speaks was not seen", "")
-        elif c.protocol in CURRENT_TLS:
-            yield Verdict(path, State.HOLDS, f"{where} speaks {c.protocol}", "tried")
-        else:
+        if isinstance(c.protocol, str) and c.protocol not in CURRENT_TLS:
             yield Verdict(path, State.FAILS, f"{where} speaks nothing newer than {c.protocol}", "tried")
+        elif c.outdated is True:
+            yield Verdict(path, State.FAILS, f"{where} takes TLS older than 1.2 too", "tried")
+        elif c.protocol is None or c.outdated is not False:
+            yield Verdict(path, State.UNKNOWN, f"whether {where} takes outdated TLS was not seen", "")
+        else:
+            yield Verdict(path, State.HOLDS, f"{where} speaks {c.protocol}, and nothing older than 1.2", "tried")
 
 
 def _key_size(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:

@@ -11,7 +11,7 @@ from ...plane.kinds import ABSENT, number
 from ...plane.path import Path
 from ...plane.table import Answering, Plane, Service
 from ...plane.words import spoken
-from ..access import who
+from ..access import has_bundles, who
 from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
@@ -153,7 +153,7 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 def _limit(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for s in _running(plane):
         # where bundles say who may come, they are what is changed
-        if s.encrypted is not False and s.key in site.needed and not len(plane.bundles):
+        if s.encrypted is not False and s.key in site.needed and not has_bundles(plane):
             yield Between(
                 ("services", s.key, "permitted"), "open-sources", site.while_working(s.key), site.while_working(s.key)
             )

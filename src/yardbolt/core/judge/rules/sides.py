@@ -7,75 +7,72 @@ from collections.abc import Iterator
 from ...addresses import ANYONE, NOBODY, AddressSet
 from ...job import Site
 from ...plane.kinds import ABSENT
-from ...plane.table import Bundle, Interface, Plane
+from ...plane.table import Interface, Plane
+from ..access import has_bundles, let_in
 from ..demands import Demand, Present, exactly
 from .rule import Params, Rule, Severity, State, Verdict, on_leaf
 
-STRANGE = ("outside", "wireless")
+STRANGE, OWN = ("outside", "wireless"), ("inside", "management")
 SHUT, WORKS = "shut", "works"  # what the bundles are called that we make
 
 
-def _bundle(plane: Plane, one: Interface) -> Bundle | None:
-    return plane.bundles.get(one.bundle) if isinstance(one.bundle, str) else None
+def _side(one: Interface) -> str:
+    """The side of a socket; nothing where it was not read, or is none that is known."""
+    return one.side if isinstance(one.side, str) and one.side in (*STRANGE, *OWN) else ""
+
+
+def _lets(plane: Plane, one: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
+    """Which services a socket lets in, and from where: by its bundle, or as it says itself; None where that was not read."""
+    return (one.services, ANYONE) if isinstance(one.services, tuple) and not has_bundles(plane) else let_in(plane, one)
 
 
 def _used(plane: Plane) -> Iterator[Interface]:
     """The sockets in use that have, or may have, a bundle, or say themselves what they let in."""
     grid = any(isinstance(one.services, tuple) for one in plane.interfaces)
     for one in plane.interfaces:
-        bundled = len(plane.bundles) > 0 and one.bundle is not ABSENT
-        if one.enabled is not False and (bundled or (grid and one.services is not ABSENT)):
+        bundle = has_bundles(plane) and one.bundle is not ABSENT
+        if one.enabled is not False and (bundle or (grid and one.services is not ABSENT)):
             yield one
 
 
-def _let_in(plane: Plane, one: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
-    """Which services a socket lets in, and from where; None where that was not read."""
-    if isinstance(one.services, tuple) and not len(plane.bundles):
-        return one.services, ANYONE
-    bundle = _bundle(plane, one)
-    if bundle is None or bundle.services is None or not isinstance(bundle.permitted, AddressSet):
-        return None
-    return bundle.services if isinstance(bundle.services, tuple) else (), bundle.permitted
-
-
 def _sides(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    by = "bundle" if has_bundles(plane) else "services"
     for one in _used(plane):
-        path, lets = ("interfaces", one.key, "bundle" if len(plane.bundles) else "services"), _let_in(plane, one)
-        if lets is None or one.side is None:
+        path, lets = ("interfaces", one.key, by), _lets(plane, one)
+        if lets is None:
             yield Verdict(path, State.UNKNOWN, f"what {one.key} lets in was not read", "")
             continue
         services, sources = lets
-        nobody = not services or sources == NOBODY
-        if one.side in STRANGE and not nobody:
+        if not services or sources == NOBODY:
+            yield Verdict(path, State.HOLDS, f"{one.key} lets nobody in")
+        elif not _side(one):
+            yield Verdict(path, State.UNKNOWN, f"{one.key}: on which side it is was not read", "")
+        elif one.side in STRANGE:
             saw = f"{one.key} ({one.side}) lets in {', '.join(services)}" + (
-                f" from {sources}" if len(plane.bundles) else ""
+                f" from {sources}" if by == "bundle" else ""
             )
             yield Verdict(path, State.FAILS, saw, "read", f"let in by a socket that is {one.side}")
         else:
-            yield Verdict(
-                path, State.HOLDS, f"{one.key} ({one.side}) " + ("lets nobody in" if nobody else "is where one works")
-            )
+            yield Verdict(path, State.HOLDS, f"{one.key} ({one.side}) is where one works")
 
 
 def _want_sides(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for one in _used(plane):
-        bundle = _bundle(plane, one)
-        if bundle is None:
-            if one.side in STRANGE and one.services and not len(plane.bundles):
-                yield exactly(("interfaces", one.key, "services"), "open-sides", ())
+        lets = _lets(plane, one)
+        if lets is None or not lets[0]:
             continue
-        if one.side in STRANGE:
-            if bundle.services and bundle.permitted != NOBODY:
-                yield Present(("bundles", SHUT), "open-sides", (("services", ()), ("permitted", NOBODY)))
-                yield exactly(("interfaces", one.key, "bundle"), "open-sides", SHUT)
-            continue
-        wanted = NOBODY
-        for service in site.needed:
-            wanted = wanted | site.while_working(service)
-        beyond = not isinstance(bundle.permitted, AddressSet) or bundle.permitted != wanted
-        if bundle.services and beyond and wanted != NOBODY:
-            yield Present(("bundles", WORKS), "open-sources", (("services", bundle.services), ("permitted", wanted)))
-            yield exactly(("interfaces", one.key, "bundle"), "open-sources", WORKS)
+        if one.side in STRANGE and not has_bundles(plane):
+            yield exactly(("interfaces", one.key, "services"), "open-sides", ())
+        elif one.side in STRANGE and lets[1] != NOBODY:
+            yield Present(("bundles", SHUT), "open-sides", (("services", ()), ("permitted", NOBODY)))
+            yield exactly(("interfaces", one.key, "bundle"), "open-sides", SHUT)
+        elif one.side in OWN and has_bundles(plane):
+            wanted = NOBODY
+            for service in site.needed:
+                wanted = wanted | site.while_working(service)
+            if wanted not in (lets[1], NOBODY):
+                yield Present(("bundles", WORKS), "open-sources", (("services", lets[0]), ("permitted", wanted)))
+                yield exactly(("interfaces", one.key, "bundle"), "open-sources", WORKS)
 
 
 def _announcing(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -88,7 +85,7 @@ def _announcing(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             or (one.announces is None and isinstance(plane.host.init, str))
         ):
             continue
-        if one.announces is None or (one.announces and one.side is None):
+        if one.announces is None or (one.announces and not _side(one)):
             unread = "whether it tells its neighbours what it is" if one.announces is None else "on which side it is"
             yield Verdict(path, State.UNKNOWN, f"{one.key}: {unread} was not read", "")
         elif one.announces and one.side in STRANGE:

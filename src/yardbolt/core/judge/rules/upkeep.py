@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import partial
 
-from ...job import Site
+from ...job import GUARD_KEY, Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT, seconds
 from ...plane.table import Plane
@@ -14,7 +14,6 @@ from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 STRICT = "strict"
-GUARD_KEY = "guard key"  # what it is called in the safe
 
 
 def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
