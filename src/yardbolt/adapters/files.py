@@ -175,14 +175,16 @@ def _own(name: str, shape: AccountShape) -> OwnAccount:
     public = {fingerprint(words): " ".join(words) for one in shape.keys if len(words := one.split()[:2]) == 2}
     prints = (one for one in shape.keys if one.startswith("SHA256:"))
     keys = tuple(dict.fromkeys((*prints, *public)))
-    return OwnAccount(name, shape.rights, shape.whose, shape.until or "", keys, tuple(public.items()), shape.by or "")
+    return OwnAccount(
+        name, shape.rights, shape.whose, shape.until or "", keys, tuple(public.items()), shape.by or "", shape.codes_to
+    )
 
 
 def load_job(path: Path, edited: bool = True) -> Job:
     """The job file. Raises FileError; also where one part names another that is not there, or (`edited`) where the
     words of the template still stand."""
     from yardbolt.core.addresses import AddressSet
-    from yardbolt.core.job import Allows, GoesTo, Job, Segment, Server, UnitEntry, Waiver
+    from yardbolt.core.job import Allows, GoesTo, Job, OwnRole, Segment, Server, UnitEntry, Waiver
 
     from .shapes.job import JobShape
     from .shapes.reading import read
@@ -200,6 +202,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
     _families(doc, shape)
     _moves(doc, shape)
     _askers(doc, shape)
+    _roles(doc, shape)
     _unique(doc, shape)
     _known_rules(doc, shape)
     _classes(doc, shape)
@@ -245,6 +248,7 @@ def load_job(path: Path, edited: bool = True) -> Job:
             u.also_at or "",
             GoesTo(u.goes_to.at, u.goes_to.segment, u.goes_to.through or "") if u.goes_to else None,
             u.outdated,
+            u.support_code_noted,
         )
     return Job(
         shape.job, shape.owner, shape.technician, shape.baseline, segments,
@@ -254,7 +258,25 @@ def load_job(path: Path, edited: bool = True) -> Job:
             frozenset(shape.allows.remove_foreign), shape.allows.drop_edits),
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
         shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by), frozenset(shape.alerts),
+        tuple(OwnRole(name, tuple(areas.items())) for name, areas in shape.roles.items()),
     )  # fmt: skip
+
+
+def _roles(doc: Document, shape: JobShape) -> None:
+    """Rights are of the three kinds every make knows, or a role of this file, whose name is none of the three."""
+    from yardbolt.core.job import RIGHTS
+
+    for name, account in shape.accounts.items():
+        allowed = RIGHTS if account.by else (*RIGHTS, *shape.roles)
+        if account.rights not in allowed:
+            keys = ("accounts", name, "rights")
+            allows = f"found '{account.rights}'; allowed: {', '.join(allowed)}"
+            raise FileError(doc.name, doc.line_of(keys), f"accounts.{name}.rights", allows)
+    for name in shape.roles:
+        if name in RIGHTS:
+            raise FileError(
+                doc.name, doc.line_of(("roles", name)), f"roles.{name}", "every make has rights of that name"
+            )
 
 
 def _families(doc: Document, shape: JobShape) -> None:

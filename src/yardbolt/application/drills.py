@@ -13,8 +13,12 @@ from dataclasses import replace
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.model import Does, Op
+from yardbolt.core.family.writing import op_for, render, unmet
+from yardbolt.core.job import OwnAccount
 from yardbolt.core.judge.access import who
 from yardbolt.core.judge.passwords import suggest
+from yardbolt.core.plane.change import Set
+from yardbolt.core.plane.edit import get
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.proofs import Claim, Proof, Result, Sort
 from yardbolt.core.secret import Ref, Secret, Slot, Text
@@ -29,6 +33,7 @@ from .unit import UnitInWork
 NAME = "yardbolt-try"
 RECEIVING = asyncio.Lock()
 FIRST, WEAK, STRONG = Ref("typed:drill-first"), Ref("typed:drill-weak"), Ref("typed:drill-strong")
+DRILLS: tuple[Does, ...] = ("try policy", "lend", "take back", "mark")  # what they need a family to know
 MOST_TRIES, LONGEST_LOCK = 12, 120.0  # more wrong tries, or seconds of lock, are not waited for
 ARRIVES = 20.0  # seconds a log message may take
 
@@ -52,7 +57,54 @@ async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozens
         # units that are worked on at once send to one server, and this laptop can be it for one of them at a time
         async with RECEIVING:
             out += [await _mark(unit, session, op, one) for one in destinations]
+    if Sort.LIMITED not in done:
+        out += [await _limited(unit, session, plane, *one) for one in _echoes(unit, session, plane)]
     return out
+
+
+def _echoes(unit: UnitInWork, session: Session, plane: Plane) -> list[tuple[OwnAccount, Set]]:
+    """Who of the owner's people may not change everything, and what each of them is to try: to set what stands there already,
+    which changes nothing whatever the unit does. On a host an account without rights has no way to try."""
+    leaf = next((one for one in (("name",), ("banner",)) if isinstance(get(plane, one), str)), None)
+    service = session.way.service
+    if leaf is None or unit.talks(service)[2].name == "commands":
+        return []
+    change = Set(leaf, get(plane, leaf))
+    op = op_for(unit.family, change)
+    if op is None or not unit.family.carries(service, op.by) or unmet(op, plane, leaf):
+        return []
+    limited = [own for own in unit.site.accounts if own.role not in ("full", "change") and not unit.site.ended(own)]
+    return [
+        (own, change) for own in limited if get(plane, ("accounts", own.name, "secret")) == unit.site.secret(own.name)
+    ]
+
+
+async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAccount, change: Set) -> Proof:
+    way = replace(session.way, account=own.name, secret=unit.site.secret(own.name))
+    backs = frozenset({("accounts", own.name, "role")})
+    claim = Claim(
+        Sort.LIMITED, f"{own.name} may not set the {change.path[0]}", way.door, way.source, own.name, way.secret,
+        "the same is taken from an account with all rights just after", backs,
+    )  # fmt: skip
+    unit.report(f"{unit.name}: trying what {own.name} may do")
+    outcome, theirs = await unit.enter(way)
+    if theirs is None:
+        return Proof(claim, Result.NOT_TRIED, f"{own.name} did not get in: {told(outcome)}")
+    try:
+        got = await theirs.tell(render(unit.family, change, plane))
+    finally:
+        await theirs.close()
+    if not isinstance(got, Done | No):
+        return Proof(claim, Result.NOT_TRIED, "no clear answer")
+    if isinstance(got, Done):
+        areas = {
+            area for role in unit.site.roles if role.name == own.role for area, may in role.areas if may == "change"
+        }
+        saw = f"taken; it may be of what it may change: {', '.join(sorted(areas))}" if areas else "taken"
+        return Proof(claim, Result.NOT_TRIED if areas else Result.FAILS, saw, claim.control)
+    if not isinstance(await session.tell(render(unit.family, change, plane)), Done):
+        return Proof(claim, Result.NOT_TRIED, "refused, and so was an account with all rights")
+    return Proof(claim, Result.HOLDS, "refused", claim.control)
 
 
 @asynccontextmanager

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.job import GUARD_KEY
+from yardbolt.core.job import GUARD_KEY, console_word
 from yardbolt.core.judge.access import has_bundles, passing, who
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
@@ -138,11 +138,19 @@ def _logins(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
 def _kept(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
     """What of this unit rests in the safe and is of use: for logins, for SNMP, for what it stores."""
     asks = [own.name for own in unit.site.askers if exists(after, ("snmp", "users", own.name)) is not False]
-    set_here = any(
-        isinstance(one.event, ReadBack) and one.event.path == "stored/guard" for one in unit.history().entries
-    )
-    keys = [GUARD_KEY] if set_here else []
-    return (*_logins(unit, after), *asks, *keys)
+    keys = [GUARD_KEY] if "stored/guard" in _set_here(unit) else []
+    return (*_logins(unit, after), *asks, *keys, *map(console_word, _console_words(unit, after)))
+
+
+def _set_here(unit: UnitInWork) -> frozenset[str]:
+    """What was set on this unit, ever, and read back."""
+    return frozenset(one.event.path for one in unit.history().entries if isinstance(one.event, ReadBack))
+
+
+def _console_words(unit: UnitInWork, plane: Plane) -> tuple[str, ...]:
+    """The consoles that were given a word."""
+    made = _set_here(unit)
+    return tuple(one.key for one in plane.console_lines if f"console_lines/{one.key}/secret" in made)
 
 
 def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
@@ -183,7 +191,16 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
     for proof in left.proofs:
         if proof.result == "could not be tried":
             yield f"could not be tried: {proof.text} ({proof.saw})"
-    if let_in := ", ".join(one.key for one in passing(left.as_plane, unit.site)):
+    plane = left.as_plane
+    for own in unit.site.accounts:
+        account = plane.accounts.get(own.name)
+        if own.codes and account and account.factor == "none":
+            yield f"codes for {own.name} go to {own.codes}: switch them on, on site, once a letter came"
+    if plane.stored.support_code is True and not unit.site.code_noted:
+        yield "the code of its maker's support: note it off the unit, and say so in the job (support code noted)"
+    for line in _console_words(unit, plane):
+        yield f"the word of {line} was set and cannot be tried from here: try it there"
+    if let_in := ", ".join(one.key for one in passing(plane, unit.site)):
         yield f"this laptop's address {unit.site.laptop} is still let in by {let_in}: last of all, yardbolt leave {unit.name}"
     for own in unit.job.accounts:
         if own.until:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable
+from collections.abc import Awaitable, Iterable
 from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
@@ -17,11 +17,11 @@ from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.compare import difference
 from yardbolt.core.plane.edit import exists, get, reachable
-from yardbolt.core.plane.path import Path, filled, show
+from yardbolt.core.plane.path import Path, filled, parse, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
-from yardbolt.core.run.events import ProofTried
+from yardbolt.core.run.events import ProofTried, ReadBack
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
@@ -84,7 +84,7 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             return await _published(unit, claim)
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return (await try_wrong(unit, (claim,)))[0]
-        case Sort.POLICY | Sort.LOCKOUT | Sort.MARK:
+        case Sort.POLICY | Sort.LOCKOUT | Sort.MARK | Sort.LIMITED:
             return settle(claim, Untried("it is tried while tightening, for it writes"), False)
 
 
@@ -174,11 +174,11 @@ async def _key(unit: UnitInWork, claim: Claim) -> Seen:
         sealed = unit.family.sealed(claim.service)
         why = "nobody logged in by it yet" if sealed else "the service has none"
         return Untried(f"no host key was noted ({why})")
-    good = next((way for way in candidates(unit) if way.service == claim.service), None)
-    if good is None:
+    good = next(iter(candidates(unit)), None)
+    if good is None or claim.service not in unit.family.services():
         return Untried("no login of ours by this service")
     try:
-        outcome = await unit.attempt(good)
+        outcome = await unit.attempt(replace(good, door=claim.door))
     except IdentityError:
         return KeySeen(False)
     return KeySeen(True) if isinstance(outcome, Opened) else outcome
@@ -217,7 +217,19 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
         for name in sorted(known)
         if exists(plane, ("accounts", name)) is False and unit.secret(unit.site.secret(name)) is not None
     ]
-    return claims(unit.family, plane, unit.site, ways, gone)
+    return claims(unit.family, plane, unit.site, ways, gone, _by_others(unit, plane, ways))
+
+
+def _by_others(unit: UnitInWork, plane: Plane, ways: Iterable[Way]) -> list[Way]:
+    """The same logins by every other service that is on and encrypts, and asks the same accounts."""
+    family, on = unit.family, {one.key for one in plane.services if one.enabled is True}
+    doors = [door for door in unit.site.doors if door.service in on and family.sealed(door.service)]
+    return [
+        replace(way, door=door)
+        for way in ways
+        for door in doors
+        if door.service != way.service and family.store_of_account(door.service) == family.store_of_account(way.service)
+    ]
 
 
 # ---- the whole ------------------------------------------------------------------------------------------------------
@@ -266,7 +278,7 @@ def _filed(
     changed = differences(before, plane)
     approved = unit.records.latest(unit.name, "target", TargetDocument)
     target = target_from(approved.document.target) if approved else ()
-    wanted = brought(unit.family, target)
+    wanted = brought(unit.family, target) | _set_before(unit, plane)
     unplanned = tuple(path for path, _, _ in changed if found and not planned(path, wanted, plane))
     undone = frozenset(approved.document.gaps) if approved else frozenset()
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone)
@@ -278,6 +290,17 @@ def _filed(
     )  # fmt: skip
     unit.records.file(unit.name, document)
     return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.clock.now(), document)
+
+
+def _set_before(unit: UnitInWork, plane: Plane) -> set[Path]:
+    """What an earlier run set, and has been so since: a target may not speak of it any more, because it is so."""
+    history, left = unit.history(), unit.records.latest(unit.name, "as left", LeftDocument)
+    if left is None:
+        return set()
+    made = (entry.event for entry in history.entries if entry.stamp.time >= history.reset_at)
+    paths = {parse(event.path) for event in made if isinstance(event, ReadBack) and event.path}
+    was = left.document.as_plane
+    return {path for path in paths if is_item(path) or get(was, path) == get(plane, path)}
 
 
 def _drilled(unit: UnitInWork) -> tuple[Proof, ...]:

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
-from yardbolt.core.job import GUARD_KEY
+from yardbolt.core.job import opens_a_login
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.plane.edit import Draft, exists, get
 from yardbolt.core.plane.kinds import ABSENT
@@ -63,8 +63,10 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         )
         if name == unit.name and not public:
             out.setdefault((account, ref), None)
-    for name in {own.name for own in unit.site.askers} | {GUARD_KEY}:
-        out.pop((name, unit.site.secret(name)), None)  # which opens no login
+    asks = {own.name for own in unit.site.askers}
+    for account, ref in list(out):
+        if not opens_a_login(account) or (account in asks and ref == unit.site.secret(account)):
+            del out[(account, ref)]
     rights = {own.name: own.role for own in unit.site.accounts}
     # whoever has full rights reads everything, so those come first; of whom the job does not speak may have them
     place = {"full": 0, "": 1}

@@ -160,7 +160,7 @@ def target_from(rows: Iterable[WantRow]) -> Target:
         path = parse(row.path)
         value: Any = None
         if row.kind == "present":
-            value = tuple((name, coerce((*path, name), raw)) for name, raw in row.value.items())
+            value = tuple((name, coerce((*path, *parse(name)), raw)) for name, raw in row.value.items())
         elif row.kind == "set":
             value = coerce(path, row.value)
         out.append(Want(path, row.rule, row.kind, value))

@@ -134,7 +134,7 @@ class AccessPoint(Paged):
             case "" | "plate":
                 clock = (datetime.now(UTC) + timedelta(seconds=self.clock_error)).isoformat(timespec="seconds")
                 plate = {"Pattern": "YA-7", "Works number": self.works, "Card": "02:77:0a:00:91:40", "Level": "7.1", "Clock": clock,
-                         "Up": f"{int(self.tick() - self.started)} s"}  # fmt: skip
+                         "Up": f"{int(self.tick() - self.started)} s", "Radio": "open"}  # fmt: skip
                 return self.page("YA-7", table("Plate", ["What", "Is"], plate.items()))
             case "basics":
                 fields = (

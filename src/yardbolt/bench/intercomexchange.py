@@ -18,6 +18,7 @@ from .plugged import Gate, No
 SHY_SECONDS, PART, QUIET_LONGEST = 2.0, 3, 900.0
 AREAS, LEVELS = ("people", "lines", "doors", "logs"), ("none", "look", "change")
 WAYS = {"readable": (True, False), "both": (True, True), "closed letter": (False, True)}
+MASK = "*.*.*.*"  # what somebody sees of an address who may not know who comes
 QUESTIONS = ("claim", "store", "alert", "backup", "sum")
 
 
@@ -33,6 +34,7 @@ class State:
     mail: str = "nobody@exchange.invalid"
     weekly: bool = False
     guard: str = ""
+    desk: str = ""  # the word of the desk set; none: the one of the works
     people: dict[str, dict[str, Any]] = field(default_factory=dict)
     roles: dict[str, dict[str, str]] = field(default_factory=lambda: {"porter": {"people": "look", "lines": "look", "doors": "change", "logs": "none"}})  # fmt: skip
     gates: dict[str, Gate] = field(default_factory=lambda: {"plain": Gate(8280), "sealed": Gate(8243, sealed=True)})
@@ -168,7 +170,7 @@ class IntercomExchange(Seated):
             case []:
                 clock = (datetime.now(UTC) + timedelta(seconds=self.clock_error)).isoformat(timespec="seconds")
                 plate = {"Pattern": "IX-5", "Works number": self.works, "Card": "02:9d:11:70:61:20", "Level": "2.3.1", "Clock": clock,
-                         "Up": f"{int(self.tick() - self.started)} s", "Lines": n.lines}  # fmt: skip
+                         "Up": f"{int(self.tick() - self.started)} s", "Lines": n.lines, "Support code": "4471-0082"}  # fmt: skip
                 return self.page("Hall", table("Plate", ["What", "Is"], plate.items()))
             case ["clock"]:
                 return self.page("Hall", self.form("clock", s, text("moment", ""), "Set"))
@@ -183,8 +185,12 @@ class IntercomExchange(Seated):
             case ["ways"]:
                 now = tuple(g.open for g in n.gates.values())
                 way = select("way", WAYS, next(k for k, v in WAYS.items() if v == now))
-                hosts = text("hosts", " ".join(n.gates["sealed"].sources))
+                hosts = text("hosts", self.seen_by(s, n.gates["sealed"].sources))
                 return self.page("Hall", self.form("ways", s, way + hosts, "Note"))
+            case ["desk"]:
+                said = "a word of its own" if n.desk else "the word of the works"
+                fields = table("Desk set", ["What", "Is"], [["Asks for", said]]) + hidden_word("word")
+                return self.page("Hall", self.form("desk", s, fields, "Note"))
             case ["alerts"]:
                 return self.page("Hall", self.form("alerts", s, text("mail", n.mail), "Note"))
             case ["copies"]:
@@ -211,17 +217,23 @@ class IntercomExchange(Seated):
                     + select("role", self.all_roles(), one["role"])
                     + box("comes", one["comes"])
                 )
-                fields += text("from", " ".join(one["from"])) + hidden_word("word")
+                fields += text("from", self.seen_by(s, one["from"])) + hidden_word("word")
                 return self.page("Hall", self.form("person", s, fields, "Note", "Dismiss", action=f"/hall/person?n={query['n']}"))  # fmt: skip
             case ["roles"]:
                 rows = [["whole", *("change" for _ in AREAS)], ["looker", *("look" for _ in AREAS)]]
                 rows += [
                     [name, *(select(f"{name}_{a}", LEVELS, may[a]) for a in AREAS)] for name, may in n.roles.items()
                 ]
-                return self.page("Hall", self.form("roles", s, table("Roles", ["Role", *(a.title() for a in AREAS)], rows), "Note"))  # fmt: skip
+                return self.page("Hall", self.form("roles", s, table("Roles", ["Role", *(a.title() for a in AREAS)], rows), "Note") + self.form("role", s, text("name", ""), "Make"))  # fmt: skip
             case ["restart"]:
                 return self.page("Hall", self.form("restart", s, "", "Start again"))
         return Answer("<html><title>Nothing</title>Nothing here.</html>", 404)
+
+    def seen_by(self, seat: str, addresses: list[str]) -> str:
+        """Addresses, as whoever sits there may see them."""
+        who = self.inside.get(seat, ("", 0.0))[0]
+        whole = who in self.live.people and self.may(who, "people")
+        return " ".join(addresses if whole else (MASK for _ in addresses))
 
     def all_roles(self) -> list[str]:
         """What somebody can be."""
@@ -274,6 +286,8 @@ class IntercomExchange(Seated):
                 admits(sources, "127.0.0.1")
                 for gate, on in zip(n.gates.values(), WAYS[sent["way"]], strict=True):
                     gate.open, gate.sources = on, sources
+            case ["desk"]:
+                n.desk = self.word(sent["word"]) if sent["word"] else n.desk
             case ["alerts"]:
                 n.mail = sent["mail"].strip()
             case ["copies"]:
@@ -297,6 +311,10 @@ class IntercomExchange(Seated):
             case ["sure"]:
                 if sent.get("press") == "Dismiss":
                     del n.people[self.at(query)]
+            case ["roles"] if sent.get("press") == "Make":
+                if not sent["name"].replace("-", "").isalnum() or sent["name"] in self.all_roles():
+                    raise No("a name that is free")
+                n.roles[sent["name"]] = dict.fromkeys(AREAS, "none")
             case ["roles"]:
                 for name, may in n.roles.items():
                     may |= {a: sent[f"{name}_{a}"] for a in AREAS}

@@ -9,9 +9,11 @@ import secrets
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from ipaddress import ip_interface
 from types import SimpleNamespace
 from typing import Any
 
+from .camerashell import CameraShell
 from .lineswitch import admits, kinds_in
 from .plugged import Gate, No, Plugged
 
@@ -40,8 +42,15 @@ class LineCamera(Plugged):
     """The camera. `certificate` counts the certificates it has made."""
 
     title = "Wendlock LC-2 line camera"
+    version, barred = "lens", "Resting."
 
-    def __init__(self, tick: Callable[[], float], works: str = "WL2-40718", shy: float = SHY_SECONDS) -> None:
+    def __init__(
+        self,
+        tick: Callable[[], float],
+        works: str = "WL2-40718",
+        shy: float = SHY_SECONDS,
+        place: str = "127.0.0.1/24",
+    ) -> None:
         super().__init__(tick)
         self.works, self.shy = works, shy
         self.called, self.guard, self.notice, self.certificate = NEW, "easy", "", 1
@@ -50,7 +59,10 @@ class LineCamera(Plugged):
         self.folk = {"warden": Hand("all", "warden", "works"), "fitter": Hand("turn", "lc2", "works")}
         self.slots = {"warden": 7, "fitter": 3}
         gates = {"plain": Gate(8080), "sealed": Gate(8443, sealed=True), "shell": Gate(8022, open=False)}
-        self.live = SimpleNamespace(gates=gates, rest=0)
+        self.live = SimpleNamespace(gates=gates, rest=0, place=place, way="leased", out="")
+        self.journal: dict[str, Any] = {"to": "log.works.invalid", "port": 0}
+        self.watchers, self.asks, self.keyed = {"screen": "works", "recorder": "works"}, "basic", False
+        self.on_say: list[Callable[[str, int, str], None]] = []
         self.nonces: dict[str, int] = {}
 
     def known(self) -> dict[str, str]:
@@ -60,6 +72,29 @@ class LineCamera(Plugged):
     def takes(self, gate: str, source: str) -> bool:
         """Is this door open for this source now?"""
         return self.live.gates[gate].open and admits(self.live.gates[gate].sources, source)
+
+    def try_phrase(self, who: str, word: str) -> str:
+        """At the shell: in, resting, or no."""
+        hand = self.folk.get(who)
+        if hand is None or not hand.on:
+            return "no"
+        if hand.rests_until > self.tick():
+            return "resting"
+        if hmac.compare_digest(hand.word.encode(), word.encode()):
+            hand.wrong = 0
+            return "in"
+        self.was_wrong(hand)
+        return "no"
+
+    def was_wrong(self, hand: Hand) -> None:
+        """A wrong word, counted where they are."""
+        hand.wrong += 1 if self.rules["tries"] else 0
+        if self.rules["tries"] and hand.wrong >= self.rules["tries"]:
+            hand.wrong, hand.rests_until = 0, self.tick() + self.rules["lock"]
+
+    def board(self, gate: str, source: str, hand: str = "") -> CameraShell:
+        """A connection to the shell."""
+        return CameraShell(self, lambda: {"pattern": "LC-2", "works": self.works, "called": self.called}, source, hand)
 
     # -- proof --
 
@@ -93,9 +128,7 @@ class LineCamera(Plugged):
         if hand.on and admits(hand.where, source) and hmac.compare_digest(right, told.get("response", "")):
             hand.wrong = 0
             return 200, who
-        hand.wrong += 1 if self.rules["tries"] else 0
-        if self.rules["tries"] and hand.wrong >= self.rules["tries"]:
-            hand.wrong, hand.rests_until = 0, self.tick() + self.rules["lock"]
+        self.was_wrong(hand)
         return 401, who
 
     # -- places --
@@ -117,7 +150,7 @@ class LineCamera(Plugged):
             if not isinstance(body, dict) and method != "DELETE":
                 raise No("an object is wanted")
             return self.change(method, name, item, body)
-        except No as no:
+        except (No, ValueError) as no:
             return 409, {"no": str(no)}
 
     def fetch(self, name: str, query: str) -> tuple[int, Any]:
@@ -125,15 +158,26 @@ class LineCamera(Plugged):
         if name == "folk":
             first = int(query.removeprefix("from=") or 0) if query.removeprefix("from=").isdigit() or not query else 0
             rows = [
-                {"slot": self.slots[who], "who": who, "rank": h.rank, "on": h.on, "where": h.where, "word": h.made}
+                {
+                    "slot": self.slots[who],
+                    "who": who,
+                    "rank": h.rank,
+                    "on": h.on,
+                    "where": h.where,
+                    "word": h.made,
+                    "meter": "very strong",
+                }
                 for who, h in self.folk.items()
             ]
             more = {"more": f"/cab/folk?from={first + PART}"} if len(rows) > first + PART else {}
             return 200, {"folk": rows[first : first + PART], **more}
+        here = ip_interface(self.live.place)
         found: dict[str, Any] = {
             "": {"pattern": "LC-2", "works": self.works, "card": "02:4c:38:40:71:80", "level": "3.2", "called": self.called,
                  "clock": (self.clock_set[0] + timedelta(seconds=self.tick() - self.clock_set[1])).isoformat(), "guard": self.guard},
-            "rules": self.rules, "notice": {"notice": self.notice}, "wire": {"way": "leased", "at": "", "mask": "255.255.255.0"},
+            "rules": self.rules, "notice": {"notice": self.notice}, "wire": {"way": self.live.way, "at": str(here.ip), "mask": str(here.netmask), "out": self.live.out},
+            "journal": self.journal, "shell": {"key": self.keyed},
+            "picture": {"ask": self.asks, "watchers": [{"who": who, "word": made} for who, made in self.watchers.items()]},
             "doors": {n: {"on": g.open, "port": g.wire, "where": g.sources} for n, g in self.live.gates.items()},
         }  # fmt: skip
         return (200, found[name]) if name in found else (404, None)
@@ -163,6 +207,19 @@ class LineCamera(Plugged):
                 if not isinstance(body.get("notice"), str) or len(body["notice"]) > 120:
                     raise No("one line of 120 characters")
                 self.notice = body["notice"]
+            case "PUT", "wire":
+                self.wire(body)
+            case "PUT", "journal" if set(body) == {"to", "port"} and type(body["port"]) is int:
+                self.journal = {"to": str(body["to"]), "port": body["port"]}
+            case "POST", "journal" if item == "say":
+                # what is half filled in is taken, and nothing is sent
+                if self.journal["to"] and self.journal["port"]:
+                    for say in self.on_say:
+                        say(self.journal["to"], self.journal["port"], str(body.get("say", "")))
+            case "PUT", "shell" if body.get("key") is True:
+                if self.called == NEW:
+                    raise No("a key bears the name: give it one first")
+                self.keyed = True
             case "PUT", "doors" if item in self.live.gates:
                 self.door(item, body)
             case "POST", "folk":
@@ -172,6 +229,19 @@ class LineCamera(Plugged):
             case _:
                 return 404, None
         return 204, None
+
+    def wire(self, body: dict[str, Any]) -> None:
+        """Another way to an address, or another address."""
+        if set(body) != {"way", "at", "mask", "out"} or body["way"] not in ("leased", "fixed"):
+            raise No("way, at, mask and out are wanted; leased or fixed")
+        there = ip_interface(f"{body['at']}/{body['mask']}")
+        place = f"{there.ip}/{there.network.prefixlen}"
+        if (place, body["out"]) != (self.live.place, self.live.out) and "leased" in (self.live.way, body["way"]):
+            raise No("while it is lent its address it takes none: choose fixed first")
+        moves = place != self.live.place
+        self.live.way, self.live.place, self.live.out = body["way"], place, str(body["out"])
+        if moves:
+            self.has_moved()
 
     def guarded(self, guard: str) -> None:
         """Go over to another guard."""
@@ -215,6 +285,8 @@ class LineCamera(Plugged):
             admits([str(one) for one in where], "127.0.0.1")
         except ValueError:
             raise No("an address or a block is wanted") from None
+        if name == "shell" and body["on"] and not (self.keyed and self.called != NEW):
+            raise No("it has no key yet")
         if not body["on"] and not any(g.open for n, g in self.live.gates.items() if n != name and n != "shell"):
             raise No("the last door stays on")
         gate.open, gate.sources = body["on"], [str(one) for one in where]

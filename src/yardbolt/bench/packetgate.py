@@ -16,6 +16,7 @@ from .plugged import Gate, No, Plugged
 
 SHY_SECONDS, PART, PASS_SECONDS, CALL_SECONDS = 2.0, 3, 300.0, 60.0
 RANKS = ("keeper", "hand", "reader")
+MAY = ("rank", "active", "only_from", "also", "letters", "own", "word")
 
 
 @dataclass
@@ -27,7 +28,50 @@ class Copy:
     notice: dict[str, Any] = field(default_factory=lambda: {"text": "", "idle": 0})
     folk: dict[str, dict[str, Any]] = field(default_factory=dict)
     gates: dict[str, Gate] = field(default_factory=lambda: {"sealed": Gate(8543, sealed=True), "hatch": Gate(8580)})
+    sockets: dict[str, dict[str, Any]] = field(
+        default_factory=lambda: {
+            "inner": {"side": "inside", "ways": ["sealed", "hatch"]},
+            "outer": {"side": "outside", "ways": ["sealed"]},
+        }
+    )
     rest: int = 0
+
+
+LISTS = {"yard": ["127.0.0.0/8"], "nobody": [], "control": ["127.0.0.20"]}
+GROUPS = {"yard-side": ["inner"]}
+FENCE: tuple[dict[str, Any], ...] = (
+    {"uid": "r2", "do": "drop", "list": "yard", "list_not": True, "via": None, "on": True, "note": "not the yard"},
+    {
+        "uid": "r9",
+        "do": "accept",
+        "list": "yard",
+        "list_not": False,
+        "via": "yard-side",
+        "on": True,
+        "note": "the yard",
+    },
+    {"uid": "r4", "do": "accept", "list": "nobody", "list_not": False, "via": "outer", "on": True, "note": ""},
+    {"uid": "r7", "do": "drop", "list": None, "list_not": False, "via": None, "on": True, "note": "and nobody else"},
+    {
+        "uid": "r8",
+        "do": "accept",
+        "list": "control",
+        "list_not": False,
+        "via": None,
+        "on": True,
+        "note": "control room",
+    },
+)
+ALSO = ("none", "letter")
+
+
+def fenced(source: str, socket: str) -> bool:
+    """Does the fence let this source in by a socket?"""
+    for rule in FENCE:
+        listed = rule["list"] is None or admits(LISTS[rule["list"]] or ["192.0.2.0/32"], source) is not rule["list_not"]
+        if listed and (rule["via"] is None or rule["via"] == socket or socket in GROUPS.get(rule["via"], [])):
+            return bool(rule["do"] == "accept")
+    return False
 
 
 class PacketGate(Plugged):
@@ -48,9 +92,15 @@ class PacketGate(Plugged):
                 "rank": "keeper",
                 "active": True,
                 "only_from": [],
+                "also": "none",
+                "letters": "",
+                "own": None,
                 "word": word,
                 "works": True,
             }
+        # somebody at the works wanted to be spared the demands, and his letters at home
+        self.live.folk["relay"]["own"] = {"shortest": None, "kinds": None}
+        self.live.folk["steward"]["letters"] = "j.steward@pobox.example"
         self.draft = copy.deepcopy(self.live)
         self.draft.notice["text"] = "line test, do not touch"
         self.left_by = "works"
@@ -66,7 +116,9 @@ class PacketGate(Plugged):
 
     def takes(self, gate: str, source: str) -> bool:
         """Is this way open for this source now?"""
-        return self.live.gates[gate].open and admits(self.live.gates[gate].sources, source)
+        one = self.live.gates[gate]
+        here = gate in self.live.sockets["inner"]["ways"] and fenced(source, "inner")
+        return here and one.open and admits(one.sources, source)
 
     # -- coming in --
 
@@ -112,6 +164,8 @@ class PacketGate(Plugged):
         good = one is not None and one["active"] and admits(one["only_from"], source)
         if fresh and good and hmac.compare_digest(right, str(body.get("proof", ""))):
             self.wrong.pop(who, None)
+            if one is not None and one["also"] == "letter":
+                return 202, {"letter": "is on its way"}  # and never comes: nobody here carries letters
             token = secrets.token_hex(16)
             self.passes[token] = (who, self.tick())
             return 200, {
@@ -138,21 +192,20 @@ class PacketGate(Plugged):
             return 200, {"items": rows[first : first + PART], "next": further}
         clock = datetime.now(UTC) + timedelta(seconds=self.clock_error)
         found: dict[str, Any] = {
-            "plate": {"pattern": "GD-6", "works": self.works, "card": "02:4c:38:03:31:08", "level": "1.9", "named": of.named,
+            "plate": {"warn": [n for n, f in of.folk.items() if f["works"]], "pattern": "GD-6", "works": self.works, "card": "02:4c:38:03:31:08", "level": "1.9", "named": of.named,
                       "clock": clock.isoformat(timespec="seconds"), "up": int(self.tick() - self.started)},
             "words": of.words, "notice": of.notice,
             "ways": {n: {"open": g.open, "port": g.wire, "only_from": g.sources} for n, g in of.gates.items()},
-            "sockets": {"items": [{"name": "inner", "side": "inside", "ways": ["sealed", "hatch"]}, {"name": "outer", "side": "outside", "ways": ["sealed"]}]},
-            "fence": {"lists": [{"name": "yard", "members": ["127.0.0.0/8"]}, {"name": "nobody", "members": []}],
-                      "rules": [{"uid": "r9", "do": "accept", "list": "yard", "list_not": False, "via": None, "on": True, "note": "the yard"},
-                                {"uid": "r4", "do": "accept", "list": "nobody", "list_not": False, "via": "outer", "on": True, "note": ""}], "last": "drop"},
+            "sockets": {"items": [{"name": n, **one} for n, one in of.sockets.items()]},
+            "fence": {"lists": [{"name": n, "members": m} for n, m in LISTS.items()], "groups": [{"name": n, "members": m} for n, m in GROUPS.items()],
+                      "rules": list(FENCE), "last": "accept"},
             "draft": {"edits": self.edits()}, "seats": {"items": [{"uid": f"s{n}", "name": w, "from": a} for n, (w, a) in enumerate(self.sessions)]},
         }  # fmt: skip
         return (200, found[name]) if name in found else (404, {"faults": [{"why": "no such place"}]})
 
     def edits(self) -> list[dict[str, str]]:
         """What is in the draft and not in force."""
-        names = ("named", "words", "notice", "folk", "gates")
+        names = ("named", "words", "notice", "folk", "gates", "sockets")
         return [{"what": n, "by": self.left_by} for n in names if getattr(self.draft, n) != getattr(self.live, n)]
 
     def change(self, method: str, name: str, item: str, body: Any) -> tuple[int, Any]:
@@ -186,6 +239,14 @@ class PacketGate(Plugged):
             case "PUT", "ways" if item in self.draft.gates and set(body) == {"open", "port", "only_from"}:
                 gate = self.draft.gates[item]
                 gate.open, gate.sources = body["open"] is True, [str(one) for one in body["only_from"]]
+            case "PUT", "sockets" if item in self.draft.sockets and set(body) == {"name", "side", "ways"}:
+                if (
+                    body["name"] != item
+                    or body["side"] != self.draft.sockets[item]["side"]
+                    or set(body["ways"]) - set(self.draft.gates)
+                ):
+                    raise No("of a socket only its ways are set here")
+                self.draft.sockets[item]["ways"] = list(body["ways"])
             case "POST", "folk":
                 return self.hire(body)
             case (("PATCH" | "DELETE"), "folk"):
@@ -205,14 +266,19 @@ class PacketGate(Plugged):
             "rank": body["rank"],
             "active": body.get("active") is True,
             "only_from": [],
-            "word": self.word(body),
+            "also": "none",
+            "letters": "",
+            "own": None,
+            "word": self.word(body, None),
             "works": False,
         }
         return 201, {"uid": uid}
 
-    def word(self, body: dict[str, Any]) -> str:
-        """A word the draft takes."""
+    def word(self, body: dict[str, Any], own: dict[str, Any] | None) -> str:
+        """A word the draft takes, of somebody with demands of his own or without."""
         word, wanted = body.get("word"), self.draft.words
+        if own is not None:
+            wanted = {name: own[name] or 0 for name in ("shortest", "kinds")}
         if not isinstance(word, str) or len(word) < wanted["shortest"] or kinds_in(word) < wanted["kinds"]:
             raise No(f"a word of at least {wanted['shortest']} characters of {wanted['kinds']} kinds is wanted")
         return word
@@ -225,11 +291,17 @@ class PacketGate(Plugged):
         if method == "DELETE":
             del self.draft.folk[name]
             return
-        if set(body) - {"rank", "active", "only_from", "word"} or body.get("rank", "hand") not in RANKS:
-            raise No("rank, active, only_from and word may be changed")
+        if set(body) - set(MAY) or body.get("rank", "hand") not in RANKS or body.get("also", "none") not in ALSO:
+            raise No(f"{', '.join(MAY)} may be changed")
+        one = self.draft.folk[name]
+        own = body.get("own", one["own"])
+        if own is not None and (not isinstance(own, dict) or set(own) != {"shortest", "kinds"}):
+            raise No("demands of his own are shortest and kinds, or none at all")
+        if body.get("also", one["also"]) == "letter" and "@" not in str(body.get("letters", one["letters"])):
+            raise No("where are the letters to go?")
         if "word" in body:
-            body = {**body, "word": self.word(body), "works": False}
-        self.draft.folk[name] |= body
+            body = {**body, "word": self.word(body, own), "works": False}
+        one |= body
 
     def enact(self) -> None:
         """Put the draft in force; raises No."""
@@ -237,7 +309,9 @@ class PacketGate(Plugged):
             raise No(self.refuses)
         if not any(f["rank"] == "keeper" and f["active"] for f in self.draft.folk.values()):
             raise No("nobody of rank keeper would be left")
-        if not any(gate.open for gate in self.draft.gates.values()):
+        if not any(
+            gate.open and name in self.draft.sockets["inner"]["ways"] for name, gate in self.draft.gates.items()
+        ):
             raise No("no way would be open on inner")
         before, self.live = self.live, copy.deepcopy(self.draft)
         for token, (who, _) in list(self.passes.items()):

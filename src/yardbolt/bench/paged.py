@@ -42,8 +42,8 @@ class Paged(Plugged):
         )
 
     def form(self, name: str, session: str, fields: str, *buttons: str, action: str = "") -> str:
-        """A form with the hidden field of the moment."""
-        guard = self.guards[session] = secrets.token_hex(8)
+        """A form with the hidden field of the moment, the same for all forms until one is sent."""
+        guard = self.guards.setdefault(session, secrets.token_hex(8))
         pressed = "".join(f'<button type="submit" name="press" value="{b}">{b}</button>' for b in buttons)
         return f'<form name="{name}" method="post" action="{action}"><input type="hidden" name="g" value="{guard}">{fields}{pressed}</form>'
 

@@ -35,6 +35,8 @@ class State:
     out: str = ""
     pool: dict[str, Any] = field(default_factory=lambda: {"on": True, "first": "", "last": ""})
     tasks: dict[str, list[str]] = field(default_factory=lambda: {"log-turn": ["03:10", "turn-log"], "watch": ["every 5 min", "watch-links"], "ferry": ["04:44", "send-home 203.0.113.40"]})  # fmt: skip
+    radio: dict[str, Any] = field(default_factory=lambda: {"air": True, "phrase": "wr1"})
+    files: tuple[str, ...] = ("links", "turns", "ferry-box")
 
 
 class WaysideRouter(Seated):
@@ -140,13 +142,18 @@ class WaysideRouter(Seated):
                 return self.page("Desk", self.form("place", s, fields, "Note"))
             case ["pool"]:
                 fields = box("on", n.pool["on"]) + text("first", n.pool["first"]) + text("last", n.pool["last"])
-                return self.page("Desk", self.form("pool", s, fields, "Note"))
+                air = box("air", n.radio["air"]) + text("phrase", n.radio["phrase"])
+                radio = self.form("radio", s, air, "Note", action="/desk/radio")
+                return self.page("Desk", self.form("pool", s, fields, "Note") + radio)
             case ["tasks"]:
                 rows = [
                     [k, *map(escape, one), f'<button name="strike" value="{k}">Strike</button>']
                     for k, one in n.tasks.items()
                 ]
-                return self.page("Desk", self.form("tasks", s, table("Tasks", ["Name", "When", "Runs", ""], rows)))
+                kept = table("Files", ["File"], [[one] for one in n.files])
+                return self.page(
+                    "Desk", self.form("tasks", s, table("Tasks", ["Name", "When", "Runs", ""], rows)) + kept
+                )
             case ["people"]:
                 first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
                 names = list(n.people)
@@ -193,7 +200,7 @@ class WaysideRouter(Seated):
         """What is noted and not in force."""
         return [
             x
-            for x in ("called", "words", "notice", "quiet", "people", "gates", "place", "out", "pool", "tasks")
+            for x in ("called", "words", "notice", "quiet", "people", "gates", "place", "out", "pool", "tasks", "radio")
             if getattr(self.noted, x) != getattr(self.live, x)
         ]
 
@@ -234,6 +241,8 @@ class WaysideRouter(Seated):
                 n.place, n.out = f"{there.ip}/{there.network.prefixlen}", sent["out"]
             case ["pool"]:
                 n.pool = {"on": "on" in sent, "first": sent["first"], "last": sent["last"]}
+            case ["radio"]:
+                n.radio = {"air": "air" in sent, "phrase": sent["phrase"]}
             case ["tasks"]:
                 del n.tasks[sent.get("strike", "")]
             case ["notice"]:

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl
 
+import asyncssh
 import uvicorn
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -73,6 +74,14 @@ class WebStand(Stand):
     def __post_init__(self) -> None:
         super().__post_init__()
         self.unit.on_move.append(self.elsewhere)
+        if isinstance(self.unit, LineCamera):
+            self.unit.on_say.append(self.say)
+
+    def say(self, to: str, port: int, words: str) -> None:
+        """Send its log somewhere, by UDP from its own address."""
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one, contextlib.suppress(OSError):
+            one.bind((self.address, 0))
+            one.sendto(f"<134>1 - {self.unit.called} - - - - {words}".encode(), (to, port))
 
     def elsewhere(self) -> None:
         """It has another address: whoever is connected gets his answer, and is alone then."""
@@ -102,8 +111,10 @@ class WebStand(Stand):
             sock.close()
             return
         fault, gate = self.fault(), self.unit.live.gates[name]
-        with contextlib.suppress(OSError):
-            if fault == "hang" or name == "hatch":
+        with contextlib.suppress(OSError, asyncssh.Error):
+            if name == "shell" and fault not in ("hang", "noise"):
+                await self.shell(sock, source, self.other_key if fault == "newkey" else self.key)
+            elif fault == "hang" or name == "hatch":
                 with sock:
                     await asyncio.sleep(3600)
             elif fault == "noise":

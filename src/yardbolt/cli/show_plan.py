@@ -194,6 +194,8 @@ def _every_step(screen: Screen, made: Plan, sheet: Sheet, why: bool) -> None:
 
 
 def _after(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
+    if reentry(unit.family, sheet, unit.site) is not None:
+        return  # the card tells where it is then
     by_door: dict[tuple[str, str, int], list[str]] = {}
     for way in sorted(sheet.forecast.proven):
         if way.source == unit.site.laptop:

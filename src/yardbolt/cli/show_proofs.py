@@ -32,7 +32,9 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
         case Sort.OPENS:
             return f"{accounts} {'log' if len(proofs) > 1 else 'logs'} in by {services}"
         case Sort.KEY:
-            return f"{services} shows the {shown_by(proofs[0].claim.service)} that was noted"
+            shown = listed(shown_by(proof.claim.service) for proof in proofs)
+            one = len({proof.claim.service for proof in proofs}) == 1
+            return f"{services} {'shows' if one else 'show'} the {shown} that {'was' if one else 'were'} noted"
         case Sort.FACTORY:
             return f"published logins refused by {services}: {accounts}"
         case Sort.CLOSED:
@@ -50,7 +52,7 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
             return f"SNMP answers {accounts}, sealed"
         case Sort.UNSEALED | Sort.COMMUNITY:
             return f"and {'not unsealed' if sort is Sort.UNSEALED else 'no community that anybody knows'}"
-        case Sort.POLICY | Sort.LOCKOUT | Sort.MARK:
+        case Sort.POLICY | Sort.LOCKOUT | Sort.MARK | Sort.LIMITED:
             return "; ".join(proof.claim.text for proof in proofs)
         case Sort.ENDED:
             return f"{accounts}: its login by {services} was ended, and is refused"

@@ -13,6 +13,18 @@ from .doors import Door
 from .secret import Ref
 
 GUARD_KEY = "guard key"  # what is called so in the safe is no account's: it seals what a unit stores
+CONSOLE = "console "
+RIGHTS = ("full", "change", "read")  # what every make has; besides them an account may have a role of the owner's
+
+
+def console_word(line: str) -> str:
+    """What the safe calls the word of a console, which is no account's either."""
+    return f"{CONSOLE}{line}"
+
+
+def opens_a_login(name: str) -> bool:
+    """Is an entry of this name in the safe an account's?"""
+    return name != GUARD_KEY and not name.startswith(CONSOLE)
 
 
 @dataclass(frozen=True)
@@ -26,6 +38,20 @@ class OwnAccount:
     keys: tuple[str, ...] = ()  # fingerprints of the SSH keys that may open it, SHA256:...
     public: tuple[tuple[str, str], ...] = ()  # fingerprint -> the public key, where the job gives it
     by: str = ""  # "snmp": it asks by SNMP, and logs in nowhere
+    codes: str = ""  # the mailbox codes are sent to that it is asked for beside its password
+
+
+@dataclass(frozen=True)
+class OwnRole:
+    """A role the owner wants on units that know roles: what it may do, area by area, as those units call them; nothing where
+    nothing is said."""
+
+    name: str
+    areas: tuple[tuple[str, str], ...]
+
+    def may(self, area: str) -> str:
+        """What it may do there."""
+        return dict(self.areas).get(area, "none")
 
 
 @dataclass(frozen=True)
@@ -101,6 +127,7 @@ class UnitEntry:
     also: str = ""  # its address of the other family, which is looked at too
     goes_to: GoesTo | None = None
     outdated: bool = False  # it may be spoken to by outdated TLS, where it has nothing else
+    code_noted: str = ""  # where the code of its maker's support was noted
 
 
 @dataclass(frozen=True)
@@ -132,6 +159,7 @@ class Job:
     copy_waiver: str = ""
     monitored_by: frozenset[str] = frozenset({"snmp"})
     alerts: frozenset[str] = frozenset()  # whom units write to
+    roles: tuple[OwnRole, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -166,6 +194,8 @@ class Site:
     at: str = ""  # where it is met
     goes_to: GoesTo | None = None
     laptop_there: str = ""  # the laptop's address once the unit has moved
+    code_noted: str = ""  # where the code of its maker's support was noted
+    roles: tuple[OwnRole, ...] = ()
 
     @property
     def laptops(self) -> tuple[str, ...]:
@@ -219,8 +249,8 @@ def site_of(
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
         unit.name, seg.laptop, seg.administrators | there.administrators, seg.monitoring | there.monitoring, seg.stranger, unit.serial, unit.hardware,
-        tuple(own for own in job.accounts if not own.by), tuple(own for own in job.accounts if own.by == "snmp"), unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
+        tuple(own for own in job.accounts if not own.by and (own.role in RIGHTS or ("roles",) not in manual)), tuple(own for own in job.accounts if own.by == "snmp"), unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
         frozenset(one.address for one in job.servers if one.kind == "logs"),
         frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also, seg.stands_in, job.alerts, unit.address, unit.goes_to,
-        there.laptop if goes else "",
+        there.laptop if goes else "", unit.code_noted, job.roles,
     )  # fmt: skip

@@ -26,10 +26,16 @@ class SegmentShape(Shape):
 
 
 class AccountShape(Shape):
-    rights: Literal["full", "change", "read"]
+    rights: Name = Field(description="full, change, read, or a role of this file, on units that know roles")
     whose: Text
     until: Day | None = None
     keys: list[KeyPrint] = Field([], description="fingerprints of the SSH keys that may open it, SHA256:...")
+    codes_to: Text = Field(
+        "",
+        alias="codes to",
+        description="the mailbox codes are sent to that it is asked for beside its password, where a unit can; "
+        "set here, switched on where a letter came",
+    )
     by: Literal["snmp"] | None = Field(
         None, description="snmp: it is a user of SNMP where SNMP is needed (RFC 3414), and logs in nowhere"
     )
@@ -56,6 +62,9 @@ class UnitShape(Shape):
     note: Text = ""
     outdated: Flag = Field(
         False, description="it may be spoken to by outdated TLS (RFC 8996), where it has nothing else"
+    )
+    support_code_noted: Text = Field(
+        "", alias="support code noted", description="where the code by which its maker helps was noted"
     )
     goes_to: GoesToShape | None = Field(None, alias="goes to", description="where it is moved to, last of all")
 
@@ -112,6 +121,9 @@ class JobShape(Shape):
         ["snmp"], alias="monitored by", description="the services monitoring stations look by"
     )
     banner: Text = ""
+    roles: dict[Name, dict[Name, Literal["none", "read", "change"]]] = Field(
+        {}, description="roles of the owner's own: what each may do, by the areas of the units that know roles"
+    )
     alerts: list[Text] = Field([], description="whom units write to when something is wrong")
     servers: list[ServerShape] = []
     allows: AllowsShape = AllowsShape()

@@ -50,3 +50,4 @@ class TreeRows:
     handles: Mapping[str, str] = field(default_factory=dict)
     whole: bool = False
     order: str = ""  # the leaf that says at which place of the list an item stands
+    within: tuple[str, ...] = ()  # lists of each item of which the leaves name every item there is

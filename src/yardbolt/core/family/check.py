@@ -287,11 +287,14 @@ class _Checker:
             feeds.add((*above, *into))
             if not above:
                 whole.append(into)
+        for named in tree.get("within", ()):
+            feeds.add((*base, *self.list_at((*keys, "within"), named, base)))
         if order := tree.get("order", ""):
             feeds.add(self.path((*keys, "order"), show((*base, order))))
         return TreeRows(
-            tree["at"], into, tree["key"], leaves, inner, dict(tree.get("handles", {})), _yes(tree.get("whole")), order
-        )
+            tree["at"], into, tree["key"], leaves, inner, dict(tree.get("handles", {})), _yes(tree.get("whole")), order,
+            tuple(tree.get("within", ())),
+        )  # fmt: skip
 
     # -- ops --
 
@@ -318,7 +321,7 @@ class _Checker:
         }
         for word, value in tree.get("then", {}).items():
             for base in everything:
-                path = self.path((*at, "then", word), show((*base[:2], word)))
+                path = self.named((*at, "then", word), show((*base[:2], *parse(word))))
                 self.word((*at, "then", word), path, value)
         return Op(
             name, by, how, kinds["set"], kinds["make"], kinds["drop"], tree.get("on", ""), tree.get("does", ""),

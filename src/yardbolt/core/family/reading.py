@@ -299,6 +299,11 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
             facts.add((*base, rows.order), count)
         for place in rows.leaves:
             _place(place, (*base, *place.path), found, facts)
+            seen = facts.parts and isinstance(facts.parts[-1], Fact) and facts.parts[-1].path == (*base, *place.path)
+            if place.path[0] in rows.within and not seen:
+                facts.left(f"{show((*base, *place.path))}: not there")
+        if not facts.doubt:
+            facts.parts += [Whole((*base, each), facts.ask.name, facts.ask.store) for each in rows.within]
         for inner in rows.rows:
             _tree_rows(inner, base, found, facts)
             if inner.whole and not facts.doubt:

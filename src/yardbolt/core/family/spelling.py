@@ -41,6 +41,18 @@ def _address(value: Any, by_mask: bool) -> tuple[str, ...]:
     return str(one.ip), str(one.netmask) if by_mask else str(one.network.prefixlen)
 
 
+HALF = "half-filled"  # a place with a part of it left empty: taken by many makes, and nothing is sent
+
+
+def _place_told(t: tuple[str, ...]) -> str:
+    whole = t[0] and t[1].isdigit() and 0 < int(t[1]) < 65536
+    return f"udp {t[0]} {t[1]}" if whole else f"{HALF} {t[0] or t[1]}"
+
+
+def _udp_place(value: Any) -> bool:
+    return isinstance(value, tuple) and len(value) == 1 and value[0].startswith("udp ") and len(value[0].split()) == 3
+
+
 @dataclass(frozen=True)
 class Spread:
     """A value that stands in several fields: how many, what their texts say together, and how a value is parted."""
@@ -56,6 +68,7 @@ SPREADS: Mapping[str, Spread] = {
         2, lambda t: f"{int(t[0]) * 60 + int(t[1])} s", _clock_time, lambda v: isinstance(v, float) and math.isfinite(v) and v == int(v) >= 0
     ),
     "address-mask": Spread(2, "/".join, lambda v: _address(v, True), lambda v: isinstance(v, tuple) and len(v) == 1 and ":" not in v[0]),
+    "udp-address-port": Spread(2, _place_told, lambda v: tuple(v[0].split()[1:]), _udp_place),
     "address-prefix": Spread(2, "/".join, lambda v: _address(v, False), lambda v: isinstance(v, tuple) and len(v) == 1),
 }  # fmt: skip
 

@@ -10,7 +10,7 @@ from typing import Any
 from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
-from ..plane.path import Path, filled, fits, show
+from ..plane.path import Path, filled, fits, parse, show
 from ..plane.table import LISTS, Plane, coerce, holds_secret, item_of, pattern_of, steady
 from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
@@ -99,7 +99,7 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
     op = op_for(family, change)
     if op is None:
         raise ValueError(f"{family.title} has no way to change {show(change.path)}")
-    inside = item_of(change.path)
+    inside = _item(family, op, change.path)
     key = inside[-1] if inside else ""
     if inside and not (family.is_token(key) or (_is_data(op, inside) and key.isprintable())):
         raise ValueError(f"{show(change.path)}: {key!r} may not be put into a command")
@@ -117,6 +117,15 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
     # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[family.channels[op.by].talk].message(op.how, order.fill)
     return order
+
+
+def _item(family: Family, op: Op, path: Path) -> Path | None:
+    """The item a message is about: the row that holds the value, be it of an item within that; or the innermost."""
+    ask = next((one for one in family.asks if one.name == op.on), None)
+    for row in ask.tree_rows if ask else ():
+        if any(fits((*row.into, "*", *place.path), path) for place in row.leaves):
+            return path[: len(row.into) + 1]
+    return item_of(path)
 
 
 def _is_data(op: Op, inside: Path) -> bool:
@@ -242,7 +251,11 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
         return draft.freeze()
     for name, word in op.then if not isinstance(change, Drop) else ():
         if not (isinstance(change, Make) and name in dict(change.values)):
-            draft.put((*base, name), meant((*base, name), word))
+            path = (*base, *parse(name))
+            # what it says of items within the item says that they are there
+            if (inner := item_of(path)) is not None and inner != base:
+                draft.make(inner)
+            draft.put(path, meant(path, word))
     for path, value in beside(family, op, change):
         draft.put(path, value)
     for pattern, word in (*op.effects, *_by_value(op, change)):

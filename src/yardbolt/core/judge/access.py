@@ -278,7 +278,7 @@ def passage(plane: Plane, way: Way) -> Condition:
     possible: set[str | None] = set()
     asks = Asks(plane, at)
     for rule in in_order(plane):
-        rests |= _rested_on(rule)
+        rests |= _rested_on(plane, rule)
         surely, possibly = asks.matched(rule)
         if way.source not in possibly:
             continue
@@ -296,18 +296,17 @@ def at_door(plane: Plane, met: Door, transport: str = "tcp") -> At:
     return At(transport, met.port, met.address, interface_of(plane, met))
 
 
-def _rested_on(rule: InputRule) -> set[Path]:
-    """Everything that what a rule matches hangs on."""
+def _rested_on(plane: Plane, rule: InputRule) -> set[Path]:
+    """Everything that what a rule matches hangs on. By which socket somebody comes hangs on their addresses, and on nothing
+    else of them."""
     rests: set[Path] = {(*_RULES, rule.key, leaf) for leaf in _LOOKED_AT}
     if isinstance(rule.list, str):
         rests |= {("address_lists", rule.list), (*_FILTER, "empty_list")}
     elif rule.list is None:  # it may name any list, so a change of any list may change the answer
         rests.add(("address_lists",))
     if rule.group is not ABSENT:
-        rests |= {
-            ("interface_groups", rule.group) if isinstance(rule.group, str) else ("interface_groups",),
-            ("interfaces",),
-        }
+        rests.add(("interface_groups", rule.group) if isinstance(rule.group, str) else ("interface_groups",))
+        rests |= {("interfaces", one.key, "addresses") for one in plane.interfaces} or {("interfaces",)}
     return rests
 
 

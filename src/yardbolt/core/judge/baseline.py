@@ -8,8 +8,8 @@ from typing import Any
 
 from ..job import Site
 from ..plane.edit import drop, get, make, put, reachable
-from ..plane.path import Path, show
-from ..plane.table import Plane, pattern_of
+from ..plane.path import Path, parse, show
+from ..plane.table import Plane, item_of, pattern_of
 from .demands import Demand, Gap, Gone, Present, Target, Want, choose, meet
 from .rules import RULES
 from .rules.rule import Severity, State
@@ -111,7 +111,8 @@ def reach(plane: Plane, w: Want) -> Plane:
     if w.kind == "present":
         plane = make(plane, w.path)
         for name, value in w.value:
-            plane = put(plane, (*w.path, name), value)
+            path = (*w.path, *parse(name))
+            plane = put(make(plane, item_of(path) or w.path), path, value)
         return plane
     if not reachable(plane, w.path):
         return plane

@@ -368,6 +368,7 @@ def odd(plane: Plane, points: Iterable[At]) -> tuple[str, ...]:
         for one in plane.address_lists
         if isinstance(one.members, AddressSet) and not one.members
     ]
+    told += _in_no_group(plane)
     ends = [chain.default for chain in plane.input_chains if isinstance(chain.position, int)]
     ends = ends if plane.input_chains.complete else [plane.input_filter.default]
     if all(end == "accept" for end in ends) and not any(_refuses_the_rest(rule) for rule in rules):
@@ -393,6 +394,18 @@ def odd(plane: Plane, points: Iterable[At]) -> tuple[str, ...]:
         if rule.key not in met
     ]
     return tuple(told)
+
+
+def _in_no_group(plane: Plane) -> list[str]:
+    """Sockets that no group names where rules go by groups: what is meant for a group leaves them out."""
+    groups = {group.key: group.members for group in plane.interface_groups}
+    named = [members for members in groups.values() if isinstance(members, tuple)]
+    by_group = any(rule.group in groups for rule in plane.input_rules if isinstance(rule.group, str))
+    if not by_group or len(named) < len(groups) or not plane.interface_groups.complete:
+        return []
+    grouped = {key for members in named for key in members}
+    loose = (one.key for one in plane.interfaces if one.enabled is not False and one.key not in grouped)
+    return [f"socket {key} is in no group, and rules go by groups" for key in loose]
 
 
 def _refuses_the_rest(rule: InputRule) -> bool:

@@ -110,6 +110,7 @@ class _Arranging:
     ) -> None:
         self.family, self.belief, self.site, self.wish, self.leaps = family, belief, site, wish, leaps
         self.gate = gate
+        self.first = _addresses(belief.live)
         inside = frozenset(way.account for way in belief.proven)
         self.ranks: dict[Change, Rank] = {change: rank(change, belief.live, site, inside) for change in todo}
         # what is made under the timed return goes together
@@ -218,7 +219,11 @@ class _Arranging:
     def prove(self, again: bool = False, extra: tuple[Way, ...] = ()) -> None:
         """Log in by every way that shall exist and is not proven (or, `again`, by the best one in any case)."""
         done = False
+        # where no socket is any more that was there, nobody knocks, whatever else may have its address
+        left_behind = self.first - _addresses(self.belief.live)
         for way in dict.fromkeys((*self.wish, *extra)):
+            if way.door.address in left_behind:
+                continue
             known = get(self.belief.live, ("accounts", way.account, "secret")) == way.secret
             if not known or way.source not in self.belief.laptops or admit(self.belief.live, way).admitted is False:
                 continue
@@ -342,6 +347,12 @@ class _Arranging:
             if blocked:
                 return blocked
         return []
+
+
+def _addresses(plane: Plane) -> frozenset[str]:
+    """Where its sockets are, as far as they were read."""
+    listed = (each for one in plane.interfaces if isinstance(one.addresses, tuple) for each in one.addresses)
+    return frozenset(each.partition("/")[0] for each in listed)
 
 
 def guarded(family: Family, change: Change) -> bool:

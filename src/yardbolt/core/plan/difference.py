@@ -10,7 +10,7 @@ from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.edit import exists, get, reachable
 from ..plane.kinds import ABSENT
-from ..plane.path import Path, filled, show
+from ..plane.path import Path, filled, parse, show
 from ..plane.table import Plane, item_of, pattern_of, reached
 from ..plane.words import human, spoken
 from ..secret import Ref
@@ -125,7 +125,7 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
     if there is None:
         return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read whole")]
     out: list[Change] = []
-    now = {name: get(plane, (*want.path, name)) for name, _ in want.value}
+    now = {name: get(plane, (*want.path, *parse(name))) for name, _ in want.value}
     if not there:
         op = op_for(family, Make(want.path, want.value))
         if op is None:
@@ -134,8 +134,8 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
             return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot make it: {missing}"))]
         given = tuple((name, value) for name, value in want.value if name in takes(op))
         out.append(Make(want.path, given, want.rule))
-        now = {name: meant((*want.path, name), word) for name, word in op.then} | dict(given)
-    sets = [Set((*want.path, name), value, want.rule) for name, value in want.value if now.get(name) != value]
+        now = {name: meant((*want.path, *parse(name)), word) for name, word in op.then} | dict(given)
+    sets = [Set((*want.path, *parse(name)), value, want.rule) for name, value in want.value if now.get(name) != value]
     gaps = [
         Gap(one.path, want.rule, family.why_not(one.path, "has no way to set it"))
         for one in sets

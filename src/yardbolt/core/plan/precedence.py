@@ -89,9 +89,14 @@ PRECEDENCE: tuple[Row, ...] = (
         lambda change, plane, site, inside: change.path[0] in ("policy", "lockout"),
     ),
     Row(
+        "own-key", OPEN, "a key of its own before what cannot start without one",
+        lambda change, plane, site, inside: _set(change, "keyed", True),
+    ),
+    Row(
         "bundle", OPEN, "a bundle is made before it is attached",
         lambda change, plane, site, inside: isinstance(change, Make) and change.path[0] == "bundles",
     ),
+    Row("role", OPEN, "a role before whoever is given it", lambda change, plane, site, inside: change.path[0] == "roles"),
     Row(
         "own-account", OPEN, "own account before the factory account goes",
         lambda change, plane, site, inside: isinstance(change, Make),

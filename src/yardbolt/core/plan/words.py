@@ -35,6 +35,14 @@ def short(change: Change, near: str = "") -> str:
             return f"{name} {'tells' if on else 'tells no'} neighbour{'s' if on else ''} what it is"
         case Set(("interfaces", name, "lends"), bool() as on):
             return f"{name} {'lends' if on else 'lends no'} addresses"
+        case Set(("services", name, "keyed"), True):
+            return f"{name}: a key of its own"
+        case Set(("roles", name, "areas", area, "access"), value):
+            return f"role {name}: {area} {value}"
+        case Set(("interfaces", name, "mode"), value):
+            return f"{name}: {'an address of its own' if value == 'fixed' else value}"
+        case Set(("interfaces", name, "services"), tuple() as value):
+            return f"{name} lets in {', '.join(value) or 'nobody'}"
         case Set(("interfaces", name, "bundle"), value):
             return f"{name} gets the bundle {value}"
         case Set(("interfaces", name, "addresses"), tuple() as value):
@@ -43,6 +51,10 @@ def short(change: Change, near: str = "") -> str:
             return f"{name} goes out by {human(change.path, value)}"
         case Set(("bundles", name, "permitted"), AddressSet() as sources):
             return f"bundle {name} from {brief(sources, near)}"
+        case Set(("accounts", name, "own_rules"), False):
+            return f"{name} keeps to the policy"
+        case Set(("accounts", name, "mailbox"), value):
+            return f"codes for {name} to {value if isinstance(value, str) else 'nobody'}"
         case Set(("clock", "offset"), _):
             return "clock"
         case Set(("alerts", "recipients"), tuple() as value):
@@ -55,6 +67,8 @@ def short(change: Change, near: str = "") -> str:
             return human(change.path, value)
         case Set(path, value):
             return f"{spoken(path)} {human(path, value)}"
+        case Make(("roles", name), _):
+            return f"make role {name}"
         case Make(path, _):
             return f"make {spoken(path)}"
         case Drop(path):

@@ -111,6 +111,7 @@ class Stored:
         flag, "are the secrets it stores, and its copies, sealed under a key of the owner"
     )
     guard: Ref | None = leaf(reference, "that key")
+    support_code: bool | Absent | None = leaf(flag, "has it a code by which its maker helps, to be noted off the unit")
 
 
 @dataclass(frozen=True)
@@ -141,6 +142,25 @@ class Account:
     keys: tuple[str, ...] | Absent | None = leaf(
         wordset, "fingerprints of the SSH keys that open it (RFC 4255 form, SHA-256)"
     )
+    own_rules: bool | Absent | None = leaf(
+        flag, "do rules of its own stand in the place of the policy; what they leave out is not demanded"
+    )
+    own_length: int | Absent | None = leaf(number, "shortest password by those rules", "characters")
+    own_classes: int | Absent | None = leaf(number, "how many classes by those rules", "classes")
+    factor: str | Absent | None = leaf(text, "what it is asked for beside its password: none, mail, or another word")
+    mailbox: str | Absent | None = leaf(text, "where that is sent")
+
+
+@dataclass(frozen=True)
+class Viewer:
+    key: str
+    storage: str | Absent | None = leaf(text, "whose its password is: factory, own")
+
+
+@dataclass(frozen=True)
+class Picture:
+    asks: str | Absent | None = leaf(text, "how a login is asked for before it is shown: none, basic, digest")
+    viewers: Listing[Viewer] = many(Viewer, "who may see it, and no settings")
 
 
 @dataclass(frozen=True)
@@ -178,6 +198,7 @@ class Service:
     macs: tuple[str, ...] | Absent | None = leaf(wordset, "message authentication it offers")
     rsa_bits: int | Absent | None = leaf(number, "its smallest RSA or DSA host key", "bits")
     config: str | Absent | None = leaf(text, "the file it takes its settings from")
+    keyed: bool | Absent | None = leaf(flag, "has it a key of its own, without which it cannot start")
 
 
 @dataclass(frozen=True)
@@ -195,6 +216,9 @@ class Interface:
     bundle: str | Absent | None = leaf(text, "the permission bundle attached to it")
     announces: bool | Absent | None = leaf(flag, "does it tell its neighbours what it is (IEEE 802.1AB)")
     lends: bool | Absent | None = leaf(flag, "does it lend addresses there (RFC 2131)")
+    passphrase: str | Absent | None = leaf(
+        text, "whose the passphrase of its radio is: factory (anybody can read it), own, none"
+    )
 
 
 @dataclass(frozen=True)
@@ -263,6 +287,8 @@ class ConsoleLine:
     enabled: bool | Absent | None = leaf(flag, "can it be used")
     login: str | Absent | None = leaf(text, "what it asks for: none, secret, account")
     idle: float | Absent | None = leaf(seconds, "idle timeout there", "seconds")
+    storage: str | Absent | None = leaf(text, "whose the word it asks for is, where that is no account's: factory, own")
+    secret: Ref | Absent | None = leaf(reference, "that word")
 
 
 @dataclass(frozen=True)
@@ -399,6 +425,7 @@ class Plane:
     alerts: Alerts = part(Alerts, "whom it tells")
     stored: Stored = part(Stored, "what it keeps secret")
     snmp: Snmp = part(Snmp, "who may ask it by SNMP")
+    picture: Picture = part(Picture, "who sees its picture, where it takes one")
     accounts: Listing[Account] = many(Account, "who can log in")
     roles: Listing[Role] = many(Role, "rights that accounts can be given")
     services: Listing[Service] = many(Service, "ways to manage it")

@@ -57,6 +57,7 @@ class Sort(Enum):
     POLICY = "weak password refused"
     LOCKOUT = "wrong passwords lock"
     MARK = "log mark arrives"
+    LIMITED = "change refused to who may only see"
     ANSWERED = "user answered"
     COMMUNITY = "community refused"
     UNSEALED = "unsealed question refused"
@@ -125,9 +126,10 @@ WRONG = {
 
 
 def claims(
-    family: Family, now: Plane, site: Site, ways: Iterable[Way], removed: Iterable[Way] = ()
+    family: Family, now: Plane, site: Site, ways: Iterable[Way], removed: Iterable[Way] = (), also: Iterable[Way] = ()
 ) -> tuple[Claim, ...]:
-    """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are gone."""
+    """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are gone; `also`
+    those by further services, where only the right password is tried."""
     every = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
     # what the settings surely turn away must be turned away
     ended = [way for way in every if admit(now, way).admitted is False]
@@ -137,6 +139,7 @@ def claims(
     shut = [doors[s] for s in doors if get(now, ("services", s, "enabled")) is False] + _others_off(now, doors)
     return (
         *(_opens(now, way) for way in good),
+        *(_opens(now, way) for way in also if admit(now, way).admitted is not False),
         *(_key(one, site) for one in live),
         *(_wrong(way, sort) for way in good for sort in WRONG),
         *(_removed(now, way) for way in removed),

@@ -423,7 +423,7 @@ def _typed(name: str, text: Text, there: Tree) -> Member:
     if there is MISSING:
         raise ValueError(f"{name} is not there, so of what kind it is is not known")
     if not text:
-        return [] if isinstance(there, list) else None if there is None else ("",)
+        return [] if isinstance(there, list) else None if there is None or isinstance(there, Mapping) else ("",)
     if any(not isinstance(part, str) for part in text):
         return text
     plain = "".join(part for part in text if isinstance(part, str))

@@ -155,6 +155,10 @@ def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     goes = found if isinstance(found, tuple) else ()
     for one in goes:
         words = one.split()
+        if words[0] == "half-filled":
+            saw = f"a place for its logs is half filled in ({' '.join(words[1:])}): nothing is sent there"
+            yield Verdict(path, State.FAILS, saw)
+            continue
         known = len(words) > 1 and words[1] in site.log_servers
         yield Verdict(
             path,
@@ -162,15 +166,19 @@ def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             f"logs go to {one}" + ("" if known else ", which the job does not name"),
         )
     for wanted in sorted(site.log_servers):
-        if not any(wanted in one.split() for one in goes):
+        if not any(wanted in one.split() and not one.startswith("half-filled ") for one in goes):
             yield Verdict(path, State.FAILS, f"no logs go to {wanted}")
 
 
 def _want_logs(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     path, found = ("logs", "destinations"), plane.logs.destinations
-    if not site.log_servers or path in site.manual:
+    if not site.log_servers:
         return
-    keep = [one for one in (found if isinstance(found, tuple) else ()) if set(one.split()) & site.log_servers]
+    keep = [
+        one
+        for one in (found if isinstance(found, tuple) else ())
+        if set(one.split()[1:]) & site.log_servers and one.split()[0] != "half-filled"
+    ]
     new = [f"udp {server} {SYSLOG}" for server in site.log_servers if not any(server in one.split() for one in keep)]
     yield exactly(path, "log-destination", tuple(sorted([*keep, *new])))
 

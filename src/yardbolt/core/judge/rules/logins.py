@@ -82,10 +82,15 @@ def _remedy(plane: Plane, site: Site, rule: str) -> Iterator[Demand]:
         if a.key not in site.factory:
             continue
         # root is no account that could go: it gets a password of the owner's
-        if site.allows.remove_factory_accounts and not _stays(a):
+        if goes(a, site):
             yield Gone(("accounts", a.key), rule)
         else:
             yield exactly(("accounts", a.key, "secret"), rule, site.secret(a.key))
+
+
+def goes(a: Account, site: Site) -> bool:
+    """Is it one the owner lets go?"""
+    return a.key in site.factory and site.allows.remove_factory_accounts and not _stays(a)
 
 
 def _stays(a: Account) -> bool:
@@ -136,10 +141,9 @@ def _root_turned_away(plane: Plane) -> bool:
 
 
 def _no_predictable(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    if site.allows.remove_factory_accounts:
-        for a in plane.accounts:
-            if a.key in site.factory and not _stays(a):
-                yield Gone(("accounts", a.key), "account-name")
+    for a in plane.accounts:
+        if goes(a, site):
+            yield Gone(("accounts", a.key), "account-name")
 
 
 def _own(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -243,8 +247,8 @@ def _want_known_keys(plane: Plane, site: Site, params: Params) -> Iterator[Deman
     ours = {own.name: set(own.keys) for own in site.accounts}
     for a in plane.accounts:
         # its keys go with it
-        goes = a.becomes_root == "is root" and "accounts" in site.allows.foreign and a.origin != "system"
-        if goes or (a.key in site.factory and site.allows.remove_factory_accounts and not _stays(a)):
+        ends = a.becomes_root == "is root" and "accounts" in site.allows.foreign and a.origin != "system"
+        if ends or goes(a, site):
             continue
         if isinstance(a.keys, tuple) and set(a.keys) - ours.get(a.key, set()):
             left = tuple(key for key in a.keys if key in ours.get(a.key, set()))

@@ -9,7 +9,8 @@ from ...plane.edit import get
 from ...plane.kinds import ABSENT, NEVER, number, seconds
 from ...plane.table import Plane
 from ...plane.words import human
-from ..demands import Between, Demand
+from ..demands import Between, Demand, exactly
+from .logins import goes
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
 LENGTH, CLASSES = ("policy", "min_length"), ("policy", "classes")
@@ -18,20 +19,51 @@ TRIES, RELEASE = ("lockout", "tries"), ("lockout", "release")
 
 def _length(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     yield on_leaf(plane, LENGTH, lambda v: bool(v >= params["at least"]), f"at least {params['at least']} characters")
+    yield from _apart(plane, "own_length", params["at least"])
+
+
+def _apart(plane: Plane, leaf: str, least: int) -> Iterator[Verdict]:
+    """Accounts with rules of their own, which stand in the place of the policy, what they leave out included."""
+    for a in plane.accounts:
+        if a.own_rules is not True:
+            continue
+        path, value = ("accounts", a.key, leaf), get(plane, ("accounts", a.key, leaf))
+        if value is None:
+            yield Verdict(path, State.UNKNOWN, f"{a.key} has rules of its own, which were not read", "")
+        elif value is ABSENT:
+            yield Verdict(path, State.FAILS, f"{a.key} has rules of its own, and they do not ask for this")
+        else:
+            state = State.HOLDS if value >= least else State.FAILS
+            yield Verdict(
+                path, state, f"the rules of {a.key} alone ask for {human(path, value)}; at least {least} wanted"
+            )
+    if any(a.own_rules is None for a in plane.accounts):
+        yield Verdict(("accounts",), State.UNKNOWN, "whether an account has rules of its own was not read", "")
+
+
+def _want_together(plane: Plane, site: Site, leaf: str, least: int, rule: str) -> Iterator[Demand]:
+    for a in plane.accounts:
+        value = get(plane, ("accounts", a.key, leaf))
+        asks = isinstance(value, int) and value >= least
+        if a.own_rules is True and value is not None and not asks and not goes(a, site):
+            yield exactly(("accounts", a.key, "own_rules"), rule, False)
 
 
 def _want_length(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     yield Between(LENGTH, "password-length", low=params["at least"])
+    yield from _want_together(plane, site, "own_length", params["at least"], "password-length")
 
 
 def _classes(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     yield on_leaf(
         plane, CLASSES, lambda v: bool(v >= params["at least"]), f"at least {params['at least']} of the four classes"
     )
+    yield from _apart(plane, "own_classes", params["at least"])
 
 
 def _want_classes(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     yield Between(CLASSES, "password-classes", low=params["at least"])
+    yield from _want_together(plane, site, "own_classes", params["at least"], "password-classes")
 
 
 def _repeats(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:

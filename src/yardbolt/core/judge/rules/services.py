@@ -100,7 +100,8 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif s.enabled and s.key not in site.needed:
             yield Verdict(path, State.FAILS, f"{s.key} runs and the job does not need it")
         elif not s.enabled and s.key in site.needed:
-            yield Verdict(path, State.FAILS, f"{s.key} is needed and switched off")
+            keyless = ", and has no key of its own yet" if s.keyed is False else ""
+            yield Verdict(path, State.FAILS, f"{s.key} is needed and switched off{keyless}")
         elif not s.enabled and s.boot is True:
             yield Verdict(path, State.FAILS, f"{s.key} does not run, and the next boot starts it")
         elif not s.enabled and s.boot is None:
@@ -121,6 +122,8 @@ def _want_needed(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
             yield exactly(("services", s.key, "enabled"), "needed-services", False)
         elif s.key in site.needed:
             yield exactly(("services", s.key, "enabled"), "needed-services", True)
+            if s.keyed is False:
+                yield exactly(("services", s.key, "keyed"), "needed-services", True)
         elif s.boot is True:
             yield exactly(("services", s.key, "boot"), "needed-services", False)
 

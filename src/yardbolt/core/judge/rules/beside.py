@@ -1,0 +1,194 @@
+"""Rules about what stands beside the logins: second factors, words of consoles, the phrases of radios, who sees a picture,
+the codes of a maker's support."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ...job import Site, console_word
+from ...plane.kinds import ABSENT
+from ...plane.table import Plane
+from ..demands import Demand, Present, exactly
+from .logins import goes
+from .rule import Params, Rule, Severity, State, Verdict
+
+MAIL = "mail"
+OURS, OPEN = ("own",), "none"
+
+
+def _factors(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    wanted = {own.name: own.codes for own in site.accounts if own.codes and not site.ended(own)}
+    unread = False
+    for a in plane.accounts:
+        path = ("accounts", a.key, "factor")
+        owners = site.alerts | {wanted.get(a.key, "")}
+        if a.factor is None:
+            unread = True
+        elif isinstance(a.mailbox, str) and a.mailbox not in owners:
+            armed = "" if a.factor == MAIL else ", once that is switched on"
+            yield Verdict(path, State.FAILS, f"codes for {a.key} go to {a.mailbox}{armed}, whom the job does not name")
+        elif a.factor == MAIL:
+            saw = f"codes for {a.key} go to {a.mailbox}; nobody tried here that they arrive"
+            yield Verdict(path, State.UNKNOWN, saw, "")
+        elif a.factor is ABSENT and a.key in wanted:
+            yield Verdict(path, State.UNKNOWN, f"{a.key} is to be sent codes, and this make sends none", "")
+        elif a.key in wanted:
+            # by a letter that does not come nobody gets in: it is switched on where somebody sees one come
+            saw = (
+                f"{a.key} is asked for its password alone: switch it on, on site, once a letter came to {wanted[a.key]}"
+            )
+            yield Verdict(path, State.UNKNOWN, saw, "", "switched on once a letter has come")
+        elif a.factor is not ABSENT:
+            also = "its password alone" if a.factor == "none" else f"{a.factor} beside its password"
+            yield Verdict(path, State.HOLDS, f"{a.key} is asked for {also}")
+    if unread:
+        yield Verdict(("accounts",), State.UNKNOWN, "what else accounts are asked for was not read", "")
+
+
+def _want_mailboxes(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    wanted = {own.name: own.codes for own in site.accounts if not site.ended(own)}
+    for a in plane.accounts:
+        if a.factor in (None, ABSENT) or a.mailbox is None or goes(a, site):
+            continue
+        if wanted.get(a.key):
+            yield exactly(("accounts", a.key, "mailbox"), "second-factor", wanted[a.key])
+        elif isinstance(a.mailbox, str) and a.mailbox not in site.alerts and a.factor != MAIL:
+            yield exactly(("accounts", a.key, "mailbox"), "second-factor", ABSENT)
+
+
+def _roles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if ("roles",) in site.manual:
+        return
+    for wanted in site.roles:
+        path = ("roles", wanted.name)
+        role = plane.roles.get(wanted.name)
+        if role is None:
+            state = State.FAILS if plane.roles.complete else State.UNKNOWN
+            yield Verdict(
+                path,
+                state,
+                f"there is no role {wanted.name}" if plane.roles.complete else "the roles were not all read",
+            )
+            continue
+        told = {area.key: area.access for area in role.areas}
+        missing = [area for area, _ in wanted.areas if area not in told]
+        more = [f"{area} {may}, wanted {wanted.may(area)}" for area, may in told.items() if may != wanted.may(area)]
+        if missing and role.areas.complete:
+            yield Verdict(path, State.FAILS, f"there is no area {', '.join(missing)}; it has {', '.join(told)}")
+        elif None in told.values() or not role.areas.complete:
+            yield Verdict(path, State.UNKNOWN, f"not all that {wanted.name} may do was read", "")
+        elif more:
+            yield Verdict(path, State.FAILS, f"{wanted.name}: {'; '.join(more)}")
+        else:
+            may = ", ".join(f"{area} {may}" for area, may in told.items() if may != "none")
+            yield Verdict(path, State.HOLDS, f"{wanted.name}: {may or 'nothing'}, and nothing else")
+
+
+def _want_roles(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for wanted in site.roles if ("roles",) not in site.manual else ():
+        path, role = ("roles", wanted.name), plane.roles.get(wanted.name)
+        areas = wanted.areas if role is None else tuple((area.key, wanted.may(area.key)) for area in role.areas)
+        yield Present(path, "own-role", tuple((f"areas/{area}/access", may) for area, may in areas))
+
+
+def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for line in plane.console_lines:
+        path = ("console_lines", line.key, "storage" if isinstance(line.storage, str) else "login")
+        if line.enabled is False:
+            yield Verdict(path, State.HOLDS, f"{line.key} cannot be used")
+        elif line.login == "none":
+            yield Verdict(path, State.FAILS, f"{line.key} lets in whoever stands there")
+        elif line.storage == "factory":
+            yield Verdict(path, State.FAILS, f"{line.key} asks for the word of the works, and for no account's")
+        elif line.login is None or (line.login == "secret" and line.storage is None):
+            yield Verdict(path, State.UNKNOWN, f"what {line.key} asks for was not read", "")
+        else:
+            asked = "a word of its own" if line.storage == "own" else line.login
+            yield Verdict(path, State.HOLDS, f"{line.key} asks for {asked}")
+
+
+def _want_words(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    for line in plane.console_lines:
+        if line.storage == "factory" and line.enabled is not False:
+            yield exactly(("console_lines", line.key, "secret"), "console-word", site.secret(console_word(line.key)))
+
+
+def _radios(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for one in plane.interfaces:
+        path = ("interfaces", one.key, "passphrase")
+        if one.side != "wireless" or one.enabled is False or one.passphrase is ABSENT:
+            continue
+        if one.passphrase is None:
+            yield Verdict(path, State.UNKNOWN, f"whose the passphrase of {one.key} is was not read", "")
+        elif one.passphrase in OURS:
+            yield Verdict(path, State.HOLDS, f"{one.key} has a passphrase that is no published one")
+        else:
+            is_open = one.passphrase == OPEN
+            saw = "is open" if is_open else "has the passphrase that is printed on its label"
+            yield Verdict(path, State.FAILS, f"{one.key} {saw}; its own settings are for its owner to change")
+
+
+def _picture(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    asks = plane.picture.asks
+    if asks is ABSENT:
+        return
+    if asks is None and (len(plane.picture.viewers) or plane.picture.viewers.complete):
+        yield Verdict(("picture", "asks"), State.UNKNOWN, "how it asks for a login was not read", "")
+    elif asks in ("none", "basic"):
+        saw = "to anybody" if asks == "none" else "by a password that goes over the line readable"
+        yield Verdict(("picture", "asks"), State.FAILS, f"it is shown {saw}")
+    elif asks is not None:
+        yield Verdict(("picture", "asks"), State.HOLDS, f"it is shown by {asks}")
+    works = sorted(one.key for one in plane.picture.viewers if one.storage == "factory")
+    if works:
+        see = "sees" if len(works) == 1 else "see"
+        saw = f"{' and '.join(works)} {see} it, and no settings, by what the works gave"
+        yield Verdict(("picture", "viewers"), State.FAILS, saw)
+    if unread := sorted(one.key for one in plane.picture.viewers if one.storage is None):
+        saw = f"whose the password of {' and '.join(unread)} is was not read"
+        yield Verdict(("picture", "viewers"), State.UNKNOWN, saw, "")
+
+
+def _support(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    if plane.stored.support_code is not True:
+        return
+    path = ("stored", "support_code")
+    if site.code_noted:
+        yield Verdict(path, State.HOLDS, f"noted: {site.code_noted}", "told")
+    else:
+        saw = "note it off the unit, put it in the safe, and say so in the job: support code noted: WHERE"
+        yield Verdict(path, State.UNKNOWN, saw, "")
+
+
+RULES = (
+    Rule(
+        "own-role", "the owner's roles may do what the job says, and nothing else", "a role of the owner's is missing, or may do more, or less",
+        "A role is made by ticking areas, and one forgotten is a way to everything.",
+        Severity.MEDIUM, _roles, _want_roles,
+    ),
+    Rule(
+        "second-factor", "what is asked for beside a password is the owner's", "what is asked for beside a password goes to somebody else",
+        "A person's mailbox leaves with the person, and a letter that does not come shuts the door.",
+        Severity.MEDIUM, _factors, _want_mailboxes,
+    ),
+    Rule(
+        "console-word", "consoles ask for a word of the owner's", "a console asks for nothing, or what anybody knows",
+        "Who stands before the unit is stopped by nothing else; it is set apart from the logins and forgotten.",
+        Severity.MEDIUM, _consoles, _want_words,
+    ),
+    Rule(
+        "radio-phrase", "its radio has a passphrase nobody can read", "its radio is open, or its passphrase published",
+        "Whoever parks near it joins, and stands before the login page.",
+        Severity.MEDIUM, _radios,
+    ),
+    Rule(
+        "picture", "its picture is shown to the owner's people", "its picture is shown to others",
+        "It opens no settings, and shows everybody what it sees.",
+        Severity.LOW, _picture,
+    ),
+    Rule(
+        "support-code", "the code of its maker's support is noted", "the code of its maker's support is not noted",
+        "Without it the maker does not help on the day it is needed.",
+        Severity.LOW, _support,
+    ),
+)  # fmt: skip
