@@ -41,7 +41,7 @@ BROKEN = [
         "yard",
         "rights: full",
         "rights: all",
-        ["LINE", "accounts.lt-works.rights", "found 'all'", "'full', 'change' or 'read'"],
+        ["LINE", "accounts.lt-works.rights", "found 'all'", "allowed: full, change, read"],
     ),
     (
         "demo",

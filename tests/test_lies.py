@@ -44,7 +44,7 @@ def test_a_login_on_the_label_is_given_once_and_is_way_enough(job: Tool, benches
     assert {row["saw"] for row in rows if row["state"] == "fails"} == {
         "the unit says it still has its factory password"
     }
-    assert "14 of 14 proofs hold" in job("tighten", "--yes", code=4)
+    assert "15 of 15 proofs hold" in job("tighten", "--yes", code=4)
     assert sorted(box.known()) == ["lt-watch", "lt-works"]
     swept(job.folder, job.said, ["MARKER-label-17"])
 

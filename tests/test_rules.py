@@ -290,6 +290,51 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ),
     ("old-tls", {"certificates__a__port": 443, "certificates__a__protocol": "TLSv1.2"}, {U}),
     ("old-tls", {"certificates__a__port": 443}, {U}),
+    (
+        "password-length",
+        {"policy__min_length": 12, "accounts__a__own_rules": True, "accounts__a__own_length": ABSENT, "accounts": 1},
+        {H, F},
+    ),
+    (
+        "password-length",
+        {"policy__min_length": 12, "accounts__a__own_rules": True, "accounts__a__own_length": 14, "accounts": 1},
+        {H},
+    ),
+    ("password-classes", {"policy__classes": 3, "accounts__a__own_rules": True, "accounts": 1}, {H, U}),
+    (
+        "password-classes",
+        {"policy__classes": 3, "accounts__a__own_rules": None, "accounts__a__role": "full", "accounts": 1},
+        {H, U},
+    ),
+    ("second-factor", {"accounts__a__factor": "none", "accounts__a__mailbox": ABSENT, "accounts": 1}, {H}),
+    ("second-factor", {"accounts__a__factor": "none", "accounts__a__mailbox": "x@home.example", "accounts": 1}, {F}),
+    ("second-factor", {"accounts__a__factor": "mail", "accounts__a__mailbox": ABSENT, "accounts": 1}, {U}),
+    ("second-factor", {"accounts__a__role": "full", "accounts": 1}, {U}),
+    (
+        "console-word",
+        {"console_lines__a__login": "secret", "console_lines__a__storage": "factory", "console_lines": 1},
+        {F},
+    ),
+    ("console-word", {"console_lines__a__login": "none", "console_lines": 1}, {F}),
+    (
+        "console-word",
+        {"console_lines__a__login": "secret", "console_lines__a__storage": "own", "console_lines": 1},
+        {H},
+    ),
+    ("console-word", {"console_lines__a__login": "secret", "console_lines": 1}, {U}),
+    ("console-word", {}, {U}),
+    ("radio-phrase", {"interfaces__x__side": "wireless", "interfaces__x__passphrase": "factory"}, {F}),
+    ("radio-phrase", {"interfaces__x__side": "wireless", "interfaces__x__passphrase": "none"}, {F}),
+    ("radio-phrase", {"interfaces__x__side": "wireless", "interfaces__x__passphrase": "own"}, {H}),
+    ("radio-phrase", {"interfaces__x__side": "wireless", "interfaces__x__passphrase": None}, {U}),
+    ("picture", {"picture__asks": "none"}, {F}),
+    ("picture", {"picture__asks": "digest", "picture__viewers__a__storage": "own", "picture__viewers": 1}, {H}),
+    ("picture", {"picture__asks": "digest", "picture__viewers__a__storage": "factory"}, {H, F}),
+    ("picture", {"picture__asks": ABSENT}, {N}),
+    ("support-code", {"stored__support_code": True}, {U}),
+    ("support-code", {"stored__support_code": ABSENT}, {N}),
+    ("own-role", {"roles": 1}, {N}),  # the job names none
+    ("log-destination", {"logs__destinations": ("half-filled 192.0.2.1",)}, {F}),
     ("place", {"interfaces__x__addresses": ("192.0.2.1/24",)}, {N}),  # the job sends it nowhere
 ]
 GOES = replace(SITE, at="192.0.2.1", goes_to=GoesTo("198.51.100.7/24", "field", "198.51.100.254"))

@@ -105,6 +105,8 @@ def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         else:
             asked = "a word of its own" if line.storage == "own" else line.login
             yield Verdict(path, State.HOLDS, f"{line.key} asks for {asked}")
+    if not plane.console_lines.complete:
+        yield Verdict(("console_lines",), State.UNKNOWN, "what its consoles ask for was not all read", "")
 
 
 def _want_words(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -116,9 +118,9 @@ def _want_words(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 def _radios(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for one in plane.interfaces:
         path = ("interfaces", one.key, "passphrase")
-        if one.side != "wireless" or one.enabled is False or one.passphrase is ABSENT:
+        if one.side not in ("wireless", None) or one.enabled is False or one.passphrase is ABSENT:
             continue
-        if one.passphrase is None:
+        if one.passphrase is None or (one.side is None and one.passphrase not in OURS):
             yield Verdict(path, State.UNKNOWN, f"whose the passphrase of {one.key} is was not read", "")
         elif one.passphrase in OURS:
             yield Verdict(path, State.HOLDS, f"{one.key} has a passphrase that is no published one")
@@ -132,8 +134,9 @@ def _picture(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     asks = plane.picture.asks
     if asks is ABSENT:
         return
-    if asks is None and (len(plane.picture.viewers) or plane.picture.viewers.complete):
-        yield Verdict(("picture", "asks"), State.UNKNOWN, "how it asks for a login was not read", "")
+    if asks is None:
+        saw = "whether it shows a picture, and how it asks for a login, was not read"
+        yield Verdict(("picture", "asks"), State.UNKNOWN, saw, "")
     elif asks in ("none", "basic"):
         saw = "to anybody" if asks == "none" else "by a password that goes over the line readable"
         yield Verdict(("picture", "asks"), State.FAILS, f"it is shown {saw}")
@@ -150,10 +153,12 @@ def _picture(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _support(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    if plane.stored.support_code is not True:
+    path, has = ("stored", "support_code"), plane.stored.support_code
+    if has is None:
+        yield Verdict(path, State.UNKNOWN, "whether it has one was not read", "")
+    elif has is not True:
         return
-    path = ("stored", "support_code")
-    if site.code_noted:
+    elif site.code_noted:
         yield Verdict(path, State.HOLDS, f"noted: {site.code_noted}", "told")
     else:
         saw = "note it off the unit, put it in the safe, and say so in the job: support code noted: WHERE"
