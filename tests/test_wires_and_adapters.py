@@ -54,7 +54,7 @@ from yardbolt.core.talk.outcomes import (
 from yardbolt.reports import FORMATS
 from yardbolt.wires.http import WebLogin
 from yardbolt.wires.look import TcpLook
-from yardbolt.wires.ssh import outcome_of
+from yardbolt.wires.ssh import SshCommands, outcome_of
 
 HOST, LOOKER = f"{NETWORK}.81", f"{NETWORK}.89"
 
@@ -205,6 +205,37 @@ def test_every_error_of_the_ssh_library_has_a_meaning_and_a_price() -> None:
         assert isinstance(after, Refused | NoListener | Cut | Silent)
         assert spends_a_try(after) is not isinstance(after, NoListener), kind
         assert spends_a_try(before) is isinstance(before, Refused), kind
+
+
+@pytest.mark.parametrize(
+    "only",
+    [{"encryption_algs": ["aes128-cbc"]}, {"mac_algs": ["hmac-sha1"], "encryption_algs": ["aes128-ctr"]}],
+)  # fmt: skip
+def test_outdated_ssh_is_spoken_only_where_it_is_allowed(only: dict[str, list[str]]) -> None:
+    """A server that has nothing else is told as that, before anything is sent; allowed, it lets in."""
+
+    class Lets(asyncssh.SSHServer):
+        def password_auth_supported(self) -> bool:
+            return True
+
+        def validate_password(self, username: str, password: str) -> bool:
+            return (username, password) == ("lt-works", "right")
+
+    async def tried() -> list[Any]:
+        key = asyncssh.generate_private_key("ssh-ed25519")
+        server = await asyncssh.listen(HOST, 0, server_factory=Lets, server_host_keys=[key], **only)
+        door, credential = Door("ssh", HOST, server.get_port(), "ssh"), Credential("lt-works", Ref("safe:a"))
+        out = []
+        for allowed in (False, True):
+            wire = SshCommands({Ref("safe:a"): Secret("right")}.get, "", allowed)
+            out.append(await wire.open(door, "", credential))
+            await wire.close()
+        server.close()
+        return out
+
+    told, let_in = asyncio.run(tried())
+    assert isinstance(told, Cut) and "outdated: yes" in told.said and not told.secret_sent, told
+    assert isinstance(let_in, Opened), let_in
 
 
 class Answering:

@@ -227,6 +227,7 @@ LOADED = {
     "the same, and the clock was set since": ("changed 9000 /x\nloaded 200\nnow 300", "lie in the future"),
     "hardly in the future": ("changed 320 /x\nloaded 200\nsteady yes\nnow 300", "lie in the future"),
     "loaded in the future": ("changed 100 /x\nloaded 9000\nnow 300", "lie in the future"),
+    "older by its clock, and it holds what we had it load": ("changed 250 /x\nloaded 200\nsame yes\nnow 100", ""),
     "nothing known": ("changed none /x\nloaded 200\nnow 300", "could not be read"),
 }
 

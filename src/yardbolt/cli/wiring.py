@@ -52,16 +52,16 @@ prepare_process()
 # ---- wires ----------------------------------------------------------------------------------------------------------
 
 
-def _ssh_console(secrets: Secrets, pin: str) -> Wire:
+def _ssh_console(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
     from yardbolt.wires.ssh import SshConsole
 
-    return SshConsole(secrets, pin)
+    return SshConsole(secrets, pin, outdated)
 
 
-def _ssh_commands(secrets: Secrets, pin: str) -> Wire:
+def _ssh_commands(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
     from yardbolt.wires.ssh import SshCommands
 
-    return SshCommands(secrets, pin)
+    return SshCommands(secrets, pin, outdated)
 
 
 def _telnet_console(secrets: Secrets, pin: str) -> Wire:
@@ -121,13 +121,13 @@ WIRES: Mapping[tuple[str, str], Callable[..., Wire]] = {
 
 
 def connect(secrets: Secrets, talk: str, service: str, pin: str, outdated: bool = False) -> Wire:
-    """A wire, not yet opened; `outdated` lets it take TLS that is. Raises OperatorError where none carries this way over this service."""
+    """A wire, not yet opened; `outdated` lets it take TLS and SSH that is. Raises OperatorError where none carries this way over this service."""
     made = WIRES.get((talk, service))
     if made is None:
         raise OperatorError(
             f"no wire carries '{talk}' over {service}; there are {', '.join(' over '.join(k) for k in WIRES)}"
         )
-    return made(secrets, pin, True) if outdated and service == "https" else made(secrets, pin)
+    return made(secrets, pin, True) if outdated and service in ("https", "ssh") else made(secrets, pin)
 
 
 def trial_wire(secrets: Secrets, scheme: str) -> Wire:

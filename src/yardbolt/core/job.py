@@ -126,7 +126,7 @@ class UnitEntry:
     note: str = ""
     also: str = ""  # its address of the other family, which is looked at too
     goes_to: GoesTo | None = None
-    outdated: bool = False  # it may be spoken to by outdated TLS, where it has nothing else
+    outdated: bool = False  # it may be spoken to by outdated TLS or SSH, where it has nothing else
     code_noted: str = ""  # where the code of its maker's support was noted
 
 

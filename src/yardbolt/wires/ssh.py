@@ -13,7 +13,11 @@ import secrets
 from typing import Any
 
 import asyncssh
+from asyncssh.encryption import get_encryption_algs
+from asyncssh.kex import get_kex_algs
+from asyncssh.mac import get_mac_algs
 
+from yardbolt.core.algorithms import outdated as is_outdated
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, clean
 from yardbolt.core.ports import Credential
@@ -27,12 +31,19 @@ from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 from .hearing import CONNECT, Ear, Secrets, filled, revealed
 
 MOST_BYTES = 8 * 1024 * 1024  # of one answer; a script of many sections is one
-# Plain keys, the strongest first; the outdated last, for units that have nothing else. Certificates (not in any RFC) are
+# Plain keys, the strongest first; the outdated last, for units that have nothing else and may be spoken to so. Certificates (not in any RFC) are
 # left out: some small servers end the connection over them.
 HOST_KEYS = [
     "ssh-ed25519", "ssh-ed448", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521",
     "rsa-sha2-256", "rsa-sha2-512", "ssh-rsa", "ssh-dss",
 ]  # fmt: skip
+ALGORITHMS: dict[str, list[str]] = {
+    "kex_algs": [one.decode() for one in get_kex_algs()],
+    "encryption_algs": [one.decode() for one in get_encryption_algs()],
+    "mac_algs": [one.decode() for one in get_mac_algs()],
+    "server_host_key_algs": HOST_KEYS,
+}
+OLD_ALONE = "it speaks outdated SSH alone; 'outdated: yes' in the job allows that for this unit"
 # What each foreign error means for a login, the most specific first. A connection that ends is not a refusal.
 ERRORS: tuple[tuple[type[BaseException], type[Login]], ...] = (
     (asyncssh.PermissionDenied, Refused),
@@ -90,13 +101,18 @@ class _Client(asyncssh.SSHClient):
         return self._password
 
 
+def offered(outdated: bool) -> dict[str, list[str]]:
+    """What is offered to a unit, by name: what is current, or all there is."""
+    return {kind: [one for one in names if outdated or not is_outdated(one)] for kind, names in ALGORITHMS.items()}
+
+
 class _Connection:
     """One SSH connection, logged in as it is opened."""
 
     authenticates = True
 
-    def __init__(self, secrets: Secrets, pin: str) -> None:
-        self._secrets, self._pin = secrets, pin
+    def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
+        self._secrets, self._pin, self._outdated = secrets, pin, outdated
         self._conn: asyncssh.SSHClientConnection | None = None
         self.fingerprint = ""
         self._by_key = False
@@ -116,7 +132,7 @@ class _Connection:
                     config=None, known_hosts=([], [], []), client_keys=keys, agent_path=None, agent_forwarding=False,
                     username=credential.account,
                     preferred_auth="publickey" if keys else "password,keyboard-interactive",
-                    kex_algs="*", encryption_algs="*", mac_algs="*", server_host_key_algs=HOST_KEYS,
+                    **offered(self._outdated),
                     connect_timeout=CONNECT, login_timeout=CONNECT, keepalive_interval=0, gss_kex=False, gss_auth=False,
                 ),
                 CONNECT * 2 + 1,
@@ -129,6 +145,8 @@ class _Connection:
                     "nothing was sent. If the change is meant, find out who made it, then "
                     "'yardbolt records forget-key UNIT'"
                 ) from None
+            if isinstance(e, asyncssh.KeyExchangeFailed) and not self._outdated:
+                return Cut(False, OLD_ALONE)
             return outcome_of(e, client.asked, clean(client.notice))
         self.fingerprint = client.fingerprint
         return await self._entered(clean(client.notice))
@@ -155,8 +173,8 @@ class _Connection:
 class SshConsole(_Connection):
     """A console in a pseudo-terminal."""
 
-    def __init__(self, secrets: Secrets, pin: str) -> None:
-        super().__init__(secrets, pin)
+    def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
+        super().__init__(secrets, pin, outdated)
         self._ear = Ear()
         self._process: asyncssh.SSHClientProcess[str] | None = None
 

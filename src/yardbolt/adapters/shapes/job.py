@@ -61,7 +61,7 @@ class UnitShape(Shape):
     login: Name | None = None
     note: Text = ""
     outdated: Flag = Field(
-        False, description="it may be spoken to by outdated TLS (RFC 8996), where it has nothing else"
+        False, description="it may be spoken to by outdated TLS or SSH (RFC 8996, RFC 9142), where it has nothing else"
     )
     support_code_noted: Text = Field(
         "", alias="support code noted", description="where the code by which its maker helps was noted"

@@ -34,7 +34,7 @@ _YES = {"yes": True, "no": False}
 _KEYWORD = re.compile(r"^\s*([A-Za-z0-9]+)(?:\s*=\s*|\s+|$)(.*)$")
 _RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
 CLEARLY = 60  # seconds in the future that no slow start explains
-FORCE_TAGS = "daemon arg changed block sure now oldest loaded started steady"
+FORCE_TAGS = "daemon arg changed block sure now oldest loaded started steady same"
 SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell wrapped narrowed"
 KEY_TAGS = f"{FORCE_TAGS} command authority looked key unread"
 GLOBAL_TIMEOUT = (9, 7)  # the first level whose ChannelTimeout knows `global`
@@ -144,6 +144,9 @@ def not_in_force(seen: Mapping[str, list[str]]) -> str:
     changed = [line.split(" ", 1)[0] for line in seen.get("changed", [])]
     if not changed or not all(one.isdigit() for one in changed):
         return "when the files of the SSH server were changed could not be read"
+    # we had it load them, it was told nothing since, and they hold what they held then
+    if "same" in seen:
+        return ""
     now, loaded, oldest = (_number(_first(seen, tag)) for tag in ("now", "loaded", "oldest"))
     times = [int(one) for one in changed]
     if "steady" in seen and now is not None and loaded is not None:

@@ -71,13 +71,25 @@ files() {
 }
 """
 
+# What we had a server load is told later by what its files held then, whatever became of the clock since: `marked DIGEST` notes
+# it with the server and its own note of when it was told; where both are still those, it was told nothing since.
+LOADED = r"""
+digest_() { files "$f" | while read -r x; do [ -f "$x" ] && { echo "$x"; cat "$x"; }; done | sha256sum | cut -d' ' -f1; }
+noted_at() { "$exe" -T -f "$f" $a 2>/dev/null | sed -n 's/^pidfile //p'; }
+marked() {
+  i=$(noted_at); [ -f "$i" ] || return 0
+  [ "$1" = "$(digest_)" ] || return 0
+  read -r u r </proc/uptime; echo "$(stat -c %Y "$i") ${u%%.*} $(cat "$i") $1" >/run/yardbolt-loaded
+}
+"""
+
 # steady LOADED: was the clock not set since then? It was not where the start, which the kernel tells and which moves with the clock,
 # is still that second; nor where as much time went by as the host has been up since, for what we had loaded ourselves.
 STEADY = r"""
 steady() {
   _a=$(($1 - $(sed -n 's/^btime //p' /proc/stat) - $(sed 's/^.*) //' /proc/$l/stat | cut -d' ' -f20) / $(getconf CLK_TCK 2>/dev/null || echo 100)))
   [ $_a -ge -2 ] && [ $_a -le 20 ] && return  # a slow host takes its time to start one
-  _b=; _c=; read -r _b _c 2>/dev/null </run/yardbolt-loaded; [ "$_b" = "$1" ] || return 1
+  _b=; _c=; read -r _b _c _r 2>/dev/null </run/yardbolt-loaded; [ "$_b" = "$1" ] || return 1
   read -r _d _e </proc/uptime; _a=$(($(date -u +%s) - _b - ${_d%%.*} + _c))
   [ $_a -ge -2 ] && [ $_a -le 2 ]
 }
@@ -87,6 +99,7 @@ steady() {
 SETTINGS = (
     SERVER
     + FILES
+    + LOADED
     + STEADY
     + r"""
 echo "$kind" | tag daemon
@@ -110,7 +123,9 @@ else
   i=$(echo "$s" | sed -n 's/^pidfile //p')
   date -u +%s | tag now
   stat -c %Z /run/* 2>/dev/null | sort -n | sed -n 1p | tag oldest
-  [ "$(cat "$i" 2>/dev/null)" = "$l" ] && { stat -c %Y "$i" | tag loaded; steady "$(stat -c %Y "$i")" && echo yes | tag steady; }
+  [ "$(cat "$i" 2>/dev/null)" = "$l" ] && { stat -c %Y "$i" | tag loaded; steady "$(stat -c %Y "$i")" && echo yes | tag steady
+    _b=; _c=; _p=; _d=; read -r _b _c _p _d 2>/dev/null </run/yardbolt-loaded
+    [ -n "$_d" ] && [ "$_p $_b" = "$l $(stat -c %Y "$i")" ] && [ "$_d" = "$(digest_)" ] && echo yes | tag same; }
   echo "$(sed -n 's/^btime //p' /proc/stat) $(sed 's/^.*) //' /proc/$l/stat | cut -d' ' -f20) $(getconf CLK_TCK 2>/dev/null || echo 100)" | tag started
 fi
 """

@@ -46,5 +46,5 @@ for p in /proc/[0-9]*; do
     'chronyd '*) chronyc reload sources >/dev/null 2>&1;;
   esac
 done
-rm -rf $Y
+rm -rf $Y /run/yardbolt-loaded
 """.replace("PLACES", PATH)

@@ -7,26 +7,22 @@ looked for afterwards. Loading takes the listener away for a moment; sessions st
 
 from __future__ import annotations
 
-from ..sshsections import LISTENER, SERVER
+from ..sshsections import FILES, LISTENER, LOADED, SERVER
 from .common import Program
 
 OWN = "/etc/ssh/sshd_config.d/+yardbolt.conf"
 NOTICE = "/etc/ssh/yardbolt-notice"
 
 LOAD = r"""
-# when it loaded them, by the clock and by how long the host is up: whether the clock was set since can be told by that
-marked() {
-  i=$(sshd_ -T 2>/dev/null | sed -n 's/^pidfile //p'); [ -f "$i" ] || return 0
-  read -r u r </proc/uptime; echo "$(stat -c %Y "$i") ${u%%.*}" >/run/yardbolt-loaded
-}
 load() {
   # loaded in the very second of the change, nobody could tell later whether it has it
   next_second
+  d=$(digest_)
   kill -HUP "$l" || no 'the SSH server could not be told to load its settings'
   sleep 0.3  # until it has gone away to come back
   i=0; while sleep 0.1; [ $i -lt 50 ]; do
     i=$((i + 1))
-    [ -n "$(listener)" ] && { marked; return; }
+    [ -n "$(listener)" ] && { marked "$d"; return; }
     [ -d /run/systemd/system ] && systemctl is-active -q ssh.socket && return
   done
   no 'the SSH server does not listen any more'
@@ -35,6 +31,8 @@ load() {
 # set_one WORD VALUE: into our own file, whole; an empty value takes the setting out
 SET = (
     LISTENER
+    + FILES
+    + LOADED
     + LOAD
     + f"O={OWN}"
     + r"""

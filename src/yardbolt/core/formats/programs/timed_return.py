@@ -9,7 +9,7 @@ it is armed.
 from __future__ import annotations
 
 from ...talk.script import PATH
-from ..sshsections import LISTENER, SERVER
+from ..sshsections import FILES, LISTENER, LOADED, SERVER
 from .common import FOLDER, WORK, Program
 
 HOME = f"{FOLDER}/return"
@@ -42,10 +42,13 @@ if command -v nft >/dev/null 2>&1; then
 fi
 . "$from/server"
 LISTENER
+MARKING
 l=$(listener)
 if [ "$kind" = openssh ]; then
+  d=$(digest_)
   if "$exe" -t -f "$f" $a; then [ -n "$l" ] && kill -HUP "$l"; else echo 'the settings that were put back do not pass'; fi
   sleep 0.2; n=0; while sleep 0.2; l=$(listener); [ -z "$l" ] && [ $n -lt 10 ]; do n=$((n + 1)); done
+  [ -n "$l" ] && marked "$d"
 else
   # its options stand in what starts it; the sessions it has made stay
   case $told in *inittab*) kill -HUP 1; sleep 1; [ -n "$l" ] && kill "$l"; sleep 3; l=$(listener);; esac
@@ -181,7 +184,13 @@ i=0; while [ ! -s "$H/armed-$n/pid" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i + 1
 kill -0 "$(cat "$H/armed-$n/pid" 2>/dev/null)" 2>/dev/null || { mv "$H/armed-$n" "$H/cancelled-$n"; unhook; no 'its watcher does not run'; }
 """
     )
-    .replace("RESTORE", _RESTORE.rstrip().replace("LISTENER", LISTENER.rstrip()).replace("WORK", WORK.strip()))
+    .replace(
+        "RESTORE",
+        _RESTORE.rstrip()
+        .replace("LISTENER", LISTENER.rstrip())
+        .replace("WORK", WORK.strip())
+        .replace("MARKING", (FILES + LOADED).strip()),
+    )
     .replace("WATCH", _WATCH.rstrip())
     .replace("BOOT", _BOOT.rstrip())
     .replace("ALONE", f"export LC_ALL=C PATH={PATH}")

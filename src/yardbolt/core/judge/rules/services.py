@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ...addresses import ANYONE, SIX
+from ...algorithms import outdated
 from ...job import Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT, number
@@ -21,8 +22,6 @@ SPEAKS = {
     "ssh": ("ssh",), "telnet": ("telnet",), "http": ("http",), "https": ("tls",), "ftp": ("ftp",), "web": ("http", "tls"),
 }  # fmt: skip
 READABLE = "on, passwords readable"
-OLD_KEYS = frozenset({"ssh-dss", "ssh-rsa"})
-OLD_PARTS = ("-sha1", "group1-", "3des", "arcfour", "blowfish", "-cbc", "hmac-md5", "umac-64", "hmac-ripemd")
 
 
 def _same(service: Service, a: Answering) -> bool:
@@ -257,7 +256,7 @@ def _want_few_tries(plane: Plane, site: Site, params: Params) -> Iterator[Demand
 
 
 def _outdated(offered: tuple[str, ...]) -> list[str]:
-    return [one for one in offered if one in OLD_KEYS or any(part in one for part in OLD_PARTS)]
+    return [one for one in offered if outdated(one)]
 
 
 def _want_modern(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
