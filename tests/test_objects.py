@@ -339,6 +339,12 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
         and gate.edits()
         and "lt-works" not in gate.draft.folk
     )
+    # a published login that also wants a code out of a mailbox is a published login, and no way in
+    for copy in (gate.live, gate.draft):
+        copy.folk["relay"] |= {"also": "letter", "letters": "r.relay@pobox.example"}
+    asked = json.loads(yard("check", "gd6-01", "--format", "json", code=3))["gd6-01"]
+    assert leaf(asked["plane"], "trials/https relay factory:2/outcome") == "asked", asked["plane"]["trials"]
+    assert any("r.relay@pobox.example, whom the job" in one["saw"] for one in asked["findings"])
     # where factory accounts may stay, they keep to the policy, and their letters go to nobody
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes", gone=""))
     yard("tighten", "--yes", "gd6-01", code=3)

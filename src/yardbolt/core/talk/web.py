@@ -9,7 +9,7 @@ from typing import Any
 
 from ..secret import Ref, Text
 from .conversation import Fill
-from .outcomes import Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from .outcomes import Asked, Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
 from .replies import Heard, ReplyRow, reason, row_for
 from .tree import MISSING, Tree, as_text, one, pick
 
@@ -92,6 +92,9 @@ def entered(rows: Iterable[ReplyRow], heard: Heard, sent: bool, session: Any) ->
             return Locked(said)
         case "not ready":
             return NotReady(said)
+        # right, and not enough: what was sent to somebody's mailbox is wanted too
+        case "code" if sent:
+            return Asked("code", said, sent)
         # the door once more, after name and word were given
         case "ended" if sent:
             return Refused(said)
