@@ -88,7 +88,11 @@ def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
 
 FOUND = " (as found)"
 COMES_FIRST = "whoever comes first"
-GATES = {"terms": "licence terms must be accepted", "change": "a first password must be set", "code": "a code that went to a mailbox"}
+GATES = {
+    "terms": "licence terms must be accepted",
+    "change": "a first password must be set",
+    "code": "a code that went to a mailbox",
+}
 
 
 def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:

@@ -54,7 +54,7 @@ class Session:
         )  # fmt: skip
         self.opened = opened
         self.alive = True
-        self._heard: dict[str, Answer] = {}  # of the reading in hand
+        self._heard: dict[str, Done[Replies]] = {}  # of the reading in hand
         self._withheld = ""  # why the password is not given again in this session
 
     async def close(self) -> None:
@@ -266,13 +266,16 @@ class Session:
 
     async def _once(self, fetch: Fetch) -> Answer:
         """What two asks of one reading have in common, the very same page or object, is fetched once."""
-        key = repr((fetch.how, fetch.fill))
+        whole = fetch.how.shared()
+        key = repr((whole, fetch.fill))
         if key not in self._heard:
-            answer = await self.ask(fetch)
+            answer = await self.ask(replace(fetch, how=whole))
             if not isinstance(answer, Done):
                 return answer
             self._heard[key] = answer
-        return self._heard[key]
+        if whole is fetch.how or self.talk.part is None:
+            return self._heard[key]
+        return self.talk.part(self.channel, fetch.how, self._heard[key].reply)
 
     def _understood(self, reading: Reading) -> None:
         listed = self.way.account in reading.plane.accounts

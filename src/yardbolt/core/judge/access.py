@@ -71,7 +71,9 @@ def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
     found += [_limit(plane, (*owner, "permitted"), way.source) for owner in (service, account)]
     # what goes to somebody's mailbox nobody types here
     also = get(plane, (*account, "factor"))
-    found.append(_single((*account, "factor"), also in (None, ABSENT, "none"), f"{way.account} is asked for {also} too"))
+    found.append(
+        _single((*account, "factor"), also in (None, ABSENT, "none"), f"{way.account} is asked for {also} too")
+    )
     found.append(_root_login(plane, way))
     found.append(_account_list((*service, "accounts"), get(plane, (*service, "accounts")), way))
     found.append(_port((*service, "port"), get(plane, (*service, "port")), way.door))

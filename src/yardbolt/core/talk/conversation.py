@@ -132,6 +132,10 @@ class Unprompted:
         """What is said to it names its place by itself."""
         return self
 
+    def shared(self) -> Any:
+        """What it asks for a part of, of which others may ask for another part; itself where it asks for the whole."""
+        return self
+
 
 @dataclass(frozen=True)
 class Fetch:
@@ -174,7 +178,8 @@ class Talk:
     """One way of talking, a row of the table of ways.
 
     `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and
-    raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can.
+    raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can;
+    `part` takes what one ask wants out of what it shares with others.
     """
 
     name: str
@@ -187,3 +192,4 @@ class Talk:
     tell: Callable[[Any, Order, Any], Telling]
     leave: Callable[[Any], Generator[Any, Any, None]]
     ask_all: Callable[[Any, tuple[Fetch, ...], Any], Generator[Any, Any, tuple[Answer, ...]]] | None = None
+    part: Callable[[Any, Any, Replies], Answer] | None = None

@@ -125,6 +125,10 @@ class AskHow(Unprompted):
         """The same, reached by the rows of another page."""
         return replace(self, view=View(ask, at, key, handles))
 
+    def shared(self) -> AskHow:
+        """The page, of which it may want one form alone."""
+        return self if not self.form or self.link or self.view is not None else replace(self, form="")
+
     def asked_as(self) -> str:
         """The page, for the evidence."""
         behind = f"{self.link} of {self.view.ask.page}" if self.link and self.view else ""
@@ -327,6 +331,13 @@ def _view(channel: Channel, how: AskHow, tree: Tree) -> Tree:
     return form["fields"] if form is not None else None
 
 
+def part(channel: Channel, how: AskHow, whole: Replies) -> Done[Replies] | No:
+    """What an ask wants of a page that was fetched whole."""
+    if how.form not in _named(channel, whole.tree):
+        return No(f"it shows no form {how.form}")
+    return Done(Replies(tree=_view(channel, how, whole.tree)))
+
+
 def _looked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
     target, pages = place(fill_in(how.page, fill)), list[Tree]()
     while True:
@@ -498,4 +509,4 @@ def leave(channel: Channel) -> Generator[Open, Any, None]:
         yield Open(channel.leave)
 
 
-TALK = Talk("pages", Channel, AskHow, OpHow, message, login, ask, tell, leave)
+TALK = Talk("pages", Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part)
