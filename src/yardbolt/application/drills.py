@@ -23,7 +23,7 @@ from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.proofs import Claim, Proof, Result, Sort
 from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order
-from yardbolt.core.talk.outcomes import Done, Locked, No, Open, Opened, Refused, told
+from yardbolt.core.talk.outcomes import Done, Ended, Locked, No, Open, Opened, Refused, told
 
 from .prove import attempt_patiently
 from .reach import floor_of
@@ -102,8 +102,16 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
         }
         saw = f"taken; it may be of what it may change: {', '.join(sorted(areas))}" if areas else "taken"
         return Proof(claim, Result.NOT_TRIED if areas else Result.FAILS, saw, claim.control)
-    if not isinstance(await session.tell(render(unit.family, change, plane)), Done):
-        return Proof(claim, Result.NOT_TRIED, "refused, and so was an account with all rights")
+    same = await session.tell(render(unit.family, change, plane))
+    if isinstance(same, Ended):
+        # one visit at a time: theirs ended ours
+        _, anew = await unit.enter(session.way)
+        if anew is not None:
+            same = await anew.tell(render(unit.family, change, plane))
+            await anew.close()
+    if not isinstance(same, Done):
+        why = "refused, and so was" if isinstance(same, No) else "refused, and no clear answer to"
+        return Proof(claim, Result.NOT_TRIED, f"{why} an account with all rights")
     return Proof(claim, Result.HOLDS, "refused", claim.control)
 
 

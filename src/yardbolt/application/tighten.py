@@ -123,14 +123,18 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
 def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:
     if approved is None:
         return target_of(unit, plane)
-    found = from_tree(approved.found)
+    found, undone = from_tree(approved.found), frozenset(approved.gaps)
+    # what could not be planned when it was approved is for another approval, once this run is done;
     # what was as wanted, and cannot be read just now, is not done again; that it is unread is said at the end
     target = tuple(
         want
         for want in target_from(approved.target)
-        if want.kind != "set"
-        or get(plane, want.path) is not None
-        or not reached(want.path, get(found, want.path), want.value)
+        if show(want.path) not in undone
+        and (
+            want.kind != "set"
+            or get(plane, want.path) is not None
+            or not reached(want.path, get(found, want.path), want.value)
+        )
     )
     # a clock goes wrong by itself, and while it is wrong much cannot be read: setting it needs no new approval
     more = (

@@ -196,6 +196,7 @@ class Site:
     laptop_there: str = ""  # the laptop's address once the unit has moved
     code_noted: str = ""  # where the code of its maker's support was noted
     roles: tuple[OwnRole, ...] = ()
+    unmade: tuple[str, ...] = ()  # accounts of the job that have a role, on a make that knows none
 
     @property
     def laptops(self) -> tuple[str, ...]:
@@ -246,11 +247,13 @@ def site_of(
     seg = job.segments[unit.segment]
     goes = unit.goes_to if unit.goes_to and unit.goes_to.address != unit.address else None
     there = job.segments[goes.segment] if goes else seg
+    knows_roles = ("roles",) not in manual
     waivers = tuple(w for w in job.waivers if w.unit in ("*", unit.name))
     return Site(
         unit.name, seg.laptop, seg.administrators | there.administrators, seg.monitoring | there.monitoring, seg.stranger, unit.serial, unit.hardware,
-        tuple(own for own in job.accounts if not own.by and (own.role in RIGHTS or ("roles",) not in manual)), tuple(own for own in job.accounts if own.by == "snmp"), unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
+        tuple(own for own in job.accounts if not own.by and (own.role in RIGHTS or knows_roles)), tuple(own for own in job.accounts if own.by == "snmp"), unit.needed, job.banner, job.allows, factory, waivers, doors, job.monitored_by, today,
         frozenset(one.address for one in job.servers if one.kind == "logs"),
         frozenset(one.address for one in job.servers if one.kind == "time"), manual, seg.laptop_also, seg.stranger_also, unit.also, seg.stands_in, job.alerts, unit.address, unit.goes_to,
         there.laptop if goes else "", unit.code_noted, job.roles,
+        () if knows_roles else tuple(own.name for own in job.accounts if not own.by and own.role not in RIGHTS),
     )  # fmt: skip

@@ -28,7 +28,8 @@ def _factors(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             armed = "" if a.factor == MAIL else ", once that is switched on"
             yield Verdict(path, State.FAILS, f"codes for {a.key} go to {a.mailbox}{armed}, whom the job does not name")
         elif a.factor == MAIL:
-            saw = f"codes for {a.key} go to {a.mailbox}; nobody tried here that they arrive"
+            where = a.mailbox if isinstance(a.mailbox, str) else "a mailbox that was not read"
+            saw = f"codes for {a.key} go to {where}; nobody tried here that they arrive"
             yield Verdict(path, State.UNKNOWN, saw, "")
         elif a.factor is ABSENT and a.key in wanted:
             yield Verdict(path, State.UNKNOWN, f"{a.key} is to be sent codes, and this make sends none", "")
@@ -58,6 +59,9 @@ def _want_mailboxes(plane: Plane, site: Site, params: Params) -> Iterator[Demand
 
 def _roles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     if ("roles",) in site.manual:
+        for name in site.unmade:
+            saw = f"{name} is not made here: this make knows no roles"
+            yield Verdict(("accounts", name), State.NOT_APPLICABLE, saw, "")
         return
     for wanted in site.roles:
         path = ("roles", wanted.name)
