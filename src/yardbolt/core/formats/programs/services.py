@@ -18,8 +18,9 @@ SWITCH = (
 esac
 names="$names $name"
 M='#yardbolt# '
-runs() { for p in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$p/comm; for n in $names; do
-  case "$c $(tr '\0' ' ' <$p/cmdline 2>/dev/null)" in "$n "*|"busybox "*"busybox $n "*) echo "${p#/proc/}";; esac; done; done 2>/dev/null | sort -u; }
+# of most, their name alone tells; a host with many processes has no time for more
+runs() { for p in /proc/[0-9]*; do c=; w=; read -r c 2>/dev/null <$p/comm; [ "$c" = busybox ] && w=$(tr '\0' ' ' <$p/cmdline)
+  for n in $names; do case "$c $w" in "$n "*|"busybox "*"busybox $n "*) echo "${p#/proc/}";; esac; done; done 2>/dev/null | sort -u; }
 mine() { for n in $names; do [ -e "/etc/init.d/$n" ] && echo "$n"; done; }
 # lines that start one of them, in a file of lines
 lines() { e=; for n in $names; do e="$e$e2\\(.*[/:[:space:]]\\)\\{0,1\\}$n\\([[:space:]].*\\)\\{0,1\\}"; e2='\|'; done; e2=; echo "$e"; }
