@@ -71,15 +71,17 @@ files() {
 }
 """
 
-# What we had a server load is told later by what its files held then, whatever became of the clock since: `marked DIGEST` notes
+# What we had a server load is told later by what its files held then, whatever became of the clock since: `marked` notes
 # it with the server and its own note of when it was told; where both are still those, it was told nothing since.
 LOADED = r"""
 digest_() { files "$f" | while read -r x; do [ -f "$x" ] && { echo "$x"; cat "$x"; }; done | sha256sum | cut -d' ' -f1; }
 noted_at() { "$exe" -T -f "$f" $a 2>/dev/null | sed -n 's/^pidfile //p'; }
+# what it notes it notes anew; until then it has not loaded them yet, though it seems to listen
+about_to_load() { d=$(digest_); at=$(noted_at); was_=; [ "$(cat "$at" 2>/dev/null)" = "$l" ] && was_=$(stat -c '%i %Z' "$at"); }
+has_loaded() { [ -n "$(listener)" ] && { [ -z "$was_" ] || { [ -f "$at" ] && [ "$(stat -c '%i %Z' "$at" 2>/dev/null)" != "$was_" ]; }; }; }
 marked() {
-  i=$(noted_at); [ -f "$i" ] || return 0
-  [ "$1" = "$(digest_)" ] || return 0
-  read -r u r </proc/uptime; echo "$(stat -c %Y "$i") ${u%%.*} $(cat "$i") $1" >/run/yardbolt-loaded
+  [ -f "$at" ] && [ "$d" = "$(digest_)" ] || return 0
+  read -r u r </proc/uptime; echo "$(stat -c %Y "$at") ${u%%.*} $(cat "$at") $d" >/run/yardbolt-loaded
 }
 """
 

@@ -17,15 +17,15 @@ LOAD = r"""
 load() {
   # loaded in the very second of the change, nobody could tell later whether it has it
   next_second
-  d=$(digest_)
+  about_to_load
   kill -HUP "$l" || no 'the SSH server could not be told to load its settings'
   sleep 0.3  # until it has gone away to come back
   i=0; while sleep 0.1; [ $i -lt 50 ]; do
     i=$((i + 1))
-    [ -n "$(listener)" ] && { marked "$d"; return; }
+    has_loaded && { marked; return; }
     [ -d /run/systemd/system ] && systemctl is-active -q ssh.socket && return
   done
-  no 'the SSH server does not listen any more'
+  [ -n "$(listener)" ] || no 'the SSH server does not listen any more'
 }
 """
 # set_one WORD VALUE: into our own file, whole; an empty value takes the setting out

@@ -45,10 +45,10 @@ LISTENER
 MARKING
 l=$(listener)
 if [ "$kind" = openssh ]; then
-  d=$(digest_)
+  about_to_load
   if "$exe" -t -f "$f" $a; then [ -n "$l" ] && kill -HUP "$l"; else echo 'the settings that were put back do not pass'; fi
-  sleep 0.2; n=0; while sleep 0.2; l=$(listener); [ -z "$l" ] && [ $n -lt 10 ]; do n=$((n + 1)); done
-  [ -n "$l" ] && marked "$d"
+  sleep 0.2; n=0; while sleep 0.2; ! has_loaded && [ $n -lt 20 ]; do n=$((n + 1)); done
+  has_loaded && marked; l=$(listener)
 else
   # its options stand in what starts it; the sessions it has made stay
   case $told in *inittab*) kill -HUP 1; sleep 1; [ -n "$l" ] && kill "$l"; sleep 3; l=$(listener);; esac
