@@ -141,9 +141,7 @@ def _address(plane: Plane, way: Way) -> tuple[Condition, ...]:
     key = interface_of(plane, way.door)
     if not key:
         unread = not plane.interfaces.complete or any(i.addresses is None for i in plane.interfaces)
-        return (
-            Condition(frozenset({("interfaces",)}), None if unread else False, f"no socket has {way.door.address}"),
-        )
+        return (Condition(_whereabouts(plane), None if unread else False, f"no socket has {way.door.address}"),)
     path: Path = ("interfaces", key, "addresses")
     listed = get(plane, path)
     mine = (
@@ -168,6 +166,11 @@ def _on_loopback(plane: Plane) -> bool:
     return any(ip_interface(each).ip.is_loopback for each in listed if not each.startswith(("127.0.0.1/", "::1/")))
 
 
+def _whereabouts(plane: Plane) -> frozenset[Path]:
+    """What tells by which socket somebody comes: their addresses, and nothing else of them."""
+    return frozenset(("interfaces", one.key, "addresses") for one in plane.interfaces) or frozenset({("interfaces",)})
+
+
 def interface_of(plane: Plane, met: Door) -> str:
     """The socket a door is on, as far as that is known."""
     return met.interface or _interface_of(plane, met.address)
@@ -188,7 +191,7 @@ def _binding(plane: Plane, door: Door) -> Condition:
     if not isinstance(bound, tuple):
         return _single(path, None, f"{show(path)} was not read")
     key = interface_of(plane, door)
-    return Condition(frozenset({path, ("interfaces",)}), (key in bound) if key else None, f"{show(path)} is {bound}")
+    return Condition(frozenset({path}) | _whereabouts(plane), (key in bound) if key else None, f"{show(path)} is {bound}")
 
 
 def let_in(plane: Plane, socket: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
@@ -211,7 +214,7 @@ def _bundle(plane: Plane, way: Way) -> Condition:
         return _single(("bundles",), True, "there are no permission bundles")
     key = interface_of(plane, way.door)
     sockets = [one for one in plane.interfaces if one.key == key] or list(plane.interfaces)
-    rests: set[Path] = {("interfaces",)} if not key else set()
+    rests: set[Path] = set(_whereabouts(plane)) if not key else set()
     held: set[bool | None] = set()
     for one in sockets:
         rests.add(("interfaces", one.key, "bundle"))
@@ -302,8 +305,7 @@ def at_door(plane: Plane, met: Door, transport: str = "tcp") -> At:
 
 
 def _rested_on(plane: Plane, rule: InputRule) -> set[Path]:
-    """Everything that what a rule matches hangs on. By which socket somebody comes hangs on their addresses, and on nothing
-    else of them."""
+    """Everything that what a rule matches hangs on."""
     rests: set[Path] = {(*_RULES, rule.key, leaf) for leaf in _LOOKED_AT}
     if isinstance(rule.list, str):
         rests |= {("address_lists", rule.list), (*_FILTER, "empty_list")}
@@ -311,7 +313,7 @@ def _rested_on(plane: Plane, rule: InputRule) -> set[Path]:
         rests.add(("address_lists",))
     if rule.group is not ABSENT:
         rests.add(("interface_groups", rule.group) if isinstance(rule.group, str) else ("interface_groups",))
-        rests |= {("interfaces", one.key, "addresses") for one in plane.interfaces} or {("interfaces",)}
+        rests |= _whereabouts(plane)
     return rests
 
 
