@@ -37,7 +37,11 @@ class Copy:
     rest: int = 0
 
 
-LISTS = {"yard": ["127.0.0.0/8"], "nobody": [], "control": ["127.0.0.20"]}
+LISTS: dict[str, list[str]] = {
+    "yard": [],
+    "nobody": [],
+    "control": ["192.0.2.20"],
+}  # the yard is where it was ordered for
 GROUPS = {"yard-side": ["inner"]}
 FENCE: tuple[dict[str, Any], ...] = (
     {"uid": "r2", "do": "drop", "list": "yard", "list_not": True, "via": None, "on": True, "note": "not the yard"},
@@ -65,10 +69,10 @@ FENCE: tuple[dict[str, Any], ...] = (
 ALSO = ("none", "letter")
 
 
-def fenced(source: str, socket: str) -> bool:
+def fenced(source: str, socket: str, lists: dict[str, list[str]]) -> bool:
     """Does the fence let this source in by a socket?"""
     for rule in FENCE:
-        listed = rule["list"] is None or admits(LISTS[rule["list"]] or ["192.0.2.0/32"], source) is not rule["list_not"]
+        listed = rule["list"] is None or admits(lists[rule["list"]] or ["192.0.2.0/32"], source) is not rule["list_not"]
         if listed and (rule["via"] is None or rule["via"] == socket or socket in GROUPS.get(rule["via"], [])):
             return bool(rule["do"] == "accept")
     return False
@@ -80,8 +84,11 @@ class PacketGate(Plugged):
     title = "Harrowfen GD-6 packet gate"
     certificate = 1
 
-    def __init__(self, tick: Callable[[], float], works: str = "GD6-3318", shy: float = SHY_SECONDS) -> None:
+    def __init__(
+        self, tick: Callable[[], float], works: str = "GD6-3318", shy: float = SHY_SECONDS, yard: str = "127.0.0.0/8"
+    ) -> None:
         super().__init__(tick)
+        self.lists = {**LISTS, "yard": [yard]}
         self.works, self.shy, self.clock_error = works, shy, 7200.0
         self.uids = iter(range(40, 100_000, 7))
         self.live = Copy()
@@ -117,7 +124,7 @@ class PacketGate(Plugged):
     def takes(self, gate: str, source: str) -> bool:
         """Is this way open for this source now?"""
         one = self.live.gates[gate]
-        here = gate in self.live.sockets["inner"]["ways"] and fenced(source, "inner")
+        here = gate in self.live.sockets["inner"]["ways"] and fenced(source, "inner", self.lists)
         return here and one.open and admits(one.sources, source)
 
     # -- coming in --
@@ -197,7 +204,7 @@ class PacketGate(Plugged):
             "words": of.words, "notice": of.notice,
             "ways": {n: {"open": g.open, "port": g.wire, "only_from": g.sources} for n, g in of.gates.items()},
             "sockets": {"items": [{"name": n, **one} for n, one in of.sockets.items()]},
-            "fence": {"lists": [{"name": n, "members": m} for n, m in LISTS.items()], "groups": [{"name": n, "members": m} for n, m in GROUPS.items()],
+            "fence": {"lists": [{"name": n, "members": m} for n, m in self.lists.items()], "groups": [{"name": n, "members": m} for n, m in GROUPS.items()],
                       "rules": list(FENCE), "last": "accept"},
             "draft": {"edits": self.edits()}, "seats": {"items": [{"uid": f"s{n}", "name": w, "from": a} for n, (w, a) in enumerate(self.sessions)]},
         }  # fmt: skip

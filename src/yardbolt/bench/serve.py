@@ -301,7 +301,7 @@ async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) ->
         Stand(LineSwitch(time.monotonic), f"{network}.1", fault),
         Stand(RelayBox(time.monotonic), f"{network}.2", fault),
         WebStand(LineCamera(time.monotonic, place=f"{network}.3/24"), f"{network}.3", fault),
-        WebStand(PacketGate(time.monotonic), f"{network}.4", fault),
+        WebStand(PacketGate(time.monotonic, yard=f"{network.partition('.')[0]}.0.0.0/8"), f"{network}.4", fault),
         WebStand(WaysideRouter(time.monotonic, place=f"{network}.5/24"), f"{network}.5", fault),
         WebStand(IntercomExchange(time.monotonic), f"{network}.6", fault),
         WebStand(AccessPoint(time.monotonic, place=f"{network}.7/24"), f"{network}.7", fault),

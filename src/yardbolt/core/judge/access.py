@@ -191,7 +191,9 @@ def _binding(plane: Plane, door: Door) -> Condition:
     if not isinstance(bound, tuple):
         return _single(path, None, f"{show(path)} was not read")
     key = interface_of(plane, door)
-    return Condition(frozenset({path}) | _whereabouts(plane), (key in bound) if key else None, f"{show(path)} is {bound}")
+    return Condition(
+        frozenset({path}) | _whereabouts(plane), (key in bound) if key else None, f"{show(path)} is {bound}"
+    )
 
 
 def let_in(plane: Plane, socket: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
