@@ -27,8 +27,10 @@ def _factors(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif isinstance(a.mailbox, str) and a.mailbox not in owners:
             armed = "" if a.factor == MAIL else ", once that is switched on"
             yield Verdict(path, State.FAILS, f"codes for {a.key} go to {a.mailbox}{armed}, whom the job does not name")
+        elif a.factor is not ABSENT and a.mailbox is None:
+            yield Verdict(path, State.UNKNOWN, f"where codes for {a.key} go was not read", "")
         elif a.factor == MAIL:
-            where = a.mailbox if isinstance(a.mailbox, str) else "a mailbox that was not read"
+            where = a.mailbox if isinstance(a.mailbox, str) else "nobody"
             saw = f"codes for {a.key} go to {where}; nobody tried here that they arrive"
             yield Verdict(path, State.UNKNOWN, saw, "")
         elif a.factor is ABSENT and a.key in wanted:
@@ -97,7 +99,7 @@ def _want_roles(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for line in plane.console_lines:
-        path = ("console_lines", line.key, "storage" if isinstance(line.storage, str) else "login")
+        path = ("console_lines", line.key)
         if line.enabled is False:
             yield Verdict(path, State.HOLDS, f"{line.key} cannot be used")
         elif line.login == "none":
