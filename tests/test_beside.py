@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.bare import SITE
 from tests.test_access import HERE, open_plane, way
-from tests.test_plans import SITE
 from yardbolt.adapters.files import load_family, shipped
 from yardbolt.core.family.reading import extract, merge
 from yardbolt.core.family.spelling import SPREADS, meant, parted
