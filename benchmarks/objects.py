@@ -36,7 +36,18 @@ asyncio.run(main())
 """
 FAMILY = load_family(shipped("families")["wendlock-lc2"])
 _, CHANNEL, TALK = FAMILY.channel_of("https")
-PLACES = ("/cab", "/cab", "/cab/rules", "/cab/folk", "/cab/doors", "/cab/notice")
+PLACES = (
+    "/cab",
+    "/cab",
+    "/cab/rules",
+    "/cab/folk",
+    "/cab/doors",
+    "/cab/notice",
+    "/cab/wire",
+    "/cab/journal",
+    "/cab/shell",
+    "/cab/picture",
+)
 
 
 async def ours(address: str) -> None:
