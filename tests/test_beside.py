@@ -136,6 +136,12 @@ def test_a_role_is_made_and_its_areas_set_before_whoever_has_it() -> None:
     for state, areas in states.items():
         found = read_roles(**{"door-hand": areas})
         assert [one.state for one in rule.judge(found, site, {})] == [state], (state, areas)
+    # an area nobody here has is said, and nothing is planned for it; what is known to be wrong is said before what is not known
+    odd_one = replace(site, roles=(OwnRole("door-hand", (("doors", "change"), ("roof", "read"))),))
+    assert next(iter(rule.demand(plane, odd_one, {}))).values == (("areas/doors/access", "change"),)  # type: ignore[union-attr]  # it is a Present
+    assert "no area roof" in next(iter(rule.judge(read_roles(**{"door-hand": may}), odd_one, {}))).saw
+    part = read_roles(**{"door-hand": {"people": "change", "lines": "look", "doors": "change"}})
+    assert [one.state for one in rule.judge(part, site, {})] == [State.FAILS]
     other = replace(site, manual=frozenset({("roles",)}), unmade=("lt-doors",))
     told = list(rule.judge(Plane(), other, {}))
     assert [one.state for one in told] == [State.NOT_APPLICABLE] and "lt-doors is not made here" in told[0].saw

@@ -322,6 +322,11 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
         {H},
     ),
     ("console-word", {"console_lines__a__login": "secret", "console_lines": 1}, {U}),
+    (
+        "console-word",
+        {"console_lines__a__login": "secret", "console_lines__a__storage": ABSENT, "console_lines": 1},
+        {U},
+    ),
     ("console-word", {}, {U}),
     ("radio-phrase", {"interfaces__x__side": "wireless", "interfaces__x__passphrase": "factory"}, {F}),
     ("radio-phrase", {"interfaces__x__side": "wireless", "interfaces__x__passphrase": "none"}, {F}),

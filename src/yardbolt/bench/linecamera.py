@@ -260,10 +260,8 @@ class LineCamera(Plugged):
 
     def restart(self) -> None:
         """Wheel round."""
-        self.started = self.tick()
         self.nonces.clear()
-        for tell in self.on_start:
-            tell()
+        self.has_started()
 
     def rule(self, body: dict[str, Any]) -> None:
         """Other numbers."""

@@ -43,7 +43,9 @@ ALGORITHMS: dict[str, list[str]] = {
     "mac_algs": [one.decode() for one in get_mac_algs()],
     "server_host_key_algs": HOST_KEYS,
 }
-OLD_ALONE = "it speaks outdated SSH alone; 'outdated: yes' in the job allows that for this unit"
+NOTHING_CURRENT = (
+    "no current SSH in common with it; 'outdated: yes' in the job lets it be spoken to by what is outdated"
+)
 # What each foreign error means for a login, the most specific first. A connection that ends is not a refusal.
 ERRORS: tuple[tuple[type[BaseException], type[Login]], ...] = (
     (asyncssh.PermissionDenied, Refused),
@@ -145,8 +147,8 @@ class _Connection:
                     "nothing was sent. If the change is meant, find out who made it, then "
                     "'yardbolt records forget-key UNIT'"
                 ) from None
-            if isinstance(e, asyncssh.KeyExchangeFailed) and not self._outdated:
-                return Cut(False, OLD_ALONE)
+            if isinstance(e, asyncssh.KeyExchangeFailed) and "No matching" in e.reason and not self._outdated:
+                return Cut(False, NOTHING_CURRENT)
             return outcome_of(e, client.asked, clean(client.notice))
         self.fingerprint = client.fingerprint
         return await self._entered(clean(client.notice))

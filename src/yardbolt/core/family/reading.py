@@ -298,9 +298,9 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
         if rows.order:
             facts.add((*base, rows.order), count)
         for place in rows.leaves:
+            before = len(facts.parts)
             _place(place, (*base, *place.path), found, facts)
-            seen = facts.parts and isinstance(facts.parts[-1], Fact) and facts.parts[-1].path == (*base, *place.path)
-            if place.path[0] in rows.within and not seen:
+            if place.path[0] in rows.within and len(facts.parts) == before:
                 facts.left(f"{show((*base, *place.path))}: not there")
         if not facts.doubt:
             facts.parts += [Whole((*base, each), facts.ask.name, facts.ask.store) for each in rows.within]

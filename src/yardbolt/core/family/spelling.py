@@ -10,7 +10,7 @@ from ipaddress import ip_interface
 from typing import Any
 
 from ..addresses import ANYONE, NOBODY, AddressSet
-from ..plane.kinds import ABSENT, text
+from ..plane.kinds import ABSENT, HALF, text
 from ..plane.path import Path, show
 from ..plane.table import coerce, pattern_of, row_of
 from .model import Family, Spelling
@@ -39,9 +39,6 @@ def _clock_time(value: Any) -> tuple[str, ...]:
 def _address(value: Any, by_mask: bool) -> tuple[str, ...]:
     one = ip_interface(value[0])
     return str(one.ip), str(one.netmask) if by_mask else str(one.network.prefixlen)
-
-
-HALF = "half-filled"  # a place with a part of it left empty: taken by many makes, and nothing is sent
 
 
 def _place_told(t: tuple[str, ...]) -> str:

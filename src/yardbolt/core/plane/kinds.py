@@ -131,6 +131,9 @@ def wordset(raw: Any) -> tuple[str, ...]:
     return tuple(sorted(set(raw.replace(",", " ").split() if isinstance(raw, str) else map(str, raw))))
 
 
+HALF = "half-filled"  # begins a place for logs of which a part is left empty: many makes take it, and send nothing
+
+
 def nameset(raw: Any) -> tuple[str, ...]:
     """A set of names that may hold blanks, sorted; as text, with commas between."""
     given = raw.split(",") if isinstance(raw, str) else raw

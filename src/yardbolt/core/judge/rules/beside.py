@@ -69,31 +69,36 @@ def _roles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         path = ("roles", wanted.name)
         role = plane.roles.get(wanted.name)
         if role is None:
-            state = State.FAILS if plane.roles.complete else State.UNKNOWN
-            yield Verdict(
-                path,
-                state,
-                f"there is no role {wanted.name}" if plane.roles.complete else "the roles were not all read",
-            )
+            if plane.roles.complete:
+                yield Verdict(path, State.FAILS, f"there is no role {wanted.name}")
+            else:
+                yield Verdict(path, State.UNKNOWN, "the roles were not all read", "")
             continue
         told = {area.key: area.access for area in role.areas}
         missing = [area for area, _ in wanted.areas if area not in told]
-        more = [f"{area} {may}, wanted {wanted.may(area)}" for area, may in told.items() if may != wanted.may(area)]
+        unlike = [
+            f"{area} {may}, wanted {wanted.may(area)}"
+            for area, may in told.items()
+            if may is not None and may != wanted.may(area)
+        ]
         if missing and role.areas.complete:
             yield Verdict(path, State.FAILS, f"there is no area {', '.join(missing)}; it has {', '.join(told)}")
+        elif unlike:
+            yield Verdict(path, State.FAILS, f"{wanted.name}: {'; '.join(unlike)}")
         elif None in told.values() or not role.areas.complete:
             yield Verdict(path, State.UNKNOWN, f"not all that {wanted.name} may do was read", "")
-        elif more:
-            yield Verdict(path, State.FAILS, f"{wanted.name}: {'; '.join(more)}")
         else:
             may = ", ".join(f"{area} {may}" for area, may in told.items() if may != "none")
             yield Verdict(path, State.HOLDS, f"{wanted.name}: {may or 'nothing'}, and nothing else")
 
 
 def _want_roles(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
+    # an area that no role here has cannot be set; that it is not there is said once the role is
+    known = {area.key for role in plane.roles for area in role.areas}
     for wanted in site.roles if ("roles",) not in site.manual else ():
         path, role = ("roles", wanted.name), plane.roles.get(wanted.name)
-        areas = wanted.areas if role is None else tuple((area.key, wanted.may(area.key)) for area in role.areas)
+        new = tuple((area, may) for area, may in wanted.areas if area in known or not known)
+        areas = new if role is None else tuple((area.key, wanted.may(area.key)) for area in role.areas)
         yield Present(path, "own-role", tuple((f"areas/{area}/access", may) for area, may in areas))
 
 
@@ -106,7 +111,7 @@ def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.FAILS, f"{line.key} lets in whoever stands there")
         elif line.storage == "factory":
             yield Verdict(path, State.FAILS, f"{line.key} asks for the word of the works, and for no account's")
-        elif line.login is None or (line.login == "secret" and line.storage is None):
+        elif line.login is None or (line.login == "secret" and line.storage != "own"):
             yield Verdict(path, State.UNKNOWN, f"what {line.key} asks for was not read", "")
         else:
             asked = "a word of its own" if line.storage == "own" else line.login
@@ -165,7 +170,7 @@ def _support(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     elif has is not True:
         return
     elif site.code_noted:
-        yield Verdict(path, State.HOLDS, f"noted: {site.code_noted}", "told")
+        yield Verdict(path, State.HOLDS, f"noted: {site.code_noted}", "job file")
     else:
         saw = "note it off the unit, put it in the safe, and say so in the job: support code noted: WHERE"
         yield Verdict(path, State.UNKNOWN, saw, "")

@@ -7,7 +7,7 @@ from ipaddress import ip_address
 
 from ...job import Site
 from ...plane.edit import get
-from ...plane.kinds import ABSENT, number
+from ...plane.kinds import ABSENT, HALF, number
 from ...plane.table import Plane
 from ...plane.words import spoken
 from ..demands import Between, Demand, Gone, exactly
@@ -147,6 +147,12 @@ def _want_dictionary(plane: Plane, site: Site, params: Params) -> Iterator[Deman
         yield exactly(("policy", "dictionary"), "dictionary", "not used")
 
 
+def _sent_to(place: str, server: str) -> bool:
+    """Does a place for logs, whole, name this server?"""
+    how, *where = place.split()
+    return how != HALF and server in where
+
+
 def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     path, found = ("logs", "destinations"), plane.logs.destinations
     if found is None:
@@ -155,7 +161,7 @@ def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     goes = found if isinstance(found, tuple) else ()
     for one in goes:
         words = one.split()
-        if words[0] == "half-filled":
+        if words[0] == HALF:
             saw = f"a place for its logs is half filled in ({' '.join(words[1:])}): nothing is sent there"
             yield Verdict(path, State.FAILS, saw)
             continue
@@ -166,7 +172,7 @@ def _logs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             f"logs go to {one}" + ("" if known else ", which the job does not name"),
         )
     for wanted in sorted(site.log_servers):
-        if not any(wanted in one.split() and not one.startswith("half-filled ") for one in goes):
+        if not any(_sent_to(one, wanted) for one in goes):
             yield Verdict(path, State.FAILS, f"no logs go to {wanted}")
 
 
@@ -174,12 +180,9 @@ def _want_logs(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     path, found = ("logs", "destinations"), plane.logs.destinations
     if not site.log_servers:
         return
-    keep = [
-        one
-        for one in (found if isinstance(found, tuple) else ())
-        if set(one.split()[1:]) & site.log_servers and one.split()[0] != "half-filled"
-    ]
-    new = [f"udp {server} {SYSLOG}" for server in site.log_servers if not any(server in one.split() for one in keep)]
+    goes = found if isinstance(found, tuple) else ()
+    keep = [one for one in goes if any(_sent_to(one, server) for server in site.log_servers)]
+    new = [f"udp {server} {SYSLOG}" for server in site.log_servers if not any(_sent_to(one, server) for one in keep)]
     yield exactly(path, "log-destination", tuple(sorted([*keep, *new])))
 
 
