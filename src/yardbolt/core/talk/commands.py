@@ -29,7 +29,7 @@ from .replies import LONGEST_REASON, ReplyRow
 from .script import AS_ONESELF, AS_ROOT, BEGIN, whole
 from .tree import Tree
 
-ALL_SECONDS = 180.0  # what one script of many sections may take: a slow host is none that hangs
+ALL_SECONDS = 300.0  # what one script of many sections may take: a slow host is none that hangs
 SUDO_SECONDS = 25.0
 WHOSE = "password of "
 _WHOSE = re.compile(rf"{WHOSE}([^\s;]{{1,64}});")

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 
 from ..secret import Slot, Text
 
-SECTION_SECONDS = 20
+SECTION_SECONDS = 60  # asked of each account from each source, a slow SSH server takes long over its settings
 BEGIN = "from here on it is a script"
 AS_ONESELF = "exec /bin/sh -s"
 # sudo takes the first line for the password only where it asks for one; so lines are dropped until the script begins
