@@ -4,7 +4,7 @@ cut off."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError, Trouble, UnitError
@@ -138,7 +138,9 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
         return reading
     whose = "of this run" if ours else "found here"
     unit.report(f"{unit.name}: dropping what was staged and never put in force ({whose})")
-    _file_found(unit, reading, session.way.account)
+    found = _file_found(unit, reading, session.way.account)
+    if not ours:
+        unit.records.file(unit.name, replace(found, kind="found waiting"))
     session = await _with_rights(run, session, reading)
     answer = await session.tell(plain_order(op))
     again = await session.read()
@@ -180,7 +182,7 @@ async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
     return session
 
 
-def _file_found(unit: UnitInWork, reading: Reading, account: str) -> None:
+def _file_found(unit: UnitInWork, reading: Reading, account: str) -> CheckDocument:
     """The as-found record exists before the first change."""
     fields = reading_fields(reading)
     found = CheckDocument(
@@ -188,6 +190,7 @@ def _file_found(unit: UnitInWork, reading: Reading, account: str) -> None:
         family=unit.family.name, **fields,
     )  # fmt: skip
     file_once(unit, found, "as found")
+    return found
 
 
 def _with_published(unit: UnitInWork, plane: Plane) -> Plane:

@@ -88,14 +88,14 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
         return None, why, None
     way = session.way
     try:
-        reading = await session.read()
+        reading = await session.read(drafts=False)
     finally:
         await session.close()
     if fuller := _fuller(unit, reading.plane, way, tried):
         _, better = await unit.enter(fuller)
         if better is not None:
             try:
-                way, reading = fuller, await better.read()
+                way, reading = fuller, await better.read(drafts=False)
             finally:
                 await better.close()
     if not reading.evidence:

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from .unit import UnitInWork
 
 T = TypeVar("T")
-WAITING = ("stores", "waiting")
+WAITING, NAMES = ("stores", "waiting"), ("stores", "names")
 GRACE = 2.0  # seconds: a conversation's own time comes first, and tells more
 EXCERPT = 400
 
@@ -184,9 +184,9 @@ class Session:
             "port": str(self.way.door.port),
         }
 
-    async def read(self, paths: Iterable[Path] | None = None) -> Reading:
+    async def read(self, paths: Iterable[Path] | None = None, drafts: bool = True) -> Reading:
         """Everything the family can read (or the asks that feed these paths), with evidence; what failed is a blind
-        area.
+        area. Without `drafts`, what is staged is not read where it is named: nobody is judged by it.
 
         Raises UnitError when the session ended or its answers are not those of this family.
         """
@@ -205,7 +205,7 @@ class Session:
         told = frozenset(path for ask in mine if ask.store == LIVE for path in ask.feeds)
         if self.talk.ask_all is None:
             for ask in mine:
-                if paths is None and ask.store == STAGED and ask.feeds <= told and merging.so_far(WAITING) == 0:
+                if paths is None and ask.store == STAGED and ask.feeds <= told and _is_spared(merging, drafts):
                     continue
                 for key in _keys(ask, merging):
                     await self._read_all([(ask, key)], merging, evidence, blind)
@@ -300,3 +300,9 @@ class Session:
 def _keys(ask: Ask, merging: Merging) -> tuple[str, ...]:
     """The items an ask is put for."""
     return merging.keys(parse(ask.each), ask.store) if ask.each else ("",)
+
+
+def _is_spared(merging: Merging, drafts: bool) -> bool:
+    """Need what is staged not be read? Where nothing waits it is what is in force; else only where it has names."""
+    waiting, names = merging.so_far(WAITING), merging.so_far(NAMES)
+    return waiting == 0 or (not drafts and isinstance(waiting, int) and isinstance(names, tuple))

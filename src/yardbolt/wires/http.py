@@ -6,9 +6,11 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import ssl
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
+from contextlib import contextmanager
 from typing import Any
 
+import httpcore
 import httpx
 
 from yardbolt.core.doors import Door
@@ -54,42 +56,111 @@ def other_certificate(where: str, pin: str, met: list[str]) -> None:
         ) from None
 
 
-async def reached(door: Door, source: str, verify: Any, pin: str, met: list[str]) -> Login:
+class Reaching(httpx.AsyncBaseTransport):
+    """One unit, reached through httpcore. The connection that reached it is the first one used. Answers as they came, never
+    unpacked, and only so much of each."""
+
+    def __init__(self, verify: Any, source: str) -> None:
+        self._verify, self._source = verify or None, source or None
+        self._first = _First()
+        self._pool = httpcore.AsyncConnectionPool(
+            ssl_context=self._verify, local_address=self._source, network_backend=self._first
+        )
+
+    async def reach(self, door: Door) -> None:
+        """Connect, and shake hands where it is sealed; nothing is sent. Raises httpcore.ConnectTimeout and ConnectError."""
+        stream = await self._first.under.connect_tcp(door.address, door.port, CONNECT, self._source)
+        if self._verify is not None:
+            try:
+                stream = _Shaken(await stream.start_tls(self._verify, None, CONNECT))
+            except BaseException:
+                await stream.aclose()
+                raise
+        self._first.ready = stream
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        url = httpcore.URL(
+            scheme=request.url.raw_scheme, host=request.url.raw_host, port=request.url.port, target=request.url.raw_path
+        )
+        asked = httpcore.Request(
+            request.method, url, headers=request.headers.raw, content=request.stream, extensions=request.extensions
+        )
+        with _as_httpx():
+            got = await self._pool.handle_async_request(asked)
+        kept = [(name, value) for name, value in got.headers if name.lower() != b"content-encoding"]
+        return httpx.Response(got.status, headers=kept, stream=_Some(got.stream), extensions=got.extensions)
+
+    async def aclose(self) -> None:
+        if self._first.ready is not None:
+            await self._first.ready.aclose()
+        await self._pool.aclose()
+
+
+class _First(httpcore.AsyncNetworkBackend):
+    """Gives away the connection that is there already, once."""
+
+    def __init__(self) -> None:
+        self.under = httpcore.AnyIOBackend()
+        self.ready: httpcore.AsyncNetworkStream | None = None
+
+    async def connect_tcp(self, *args: Any, **kwargs: Any) -> httpcore.AsyncNetworkStream:
+        ready, self.ready = self.ready, None
+        return ready or await self.under.connect_tcp(*args, **kwargs)
+
+    async def sleep(self, seconds: float) -> None:
+        await self.under.sleep(seconds)
+
+
+class _Shaken(httpcore.AsyncNetworkStream):
+    """A connection that shook hands already."""
+
+    def __init__(self, under: httpcore.AsyncNetworkStream) -> None:
+        self._under = under
+        self.read, self.write, self.aclose = under.read, under.write, under.aclose  # type: ignore[method-assign]
+        self.get_extra_info = under.get_extra_info  # type: ignore[method-assign]
+
+    async def start_tls(self, *args: Any, **kwargs: Any) -> httpcore.AsyncNetworkStream:
+        return self._under
+
+
+@contextmanager
+def _as_httpx() -> Iterator[None]:
+    """The errors of httpcore by the names httpx has for them."""
+    try:
+        yield
+    except httpcore.TimeoutException as e:
+        raise httpx.ReadTimeout(str(e)) from e
+    except httpcore.ConnectError as e:
+        raise httpx.ConnectError(str(e)) from e
+    except (httpcore.NetworkError, httpcore.ProtocolError) as e:
+        raise httpx.ReadError(str(e)) from e
+
+
+async def reached(door: Door, through: Reaching, source: str, verify: Any, pin: str, met: list[str]) -> Login:
     """Reach a door, and shake hands where it is sealed; nothing is sent. Raises IdentityError where what is shown is not what
     was noted."""
     try:
         async with asyncio.timeout(CONNECT):
-            _, writer = await asyncio.open_connection(
-                door.address, door.port, local_addr=(source, 0) if source else None, ssl=verify,
-                server_hostname="" if verify else None,
-            )  # fmt: skip
-            writer.transport.abort()
-    except ConnectionRefusedError:
-        return NoListener("connection refused")
-    except TimeoutError:
+            await through.reach(door)
+    except (httpcore.TimeoutException, TimeoutError):
         return Silent(False, "no answer in time")
-    except OSError as e:
+    except (httpcore.NetworkError, OSError) as e:
+        why = _beneath(e)
+        if isinstance(why, ConnectionRefusedError):
+            return NoListener("connection refused")
         other_certificate(f"{door.address}:{door.port}", pin, met)
         current = isinstance(verify, ssl.SSLContext) and verify.minimum_version != ssl.TLSVersion.TLSv1
-        if isinstance(e, ssl.SSLError) and current and await takes_outdated(door.address, door.port, source, CONNECT):
+        if isinstance(why, ssl.SSLError) and current and await takes_outdated(door.address, door.port, source, CONNECT):
             return Cut(False, "it speaks outdated TLS alone; 'outdated: yes' in the job allows that for this unit")
-        return Cut(False, type(e).__name__)
+        return Cut(False, type(why).__name__)
     return Opened()
 
 
-class Bounded(httpx.AsyncBaseTransport):
-    """Answers as they came, never unpacked, and only so much of each."""
-
-    def __init__(self, under: httpx.AsyncHTTPTransport) -> None:
-        self._under = under
-
-    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        got = await self._under.handle_async_request(request)
-        kept = [(name, value) for name, value in got.headers.raw if name.lower() != b"content-encoding"]
-        return httpx.Response(got.status_code, headers=kept, stream=_Some(got.stream), extensions=got.extensions)
-
-    async def aclose(self) -> None:
-        await self._under.aclose()
+def _beneath(e: BaseException) -> BaseException:
+    """What an error was made from in the end."""
+    while e.__cause__ is not None:
+        e = e.__cause__
+    return e
 
 
 class _Some(httpx.AsyncByteStream):
@@ -98,11 +169,12 @@ class _Some(httpx.AsyncByteStream):
 
     async def __aiter__(self) -> AsyncIterator[bytes]:
         size = 0
-        async for chunk in self._whole:
-            size += len(chunk)
-            if size > MOST_BYTES:
-                raise httpx.ReadError("more than the limit")
-            yield chunk
+        with _as_httpx():
+            async for chunk in self._whole:
+                size += len(chunk)
+                if size > MOST_BYTES:
+                    raise httpx.ReadError("more than the limit")
+                yield chunk
 
     async def aclose(self) -> None:
         await self._whole.aclose()
@@ -129,7 +201,7 @@ class WebLogin:
     async def _open(self, door: Door, source: str, credential: Credential) -> Login:
         url = f"{door.scheme}://{in_url(door.address)}:{door.port}/"
         verify: Any = context(self._pin, self._met, self._outdated) if door.scheme == "https" else False
-        transport = Bounded(httpx.AsyncHTTPTransport(verify=verify, local_address=source or None, retries=0))
+        transport = Reaching(verify, source)
         sent = False
         try:
             async with (

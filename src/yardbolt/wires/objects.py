@@ -27,6 +27,7 @@ from .web import WebWire, cookies, keyed
 
 _TEXTS = re.compile(rb'"(?:[^"\\]|\\.)*"')
 LONGEST_TEXT = 400
+SMALL = 8192  # bytes: read sooner than a thread is begun
 
 
 class Objects(WebWire):
@@ -51,7 +52,8 @@ class Objects(WebWire):
             got = await self.send(event.method, event.target, content, headers)
         except httpx.HTTPError as e:
             return self.lost(e)
-        tree, text = await asyncio.to_thread(_read, got.content)
+        small = len(got.content) <= SMALL
+        tree, text = _read(got.content) if small else await asyncio.to_thread(_read, got.content)
         for name, place in event.keep.items():
             kind, _, named = place.partition(" ")
             if kind in ("cookie", "header") and named:

@@ -16,7 +16,7 @@ from yardbolt.core.talk.conversation import ANSWER
 from yardbolt.core.talk.outcomes import End, Login, Lost
 
 from .hearing import Secrets, revealed
-from .http import SCHEMES, Bounded, context, other_certificate, reached
+from .http import SCHEMES, Reaching, context, other_certificate, reached
 from .words import in_url
 
 LONGEST_COOKIE = 400
@@ -56,18 +56,17 @@ class WebWire:
             context(self._pin, self._met, self._outdated) if door.scheme == "https" else False,
             source,
         )
+        through = Reaching(self._verify, source)
+        self._client = self._fresh(through)
         try:
-            outcome = await reached(door, source, self._verify or None, self._pin, self._met)
+            return await reached(door, through, source, self._verify, self._pin, self._met)
         finally:
             self.fingerprint = next(iter(self._met), "")
-        self._client = self._fresh()
-        return outcome
 
-    def _fresh(self) -> httpx.AsyncClient:
-        """A client that has no connection yet."""
-        under = httpx.AsyncHTTPTransport(verify=self._verify, local_address=self._source or None, retries=0)
+    def _fresh(self, through: Reaching) -> httpx.AsyncClient:
+        """A client that has no connection but what it is given."""
         headers = {"Accept": self.accepts, "Accept-Encoding": "identity", "User-Agent": "yardbolt"}
-        return httpx.AsyncClient(transport=Bounded(under), timeout=ANSWER, trust_env=False, headers=headers)
+        return httpx.AsyncClient(transport=through, timeout=ANSWER, trust_env=False, headers=headers)
 
     async def send(self, method: str, target: str, content: bytes | None, headers: dict[str, str]) -> httpx.Response:
         """One question, and its answer whole. Raises httpx.HTTPError."""
@@ -78,7 +77,7 @@ class WebWire:
             self._client.cookies.clear()
             return got
         # a connection that lay idle may be gone: then it would not be known whether what is written arrived
-        async with self._fresh() as fresh:
+        async with self._fresh(Reaching(self._verify, self._source)) as fresh:
             return await fresh.request(method, url, content=content, headers=headers, auth=self._auth)
 
     def log_in_by(self, auth: tuple[str, str, Ref] | None) -> None:

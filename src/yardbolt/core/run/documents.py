@@ -105,9 +105,10 @@ class ReadingDocument:
 
 @dataclass(frozen=True, kw_only=True)
 class CheckDocument(ReadingDocument):
-    """A check: the newest, or the as-found record of a box, from outside or inside."""
+    """A check: the newest, or the as-found record of a box, from outside or inside; or all that was read before what
+    somebody had staged was dropped."""
 
-    kind: Literal["check", "as found outside", "as found"]
+    kind: Literal["check", "as found outside", "as found", "found waiting"]
     version: Literal[1] = 1
     box: Box = Box()
     outside: Outside = Outside()
