@@ -334,6 +334,7 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     }
     assert all(fails[name] >= every | planted for name, planted in more.items()), fails
     assert "1 edit (notice)" in yard.run("steps", "gd6-01").stdout
+    assert len(found["gd6-01"]["evidence"]) <= 10 and not found["gd6-01"]["stores"], "what is staged is named, not read"
     assert (
         "drop edits" in yard.error("tighten", "--yes", "gd6-01", code=5)
         and gate.edits()
@@ -348,6 +349,8 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     # where factory accounts may stay, they keep to the policy, and their letters go to nobody
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes", gone=""))
     yard("tighten", "--yes", "gd6-01", code=3)
+    number = next(line.split()[0] for line in yard("records").splitlines() if "found waiting" in line)
+    assert json.loads(yard("records", "show", number))["stores"]["staged"], "all of it is on record before it goes"
     assert (gate.live.folk["relay"]["own"], gate.live.folk["steward"]["letters"]) == (None, ""), gate.live.folk
     assert gate.live.sockets["outer"]["ways"] == [] and "rule r8 is dead" in yard("access", "gd6-01", code=4)
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes"))

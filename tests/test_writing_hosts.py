@@ -200,7 +200,9 @@ def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
     assert {gap.path for gap in gaps} == {("services", "ssh", "permitted")} and "was not read" in gaps[0].why
     assert Make(("accounts", "lt-works"), wants[0].value, "own-account") in todo
     unread = put(plane, ("services", "ssh", "root_login"), None)
-    assert not changes(unread, wants[3:], SERVER, site)[0], "what somebody left unloaded is not published"
+    keys = Want(("accounts", "root", "keys"), "login-keys", "set", ("SHA256:x",))
+    assert not changes(unread, (*wants[3:], keys), SERVER, site)[0], "what somebody left unloaded is not published"
+    assert [change.path for change in changes(plane, (keys,), SERVER, site)[0]] == [keys.path]
     policy = Want(("policy", "min_length"), "password-length", "set", 12)
     known = put(put(unread, ("policy", "dictionary"), "not used"), ("policy", "min_length"), 8)
     assert "root by ssh was not read" in changes(known, (policy,), SERVER, site)[1][0].why, "nothing is armed either"
