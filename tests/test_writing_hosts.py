@@ -203,6 +203,9 @@ def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
     keys = Want(("accounts", "root", "keys"), "login-keys", "set", ("SHA256:x",))
     assert not changes(unread, (*wants[3:], keys), SERVER, site)[0], "what somebody left unloaded is not published"
     assert [change.path for change in changes(plane, (keys,), SERVER, site)[0]] == [keys.path]
+    made = replace(wants[0], value=(*wants[0].value, ("keys", ("SHA256:x",))))
+    todo, gaps = changes(put(unread, ("services", "ssh", "root_login"), None), (made,), SERVER, site)
+    assert [type(change) for change in todo] == [Make] and "root by ssh was not read" in gaps[0].why, (todo, gaps)
     policy = Want(("policy", "min_length"), "password-length", "set", 12)
     known = put(put(unread, ("policy", "dictionary"), "not used"), ("policy", "min_length"), 8)
     assert "root by ssh was not read" in changes(known, (policy,), SERVER, site)[1][0].why, "nothing is armed either"

@@ -28,7 +28,7 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
         out |= dict.fromkeys(more)
         gaps += missing
     owners = {own.name for own in site.accounts if own.role == "full"}
-    if owners and owners <= {gap.path[1] for gap in gaps if gap.path[:1] == ("accounts",) and len(gap.path) > 1}:
+    if owners and owners <= {gap.path[1] for gap in gaps if gap.path[:1] == ("accounts",) and gap.path[2:] in RIGHTS}:
         # nobody else will have all rights
         for change in [one for one in out if isinstance(one, Set) and one.path[-1] == "root_login"]:
             del out[change]
@@ -43,6 +43,7 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
 
 
 MODE = ("mode",)
+RIGHTS: tuple[Path, ...] = ((), ("role",), ("secret",), ("enabled",))  # without one of them nobody gets in with all rights
 
 
 def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
@@ -68,14 +69,18 @@ def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Targe
     if reached(want.path, get(plane, want.path), want.value):
         return [], []
     change = Set(want.path, want.value, want.rule)
+    why = _cannot(plane, change, family, target)
+    return ([], [Gap(want.path, want.rule, family.why_not(want.path, why))]) if why else ([change], [])
+
+
+def _cannot(plane: Plane, change: Set, family: Family, target: Target) -> str:
+    """Why a value cannot be set; empty where it can."""
     op = op_for(family, change)
-    arm = family.op_doing("arm") if op is not None and op.guarded else None
-    missing = [why for one in (op, arm) if one is not None and (why := _never(one, plane, want.path, target))]
-    if missing:
-        return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot set it: {missing[0]}"))]
     if op is None:
-        return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to set it"))]
-    return [change], []
+        return "has no way to set it"
+    arm = family.op_doing("arm") if op.guarded else None
+    missing = [why for one in (op, arm) if one is not None and (why := _never(one, plane, change.path, target))]
+    return f"cannot set it: {missing[0]}" if missing else ""
 
 
 def _never(op: Op, plane: Plane, path: Path, target: Target) -> str:
@@ -134,12 +139,14 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
             return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot make it: {missing}"))]
         given = tuple((name, value) for name, value in want.value if name in takes(op))
         out.append(Make(want.path, given, want.rule))
+        plane = forecast(family, plane, out[0])
         now = {name: meant((*want.path, *parse(name)), word) for name, word in op.then} | dict(given)
     sets = [Set((*want.path, *parse(name)), value, want.rule) for name, value in want.value if now.get(name) != value]
+    bars = {one: _cannot(plane, one, family, target) for one in sets}
     gaps = [
-        Gap(one.path, want.rule, family.why_not(one.path, "has no way to set it"))
-        for one in sets
+        Gap(one.path, want.rule, family.why_not(one.path, why))
+        for one, why in bars.items()
         # what a unit neither shows nor lets one set is no switch of its own: a login will tell
-        if not op_for(family, one) and (one.path[-1] != "enabled" or pattern_of(one.path) in family.covers())
+        if why and (one.path[-1] != "enabled" or pattern_of(one.path) in family.covers())
     ]
-    return [*out, *(one for one in sets if op_for(family, one))], gaps
+    return [*out, *(one for one, why in bars.items() if not why)], gaps
