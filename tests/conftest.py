@@ -274,7 +274,7 @@ def host(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Host]:
 
     name: str = request.param
     kind, number = KINDS[name], list(KINDS).index(name) + 1
-    made = Host(name, number, "", kind.start, tmp_path / "host", kind.boot)
+    made = kind.host(name, number, "", kind.start, tmp_path / "host", kind.boot)
     filled = FILTER.replace("NET6", made.network6).replace("NET", made.network)
     made.setup = f"FILTER='{filled}'\n" + kind.setup.replace("NET", made.network)
     made.up()

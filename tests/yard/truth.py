@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yardbolt.bench.realhost import Host, Managed
+
 FILTER = """table inet gate {
  set office { type ipv4_addr; flags interval; elements = { NET.10, NET.11 } }
  map ports { type inet_service : verdict; elements = { 22 : jump admins, 80 : accept } }
@@ -26,6 +28,7 @@ class Kind:
     fails: dict[str, str]
     boot: str = ""
     family: str = "linux-server"
+    host: type[Host] = Host
 
 
 MILL = Kind(
@@ -89,4 +92,30 @@ printf '#!/bin/sh\nexec busybox reboot\n' >/sbin/reboot; sed -i '/^touch .run.ya
     fails={"plain-service": "http", "factory-login": "opens http as admin", "needed-services": "telnet does not run, and the next boot", "ssh-root": "yes", "idle-timeout": "15 min"},
     family="linux-small",
 )  # fmt: skip
-KINDS = {"mill": MILL, "cabin": CABIN}
+# as most servers are: systemd starts everything, and what is planted is planted in it
+SHED = Kind(
+    setup=r"""
+useradd -m -s /bin/bash works; useradd -m -s /bin/bash guest; printf 'root:Shed-4417-b\nworks:Millstone-2\nguest:guest\n' | chpasswd 2>/dev/null
+echo 'works ALL=(ALL) ALL' > /etc/sudoers.d/works; chmod 440 /etc/sudoers.d/works
+ssh-keygen -A >/dev/null; mkdir -p /home/guest/.ssh; ssh-keygen -q -t ed25519 -N '' -f /root/k; cp /root/k.pub /home/guest/.ssh/authorized_keys
+printf 'PermitRootLogin yes\nMaxAuthTries 9\n' > /etc/ssh/sshd_config.d/50-works.conf
+sed -i 's/agentaddress.*/agentaddress udp:161,udp6:161/; s/^rocommunity .*/rocommunity public/' /etc/snmp/snmpd.conf
+echo 'telnet stream tcp nowait root /usr/sbin/telnetd telnetd' > /etc/inetd.conf; systemctl -q enable inetd
+printf '[Unit]\nDescription=Call\n[Service]\nType=oneshot\nExecStart=/usr/local/bin/callhome\n' > /etc/systemd/system/callhome.service
+printf '[Unit]\nDescription=Call\n[Timer]\nOnCalendar=*:0/7\n[Install]\nWantedBy=timers.target\n' > /etc/systemd/system/callhome.timer
+echo '*.* @@192.0.2.99:6514' > /etc/rsyslog.d/out.conf; systemctl -q enable callhome.timer; systemctl -q mask console-getty.service
+{ echo 'flush ruleset'; printf '%s' "$FILTER"; } > /etc/nftables.conf; systemctl -q enable nftables
+sleep 2.2
+""",
+    start="",
+    login="root:Shed-4417-b",
+    published="{account: guest, secret: guest}, {account: works, secret: works}",
+    leaves={
+        "host/init": "systemd", "name": "shed", "services/ssh/root_login": "yes", "services/ssh/tries": 9, "services/ftp/enabled": True, "services/ftp/boot": True,
+        "services/telnet/enabled": True, "services/telnet/boot": True, "snmp/communities": 2, "snmp/published": 2,
+        "logs/destinations": ["tcp 192.0.2.99 6514"], "clock/synchronised": False,
+    },
+    fails={"plain-service": "ftp", "factory-login": "opens ssh as guest", "foreign-jobs": "callhome", "ssh-root": "yes", "login-keys": "guest"},
+    host=Managed,
+)  # fmt: skip
+KINDS = {"mill": MILL, "cabin": CABIN, "shed": SHED}

@@ -38,6 +38,7 @@ class Run:
     sessions: dict[Way, Session] = field(default_factory=dict)
     total: int = 0
     finished: int = 0
+    unread: str = ""  # why the last reading did not tell everything
     drilled: list[Proof] = field(default_factory=list)
     renewed: bool = False  # another certificate or key was announced, and the box behind it is not recognised yet
 

@@ -4,7 +4,7 @@ off."""
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -16,7 +16,7 @@ from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief, full
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import get
-from yardbolt.core.plane.path import show
+from yardbolt.core.plane.path import Path, show
 from yardbolt.core.plane.table import Plane, reached
 from yardbolt.core.run.documents import TargetDocument
 from yardbolt.core.run.events import (
@@ -33,7 +33,19 @@ from yardbolt.core.run.events import (
 )
 from yardbolt.core.run.execute import carry_out, secret_of
 from yardbolt.core.run.proofs import Result, Sort
-from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Pause, Read, Request, Return, Returned, Send
+from yardbolt.core.run.requests import (
+    Attempt,
+    LogIn,
+    Note,
+    Outcome,
+    Pause,
+    Read,
+    Request,
+    Return,
+    Returned,
+    Send,
+    WhyUnread,
+)
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, NoListener, Open, Unclear, Untried, spends_a_try
 
@@ -49,6 +61,7 @@ from .unit import UnitInWork
 POLL = 0.1  # seconds between two looks for a unit that restarts
 NOT_YET = 10  # half-seconds a listener may be gone
 RETRY = 2.0  # seconds between two rounds of logins
+LONGEST_WHY = 200  # characters
 LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
 
 
@@ -230,11 +243,13 @@ async def _do(run: Run, request: Request) -> Any:
         case Read(paths, via):
             session = run.sessions.get(via)
             try:
-                return (await session.read(paths)).planes if session else None
+                return await _read(run, session, paths) if session else None
             except IdentityError:
                 raise
             except UnitError:
                 return None
+        case WhyUnread():
+            return run.unread
         case LogIn(way):
             return await _log_in(run, way)
         case Return(ways, seconds, quiet):
@@ -244,6 +259,13 @@ async def _do(run: Run, request: Request) -> Any:
             return None
         case Attempt(belief):
             return await _attempts(run, belief)
+
+
+async def _read(run: Run, session: Session, paths: Iterable[Path] | None) -> Mapping[str, Plane]:
+    reading = await session.read(paths)
+    whys = [*(f"{blind.area}: {blind.why}" for blind in reading.blind), *(left.line for left in reading.leftovers)]
+    run.unread = run.unit.scrub(whys[0])[:LONGEST_WHY] if whys else ""
+    return reading.planes
 
 
 def _note(run: Run, note: Note) -> None:

@@ -17,7 +17,7 @@ from yardbolt.core.plane.kinds import NEVER
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Clock, Credential, Look, Receiver, Records, Safe, Wire
 from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
-from yardbolt.core.run.events import Event, Tried, Trying
+from yardbolt.core.run.events import Event, Kept, Tried, Trying
 from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import PUBLIC, Ref, Secret, Text
 from yardbolt.core.talk.conversation import Channel, Talk
@@ -288,8 +288,10 @@ class UnitInWork:
                 self.is_at(way.door.address)
                 # a mistyped one is not worth keeping
                 if self.keep and way.secret == TYPED and self.safe is not None:
-                    kept = {self.site.found(way.account): self.typed[TYPED]}
-                    await self.safe.store(kept, "typed by the technician")
+                    found = self.site.found(way.account)
+                    if self.secret(found) != self.typed[TYPED]:
+                        await self.safe.store({found: self.typed[TYPED]}, "typed by the technician")
+                        self.note(Kept(account=way.account, secret=found.entry))
                 session = Session(self, wire, name, channel, talk, way, outcome)
         except IdentityError:
             outcome, word = Untried("the host key is not the one noted"), "wrong host key"

@@ -17,11 +17,13 @@ import time
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
+from typing import ClassVar
 
 PACKAGES = (
     "openssh-server,sudo,nftables,iproute2,procps,busybox,dropbear-bin,vsftpd,tftpd-hpa,snmpd,rsyslog,cron,chrony,lighttpd,"
     "libpam-pwquality,openbsd-inetd,inetutils-telnetd,sysv-rc,ssl-cert,iptables"
 )
+MANAGED = PACKAGES.replace("sysv-rc", "systemd-sysv,dbus,libpam-systemd,systemd-timesyncd").replace(",chrony", "")
 TECHNICIAN, OFFICE, STATION, STRANGER = 10, 11, 20, 66
 
 
@@ -38,17 +40,17 @@ def missing() -> str:
     return "" if tried.returncode == 0 else "no namespaces can be made here"
 
 
-def root() -> Path:
-    """The Debian root all hosts stand on: made at the first use, and kept for the next."""
+def root(packages: str = PACKAGES) -> Path:
+    """The Debian root hosts stand on: made at the first use, and kept for the next."""
     cache = Path(os.environ.get("YARDBOLT_YARD", "/var/cache/yardbolt-yard"))
-    made = cache / hashlib.sha256(PACKAGES.encode()).hexdigest()[:12]
+    made = cache / hashlib.sha256(packages.encode()).hexdigest()[:12]
     cache.mkdir(parents=True, exist_ok=True)
     with (cache / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not made.exists():
             new = made.with_suffix(".new")
             shutil.rmtree(new, ignore_errors=True)
-            argv = ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={PACKAGES}", "bookworm", str(new)]
+            argv = ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={packages}", "bookworm", str(new)]
             subprocess.run(argv, check=True, stdin=subprocess.DEVNULL)
             new.rename(made)
     return made
@@ -89,6 +91,10 @@ class Host:
     process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
     ended: bool = False
     lock: threading.RLock = field(default_factory=threading.RLock, repr=False)
+    packages: ClassVar[str] = PACKAGES
+    spaces: ClassVar[tuple[str, ...]] = ("--mount", "--pid", "--net", "--uts")
+    mounts: ClassVar[str] = ""
+    first: ClassVar[str] = "touch /run/yard-up\nwhile :; do sleep 3600; done\n"  # what it does from then on
 
     @property
     def network(self) -> str:
@@ -120,8 +126,8 @@ class Host:
             f"hostname {self.name} 2>/dev/null; echo {self.name} >/etc/hostname\n"
             # nobody answers questions of names here; a daemon that asks must not wait for it
             f"echo nameserver 127.0.0.1 >/etc/resolv.conf\necho 127.0.0.1 localhost {self.name} >/etc/hosts\n"
-            f"printf '#!/bin/sh\\nexec busybox reboot -f\\n' >/sbin/reboot; chmod 755 /sbin/reboot\n"
-            f"{self.setup}\n{self.start}\ntouch /yard/made; fi\ntouch /run/yard-up\nwhile :; do sleep 3600; done\n"
+            "[ -e /sbin/reboot ] || { printf '#!/bin/sh\\nexec busybox reboot -f\\n' >/sbin/reboot; chmod 755 /sbin/reboot; }\n"
+            f"{self.setup}\n{self.start}\ntouch /yard/made; fi\n{self.first}"
         )
 
     def up(self) -> None:
@@ -144,27 +150,15 @@ class Host:
 
     def _start(self) -> None:
         script = (
-            f"mount -t overlay overlay -o lowerdir={root()},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
+            f"mount -t overlay overlay -o lowerdir={root(self.packages)},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
             f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount -t tmpfs tmpfs dev && mkdir dev/pts dev/shm && for x in null zero full random urandom tty; do touch dev/$x; mount --bind /dev/$x dev/$x; done && ln -s pts/ptmx dev/ptmx && ln -s /proc/self/fd dev/fd && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
-            f"exec chroot {self.folder}/root /bin/sh /yard/start\n"
+            f"{self.mounts}exec chroot {self.folder}/root /bin/sh /yard/start\n"
         )
         # its uptime is its own, as that of a real one is
         up = int(float(Path("/proc/uptime").read_text().split()[0]))
         argv = [
-            "unshare",
-            "--mount",
-            "--pid",
-            "--net",
-            "--uts",
-            "--time",
-            "--boottime",
-            f"-{up}",
-            "--fork",
-            "--kill-child",
-            "/bin/sh",
-            "-c",
-            script,
-        ]
+            *self.before(), "unshare", *self.spaces, "--time", "--boottime", f"-{up}", "--fork", "--kill-child", "/bin/sh", "-c", script,
+        ]  # fmt: skip
         with (self.folder / "log").open("ab") as log:
             self.process = subprocess.Popen(
                 argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True
@@ -172,16 +166,26 @@ class Host:
         self.pid = self._inside()
         link = f"yb{os.getpid() % 65000:x}{self.number}"
         run("ip", "link", "del", link, check=False)
-        run("ip", "link", "add", link, "type", "veth", "peer", "name", "eth0", "netns", str(self.pid))
+        # the socket it has is the one it had before it was started again
+        ether = f"02:59:42:{free():02x}:{self.number:02x}:01"
+        run("ip", "link", "add", link, "type", "veth", "peer", "name", "eth0", "address", ether, "netns", str(self.pid))
         for who in (TECHNICIAN, OFFICE, STATION, STRANGER, 254):
             run("ip", "addr", "add", f"{self.at(who)}/24", "dev", link)
             run("ip", "-6", "addr", "add", f"{self.network6}:{who:x}/64", "dev", link, "nodad")
         run("ip", "link", "set", link, "up")
         end = time.monotonic() + 60
-        while not (Path(f"/proc/{self.pid}/root/run/yard-up")).exists():
+        while not self.has_started():
             if time.monotonic() > end or self.process.poll() is not None:
                 raise RuntimeError(f"{self.name} did not come up: {(self.folder / 'log').read_text()[-2000:]}")
             time.sleep(0.05)
+
+    def before(self) -> list[str]:
+        """What its namespaces are made through."""
+        return []
+
+    def has_started(self) -> bool:
+        """Has everything started that starts with it?"""
+        return Path(f"/proc/{self.pid}/root/run/yard-up").exists()
 
     def _inside(self) -> int:
         """The process that is number one in it."""
@@ -195,7 +199,7 @@ class Host:
 
     def shell(self, script: str, check: bool = True) -> str:
         """Run a script inside, as root; what it wrote."""
-        enter = ["nsenter", "--target", str(self.pid), "--mount", "--pid", "--net", "--uts", "--root", "--wd"]
+        enter = ["nsenter", "--target", str(self.pid), *self.spaces, "--root", "--wd"]
         env = "export PATH=/usr/sbin:/usr/bin:/sbin:/bin\n"
         return run(*enter, "/bin/sh", "-s", given=env + script, check=check)
 
@@ -216,6 +220,38 @@ class Host:
         self.ended = True
         if self.process is not None:
             self._end()
+
+
+class Managed(Host):
+    """A host whose init is systemd: as most servers are."""
+
+    packages = MANAGED
+    spaces = ("--mount", "--pid", "--net", "--uts", "--ipc", "--cgroup")
+    mounts = (
+        "mount -t sysfs -o ro sysfs sys && touch dev/console && mount --bind /dev/null dev/console && if [ -d /sys/fs/cgroup/systemd ]; "
+        "then mount -t tmpfs tmpfs sys/fs/cgroup && mkdir sys/fs/cgroup/systemd && mount -t cgroup -o none,name=systemd cgroup sys/fs/cgroup/systemd; "
+        "else mount -t cgroup2 cgroup2 sys/fs/cgroup; fi || exit\n"
+    )
+    first = "exec env -i container=yard PATH=/usr/sbin:/usr/bin:/sbin:/bin /lib/systemd/systemd\n"
+
+    def before(self) -> list[str]:
+        tree = "/sys/fs/cgroup/systemd" if Path("/sys/fs/cgroup/systemd").is_dir() else "/sys/fs/cgroup"
+        # of its own: it is the root of what it sees
+        apart = Path(tree, f"yardbolt-{os.getpid()}-{self.number}-{time.monotonic_ns()}")
+        apart.mkdir()
+        return ["/bin/sh", "-c", f'echo $$ >{apart}/cgroup.procs && exec "$@"', "sh"]
+
+    def down(self) -> None:
+        super().down()
+        for tree in (Path("/sys/fs/cgroup/systemd"), Path("/sys/fs/cgroup")):
+            for apart in tree.glob(f"yardbolt-{os.getpid()}-{self.number}-*"):
+                for inner in sorted((one for one in apart.rglob("*") if one.is_dir()), reverse=True):
+                    inner.rmdir()
+                apart.rmdir()
+
+    def has_started(self) -> bool:
+        # what it waits for is told by itself, and not for as long as it starts
+        return self.shell("systemctl is-system-running", check=False).strip() in ("running", "degraded")
 
 
 # A server as it left somebody's works: a published root, a guest with a key and a job of his own, everything open.

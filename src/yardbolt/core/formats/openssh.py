@@ -32,6 +32,7 @@ _ROOT = {
 _LISTS = {"hostkeyalgorithms": "key_types", "kexalgorithms": "exchanges", "ciphers": "ciphers", "macs": "macs"}
 _YES = {"yes": True, "no": False}
 _KEYWORD = re.compile(r"^\s*([A-Za-z0-9]+)(?:\s*=\s*|\s+|$)(.*)$")
+_LISTEN = re.compile(r"Listen=(\S+:\d+) \(Stream\)")  # systemctl(1)
 _RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
 CLEARLY = 60  # seconds in the future that no slow start explains
 FORCE_TAGS = "daemon arg changed block sure now oldest loaded started steady same"
@@ -115,7 +116,7 @@ def decode_server(reply: str, key: str = "") -> Decoded:
         return Decoded((), ("the reply is not what sshd -T prints",))
     if why := not_in_force(seen):
         return Decoded(tuple(facts), (why,))
-    facts += _effective(settings, bool(seen.get("socket")))
+    facts += _effective(settings, seen.get("socket", []))
     facts += _banner(settings, seen)
     sizes = [int(match[1]) for line in seen.get("hostkey", []) if (match := _RSA.match(line))]
     if seen.get("hostkey"):
@@ -177,22 +178,26 @@ def not_in_force(seen: Mapping[str, list[str]]) -> str:
     return "whether the SSH server has loaded its files since they were changed is not known"
 
 
-def _effective(settings: _Settings, by_socket: bool) -> Pairs:
+def _effective(settings: _Settings, sockets: list[str]) -> Pairs:
     root = ("no", "keys", "yes")
     # a password may also be asked for by keyboard-interactive, where PAM stands behind it (RFC 4256)
     typed = [settings.most(w, lambda v: _YES.get(v), bool) for w in ("passwordauthentication", _interactive(settings))]
     by_pam = settings.most("usepam", lambda v: _YES.get(v), bool) if "usepam" in settings.base else False
     password = True if typed[0] or (typed[1] and by_pam) else None if None in (*typed, by_pam) else False
     grace = _length(settings.base.get("logingracetime", [""])[0])
+    # where systemd holds its sockets, what the server's own settings say of them is nothing
+    held = [match[1] for line in sockets if (match := _LISTEN.fullmatch(line.strip()))]
+    bound = held if sockets else settings.base.get("listenaddress", [])
+    ports = list({one.rpartition(":")[2] for one in held} if sockets else settings.base["port"][:1])
     facts: Pairs = [
-        ((*_SSH, "port"), None if by_socket else _number(settings.base["port"][0])),
+        ((*_SSH, "port"), _number(ports[0]) if len(ports) == 1 else None),
         ((*_SSH, "root_login"), settings.most("permitrootlogin", lambda v: _ROOT.get(v), root.index)),
         ((*_SSH, "password_login"), password),
         ((*_SSH, "blank_login"), settings.most("permitemptypasswords", lambda v: _YES.get(v), bool)),
         ((*_SSH, "tries"), settings.most("maxauthtries", _number, int)),
         ((*_SSH, "grace"), NEVER if grace == 0 else grace),
         ((*_SSH, "accounts"), _accounts(settings)),
-        ((*_SSH, "interfaces"), ABSENT if any(map(_anywhere, settings.base.get("listenaddress", []))) else None),
+        ((*_SSH, "interfaces"), ABSENT if any(map(_anywhere, bound)) else None),
     ]
     return facts + [
         ((*_SSH, leaf), tuple(sorted(settings.base[word][0].split(","))))

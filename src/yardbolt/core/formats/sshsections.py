@@ -9,12 +9,14 @@ have() { command -v "$1" >/dev/null 2>&1; }
 """
 
 # The SSH server that carries this very session: the outermost above it. Its own title holds the options it was started
-# with (sshd), or its command line does (dropbear); a server started for one connection has no listener above it.
+# with (sshd), or its command line does (dropbear); a server started for one connection has no listener above it, and one that
+# was started again since is found where this session came in.
 SERVER = (
     TAG
     + r"""
-p=$$; l=; kind=
+p=$$; l=; kind=; port=
 while [ "${p:-0}" -gt 1 ]; do
+  [ -n "$port" ] || port=$(tr '\0' '\n' 2>/dev/null </proc/$p/environ | sed -n 's/^SSH_CONNECTION=.* //p')
   c=; read -r c 2>/dev/null </proc/$p/comm
   case "$c|$(tr '\0' '\n' </proc/$p/cmdline 2>/dev/null | sed -n 1p)" in
     dropbear*|*'|dropbear'|*/dropbear) l=$p; kind=dropbear;;
@@ -37,7 +39,12 @@ if [ "$kind" = openssh ]; then
   w=$(tr '\0' ' ' </proc/$l/cmdline)
   case $w in
     *': '*'[listener]'*) w=${w%%'[listener]'*}; w=${w#*: };;
-    sshd*:*) echo 'the SSH server is started for each connection; its options are not known' >&2; exit 3;;
+    sshd*:*)
+      l=$(ss -Hltnp "sport = :$port" 2>/dev/null | tr , '\n' | sed -n 's/^pid=//p' | sort -u | while read -r x; do
+        case "$(tr '\0' ' ' </proc/$x/cmdline)" in sshd*'[listener]'*) echo "$x";; esac
+      done)
+      case $l in ''|*[!0-9]*) echo 'the SSH server is started for each connection; its options are not known' >&2; exit 3;; esac
+      exe=$(readlink /proc/$l/exe); w=$(tr '\0' ' ' </proc/$l/cmdline); w=${w%%'[listener]'*}; w=${w#*: };;
   esac
   set -f; set -- $w; shift
   while [ $# -gt 0 ]; do
@@ -71,9 +78,22 @@ files() {
 }
 """
 
+# Has a server load its settings. One whose socket systemd holds would not get that back: it is started again, and nobody who is
+# inside, or comes meanwhile, notices.
+LOADS = r"""
+loads() {
+  if [ -d /run/systemd/system ] && systemctl is-active -q ssh.socket sshd.socket; then
+    u=ssh.service; systemctl cat $u >/dev/null 2>&1 || u=sshd.service
+    systemctl reset-failed $u 2>/dev/null; systemctl restart $u
+  elif [ -n "$1" ]; then kill -HUP "$1"; fi
+}
+"""
+
 # What we had a server load is told later by what its files held then, whatever became of the clock since: `marked` notes
 # it with the server and its own note of when it was told; where both are still those, it was told nothing since.
-LOADED = r"""
+LOADED = (
+    LOADS
+    + r"""
 digest_() { files "$f" | while read -r x; do [ -f "$x" ] && { echo "$x"; cat "$x"; }; done | sha256sum | cut -d' ' -f1; }
 noted_at() { "$exe" -T -f "$f" $a 2>/dev/null | sed -n 's/^pidfile //p'; }
 # what it notes it notes anew; until then it has not loaded them yet, though it seems to listen
@@ -84,6 +104,7 @@ marked() {
   read -r u r </proc/uptime; echo "$(stat -c %Y "$at") ${u%%.*} $(cat "$at") $d" >/run/yardbolt-loaded
 }
 """
+)
 
 # steady LOADED: was the clock not set since then? It was not where the start, which the kernel tells and which moves with the clock,
 # is still that second; nor where as much time went by as the host has been up since, for what we had loaded ourselves.

@@ -43,7 +43,12 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
 
 
 MODE = ("mode",)
-RIGHTS: tuple[Path, ...] = ((), ("role",), ("secret",), ("enabled",))  # without one of them nobody gets in with all rights
+RIGHTS: tuple[Path, ...] = (
+    (),
+    ("role",),
+    ("secret",),
+    ("enabled",),
+)  # without one of them nobody gets in with all rights
 
 
 def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
@@ -89,7 +94,10 @@ def _never(op: Op, plane: Plane, path: Path, target: Target) -> str:
     needs = [(filled(pattern, path), word) for pattern, word in op.needs]
     # what was not read does not become known by being wanted
     lacking = [(here, word) for here, word in needs if word == "known" or here not in wanted]
-    held = {here: get(plane, here) if reachable(plane, here) else ABSENT for here, _ in lacking}
+    held = {
+        here: get(plane, here) if reachable(plane, here) else None if word == "known" else ABSENT
+        for here, word in lacking
+    }
     # what was not read may be there; it is not said to be missing, but waited for
     bad = [
         f"{spoken(here)} is {human(here, held[here])}"

@@ -49,6 +49,15 @@ class Tried(OfLogin):
 
 
 @dataclass(frozen=True, kw_only=True)
+class Kept:
+    """A password that was typed, and opened it, rests in the safe now."""
+
+    event: Literal["kept"] = "kept"
+    account: str
+    secret: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class Renewed:
     """What stands at this address is new, or as it left the works again: wrong tries of before are forgotten there."""
 
@@ -273,7 +282,7 @@ class Troubled:
 
 StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
 Event = (
-    Trying | Tried | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
+    Trying | Tried | Kept | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
 )  # fmt: skip
 

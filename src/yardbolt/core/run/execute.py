@@ -33,7 +33,7 @@ from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
 from .events import Stopped, Unlike
-from .requests import Attempt, Doing, LogIn, Note, Outcome, Pause, Planes, Read, Request, Return, Returned
+from .requests import Attempt, Doing, LogIn, Note, Outcome, Pause, Planes, Read, Request, Return, Returned, WhyUnread
 from .takingback import TakingBack, Unproven
 
 DIFFERENCES, RETURNING = ("stores", "differences"), ("stores", "returning")
@@ -98,7 +98,10 @@ class _Run(TakingBack):
         expected = self.belief.stores[store]
         odd = surprises(expected, seen)
         if not odd and not said and not _told_of(self.family, step.change.path, store, seen):
-            raise Stop(f"'{words}' was sent, but the unit did not tell what became of it")
+            why = yield WhyUnread()
+            raise Stop(
+                f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
+            )
         # a password cannot be read, so a no to it is a no
         already = secret_of(step.change) is None and _confirmed(self.family, paths, expected, seen)
         if not odd and (not said or already):

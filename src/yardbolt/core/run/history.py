@@ -16,6 +16,7 @@ from .events import (
     Event,
     GateAnswering,
     HandedOver,
+    Kept,
     NotProven,
     OpeningEnded,
     PlanShown,
@@ -121,6 +122,8 @@ class History:
                 self._open[key] = (datetime.fromisoformat(stamp.time), where)
             case Tried():
                 self._tried(unit, stamp, event)
+            case Kept():
+                self._recent(unit, event.account, Ref(event.secret))
             case HandedOver(document=number):
                 unit.handed_over = number
             case Recognised(key=key) if key:

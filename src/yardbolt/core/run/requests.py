@@ -33,6 +33,11 @@ class Read:
 
 
 @dataclass(frozen=True)
+class WhyUnread:
+    """Told why the last reading did not tell everything, in one line; empty where that is not known."""
+
+
+@dataclass(frozen=True)
 class LogIn:
     """Open a new connection by this way; told the outcome. An opened one stays open."""
 
@@ -78,7 +83,7 @@ class Note:
     event: Event
 
 
-Request = Send | Read | LogIn | Return | Pause | Attempt | Note
+Request = Send | Read | WhyUnread | LogIn | Return | Pause | Attempt | Note
 Planes = Mapping[str, Plane]
 Doing = Generator[Request, Any, None]
 

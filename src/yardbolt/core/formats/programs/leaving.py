@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ...talk.script import PATH
+from ..sshsections import LOADS
 
 TAKE_AWAY = r"""#!/bin/sh
 # Takes away what Yard Bolt wrote here: every file on the list beside this one that still holds what was written. Accounts and
@@ -10,6 +11,7 @@ TAKE_AWAY = r"""#!/bin/sh
 # are put back from their copies too, and what they start comes back at the next boot.
 export LC_ALL=C PATH=PLACES DEBIAN_FRONTEND=noninteractive
 Y=/var/lib/yardbolt
+LOADS
 [ "$(id -u)" = 0 ] || { echo 'this needs root' >&2; exit 1; }
 for x in $Y/return/armed-*; do [ -d "$x" ] && { echo 'a timed return is armed; wait until it has gone back' >&2; exit 1; }; done
 command -v pam-auth-update >/dev/null && [ -e /usr/share/pam-configs/yardbolt-lock ] &&
@@ -41,10 +43,10 @@ for p in /proc/[0-9]*; do
   c=; read -r c 2>/dev/null <$p/comm
   w=$(tr '\0' ' ' <$p/cmdline 2>/dev/null)
   case "$c $w" in
-    *sshd*'[listener]'*) "$(readlink $p/exe)" -t && kill -HUP "${p#/proc/}" && echo 'the SSH server has its own settings again';;
+    *sshd*'[listener]'*) "$(readlink $p/exe)" -t && loads "${p#/proc/}" && echo 'the SSH server has its own settings again';;
     'rsyslogd '*) if [ -d /run/systemd/system ]; then systemctl restart rsyslog; else kill "${p#/proc/}"; sleep 1; $w; fi;;
     'chronyd '*) chronyc reload sources >/dev/null 2>&1;;
   esac
 done
 rm -rf $Y /run/yardbolt-loaded
-""".replace("PLACES", PATH)
+""".replace("PLACES", PATH).replace("LOADS", LOADS.strip())

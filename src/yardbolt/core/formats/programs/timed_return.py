@@ -46,7 +46,7 @@ MARKING
 l=$(listener)
 if [ "$kind" = openssh ]; then
   about_to_load
-  if "$exe" -t -f "$f" $a; then [ -n "$l" ] && kill -HUP "$l"; else echo 'the settings that were put back do not pass'; fi
+  if "$exe" -t -f "$f" $a; then loads "$l"; else echo 'the settings that were put back do not pass'; fi
   sleep 0.2; n=0; while sleep 0.2; ! has_loaded && [ $n -lt 20 ]; do n=$((n + 1)); done
   has_loaded && marked; l=$(listener)
 else
