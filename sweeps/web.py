@@ -46,7 +46,7 @@ KINDS = {
     "lc2-04": Kind(LineCamera, (), lambda u: [h.word for h in u.folk.values() if h.rank == "all" and h.on], lambda u: u.guard == "strict" and sorted(u.known()) == OWNERS, lambda u: None),
     "gd6-01": Kind(PacketGate, (), lambda u: [f["word"] for f in u.live.folk.values() if f["rank"] == "keeper" and f["active"]], lambda u: not u.edits() and sorted(u.known()) == OWNERS, lambda u: u.passes.clear()),
     "wr1-02": Kind(WaysideRouter, (), lambda u: [p["word"] for p in u.live.people.values() if p["rank"] == "chief" and p["on"]], lambda u: not u.waiting() and sorted(u.known()) == OWNERS, lambda u: u.inside.clear()),
-    "ix5-01": Kind(IntercomExchange, (), lambda u: [p["word"] for p in u.live.people.values() if p["role"] == "whole" and p["comes"]] if u.live.claimed else [""], lambda u: bool(u.live.guard) and u.live.lines == 24 and sorted(u.known()) == OWNERS, lambda u: u.inside.clear()),
+    "ix5-01": Kind(IntercomExchange, (), lambda u: [p["word"] for p in u.live.people.values() if p["role"] == "whole" and p["comes"]] if u.live.claimed else [""], lambda u: bool(u.live.guard) and u.live.lines == 24 and sorted(u.known()) == ["lt-doors", *OWNERS], lambda u: u.inside.clear()),
     "ya7-01": Kind(AccessPoint, ("--leap", "accounts/keeper/secret"), lambda u: [u.live.word], lambda u: u.live.place == u.kept.place == f"{ELSEWHERE}.7/24" and u.live.sockets["radio"]["bundle"] == "shut", lambda u: None),
 }  # fmt: skip
 PUBLISHED = {"warden", "lc2", "steward-gd6", "gd6-relay", "wr1", "field", "ix5help", ""}

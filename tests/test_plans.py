@@ -404,6 +404,7 @@ CASES: dict[str, tuple[Change, Change]] = {
     "own-key": (Set(("services", "ssh", "keyed"), True), Set(("services", "ssh", "enabled"), True)),
     "bundle": (Make(("bundles", "works"), ()), Set(("interfaces", "lan", "bundle"), "works")),
     "role": (Make(("roles", "door-hand"), ()), MAKE),
+    "let-in": (Set(("services", "ssh", "accounts"), ("lt-works",)), MAKE),
     "own-account": (MAKE, DROP),
     "own-rights": (Set(("accounts", "lt-works", "role"), "full"), REKEY),
     "encrypted-first": (Set(("services", "ssh", "enabled"), True), NO_TELNET),

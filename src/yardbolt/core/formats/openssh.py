@@ -126,6 +126,8 @@ def decode_server(reply: str, key: str = "") -> Decoded:
     if "wrapped" in seen:
         facts = [fact for fact in facts if fact[0] != (*_SSH, "permitted")]
         left.append("hosts.allow and hosts.deny may turn somebody away; they are not judged")
+    if _accounts(settings) is None:
+        left.append("AllowGroups, DenyUsers, DenyGroups or a Match may turn accounts away at SSH; that is not judged")
     if "narrowed" in seen:
         facts = [fact for fact in facts if fact[0] != (*_SSH, "accounts")]
         left.append("PAM may turn accounts away by their names, their addresses or the hour; that is not judged")
@@ -222,7 +224,7 @@ def _accounts(settings: _Settings) -> Any:
     if any(word in settings.blocks for word in words) or any(word in settings.base for word in words[1:]):
         return None
     allowed = [name for line in settings.base.get("allowusers", []) for name in line.split()]
-    return tuple(sorted(allowed)) if allowed else ABSENT
+    return tuple(sorted(set(allowed))) if allowed else ABSENT
 
 
 def _banner(settings: _Settings, seen: Mapping[str, list[str]]) -> Pairs:

@@ -184,7 +184,15 @@ class _Arranging:
         for change in made:
             match change:
                 case Set(("accounts", *_) as path, Ref() as ref) if holds_secret(path):
-                    known = sorted({w for w in self.belief.proven if w.account == path[1]} or self.belief.proven)
+                    by_it = {w for w in self.belief.proven if w.account == path[1]}
+                    # a door that is shut, and that nobody went in by, is no way to rely on: whether it is open is not asked
+                    if (
+                        not by_it
+                        and not is_own(change, self.site)
+                        and get(self.belief.live, (*path[:2], "role")) != "full"
+                    ):
+                        continue
+                    known = sorted(by_it or self.belief.proven)
                     # no password of the owner goes readable where an encrypted way is proven
                     best = [way for way in known if self.family.sealed(way.service)] or known
                     out += [replace(way, account=path[1], secret=ref) for way in best[:1]]

@@ -98,6 +98,10 @@ PRECEDENCE: tuple[Row, ...] = (
     ),
     Row("role", OPEN, "a role before whoever is given it", lambda change, plane, site, inside: change.path[0] == "roles"),
     Row(
+        "let-in", OPEN, "on the list of those who may come in before coming in",
+        lambda change, plane, site, inside: change.path[0] == "services" and _set(change, "accounts"),
+    ),
+    Row(
         "own-account", OPEN, "own account before the factory account goes",
         lambda change, plane, site, inside: isinstance(change, Make),
     ),

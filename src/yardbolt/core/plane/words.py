@@ -43,7 +43,7 @@ LEAVES = {
     ("policy", "dictionary"): "word check of passwords", ("idle",): "idle limit", ("stores", "differences"): "live but not kept",
 }  # fmt: skip
 OF_ITEM = {
-    "secret": "password of {}", "weakness": "password of {}", "enabled": "{} on", "permitted": "who may reach {}",
+    "accounts": "accounts let in by {}", "secret": "password of {}", "weakness": "password of {}", "enabled": "{} on", "permitted": "who may reach {}",
     "role": "rights of {}", "idle": "idle limit of {}", "keys": "SSH keys of {}", "storage": "how the password of {} is kept",
     "port": "port of {}", "root_login": "root by {}", "blank_login": "blank passwords by {}", "tries": "tries by {}",
     "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}", "rsa_bits": "RSA host key of {}", "boot": "{} at the next start",

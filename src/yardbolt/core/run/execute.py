@@ -18,7 +18,7 @@ from ..doors import Way
 from ..errors import YardboltError
 from ..family.model import KEPT, LIVE, Family, Op
 from ..family.writing import inverse, op_for, plain_order, readable, render
-from ..judge.access import stays
+from ..judge.access import admit, stays
 from ..plan.arrange import Sheet, successors_at
 from ..plan.belief import Belief, full, learn, standing
 from ..plan.rehearse import Kind, Step, rehearse, rehearse_step, store_of, touched
@@ -172,7 +172,9 @@ class _Run(TakingBack):
         outcome: Login = yield LogIn(way)
         if not isinstance(outcome, Opened):
             yield self.not_proven(place, step, words, told(outcome))
-            raise Stop(f"{way.account} by {way.service} with {way.secret.entry}: {told(outcome)}")
+            unread = [one.why for one in admit(self.belief.live, way).because if one.holds is None]
+            known = f" ({unread[0]})" if unread else ""
+            raise Stop(f"{way.account} by {way.service} with {way.secret.entry}: {told(outcome)}{known}")
         self.belief = learn(self.belief, way)
         yield from self.compare(way)
         # a new connection has shown that this state lets us in: it is where we go back to no further

@@ -183,6 +183,12 @@ def _want_own(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
         keys = (("keys", tuple(sorted(own.keys))),) if own.public and len(own.public) == len(own.keys) else ()
         leaves = (("role", own.role), ("secret", site.secret(own.name)), *switch, *keys)
         yield Present(("accounts", own.name), "own-account", leaves)
+    names = {own.name for own in site.accounts if not site.ended(own) and own not in site.askers}
+    for service in plane.services:
+        # a list of those who may come in holds whoever is made
+        listed = service.accounts if isinstance(service.accounts, tuple) else ()
+        if listed and service.encrypted is True and not names <= set(listed):
+            yield exactly(("services", service.key, "accounts"), "own-account", tuple(sorted({*listed, *names})))
 
 
 def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
