@@ -27,12 +27,20 @@ MISCHIEF = {
 }  # fmt: skip
 
 
-def laid_out(kind: type[Made], number: int, seed: int, folder: Path) -> tuple[Made, Tool]:
+# what a server under systemd may be like besides: systemd holds the socket of its SSH server; a list says who may log in
+BESIDES = (
+    "",
+    "systemctl -q disable ssh.service; systemctl -q enable ssh.socket\n",
+    "echo 'AllowUsers root works' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
+)
+
+
+def laid_out(name: str, kind: type[Made], number: int, seed: int, folder: Path) -> tuple[Made, Tool]:
     """The host of this seed as its maker sets it up, not started, and the laptop's job folder beside it."""
-    name = "mill" if seed % 3 else "cabin"
     host = kind(name, number, "", KINDS[name].start, folder / "host", KINDS[name].boot)
     filled = FILTER.replace("NET6", host.network6).replace("NET", host.network)
     host.setup = f"FILTER='{filled}'\n" + KINDS[name].setup.replace("NET", host.network)
+    host.setup += BESIDES[seed // 3 % 3] if name == "shed" else ""
     tool = Tool(folder / "job", {**os.environ, "COLUMNS": "120", "HOME": str(folder)})
     tool.folder.mkdir()
     create(folder / "light.kdbx", Secret(MASTER), None, None)
@@ -44,7 +52,8 @@ def disturbed(seed: int, folder: Path) -> str:
     chance = random.Random(seed)
     (folder / "host").mkdir()
     run("mount", "-t", "tmpfs", "-o", "size=80m", "tmpfs", str(folder / "host"))
-    host, tool = laid_out(Host, 7, seed, folder)
+    name = ("cabin", "mill", "shed")[seed % 3]
+    host, tool = laid_out(name, KINDS[name].host, 7, seed, folder)
     try:
         host.up()
         begin(tool, host, (folder / "light.kdbx").read_bytes())

@@ -44,6 +44,10 @@ def test_a_login_on_the_label_is_given_once_and_is_way_enough(job: Tool, benches
     assert {row["saw"] for row in rows if row["state"] == "fails"} == {
         "the unit says it still has its factory password"
     }
+    again = json.loads(job("check", "--format", "json", code=3))["sk-rb-01"]
+    assert again["inside"].startswith("read as owner by") and "password of owner: typed, now in the safe" in job(
+        "records", "journal", "sk-rb-01"
+    )
     assert "15 of 15 proofs hold" in job("tighten", "--yes", code=4)
     assert sorted(box.known()) == ["lt-watch", "lt-works"]
     swept(job.folder, job.said, ["MARKER-label-17"])

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.run.documents import CheckDocument, KeyDocument, LeftDocument
-from yardbolt.core.run.events import Entry, GateAnswering, GateMet, GatePassed, Tried, Troubled, Trying
+from yardbolt.core.run.events import Entry, GateAnswering, GateMet, GatePassed, Kept, Tried, Troubled, Trying
 
 from . import wiring
 from .screen import Cell, Screen
@@ -94,6 +94,8 @@ def _row(entry: Entry) -> list[Cell]:
             who = event.account or "(no name)"
             what = f"login {who} by {event.service} from {event.source} with {event.secret}"
             return [time, run, what, event.outcome]
+        case Kept():
+            return [time, run, f"password of {event.account}: typed, now in the safe", event.event]
         case GateMet() | GateAnswering() | GatePassed():
             return [time, run, f"first entry: {event.gate}", event.event]
         case Troubled():
