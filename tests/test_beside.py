@@ -17,7 +17,7 @@ from yardbolt.core.family.spelling import SPREADS, meant, parted
 from yardbolt.core.family.writing import forecast, render
 from yardbolt.core.job import OwnAccount, OwnRole, opens_a_login
 from yardbolt.core.judge.access import admit, stays
-from yardbolt.core.judge.demands import Want
+from yardbolt.core.judge.demands import OneOf, Want
 from yardbolt.core.judge.filter import At, odd
 from yardbolt.core.judge.rules import RULES
 from yardbolt.core.judge.rules.rule import State
@@ -32,6 +32,25 @@ from yardbolt.core.talk.conversation import Replies
 EXCHANGE, GATE = (load_family(shipped("families")[name]) for name in ("brackmere-ix5", "harrowfen-gd6"))
 ROLE = OwnRole("door-hand", (("doors", "change"), ("lines", "read")))
 AREAS = ("people", "lines", "doors", "logs")
+
+
+@pytest.mark.parametrize(("listed", "lets_in"), [
+    (("root",), False), (("adm*", "lt-works"), True), (("adm*",), None), (("!x", "lt-works"), None), (("lt-works@192.0.2.11",), False), (ABSENT, True),
+])  # fmt: skip
+def test_a_list_of_who_may_log_in_gets_the_owners_accounts(listed: Any, lets_in: bool | None) -> None:
+    """Whom it names comes in, and a pattern is nobody's surely; whoever is not named is wanted on it, and nobody is taken off."""
+    plane = put(open_plane(), ("services", "ssh", "accounts"), listed)
+    found = [
+        one
+        for one in admit(plane, replace(way(HERE), account="lt-works")).conditions
+        if ("services", "ssh", "accounts") in one.paths
+    ]
+    assert [one.holds for one in found] == [lets_in]
+    site = replace(SITE, accounts=(OwnAccount("lt-works", "full", "x"),))
+    demands = RULES["own-account"].demand(put(plane, ("services", "ssh", "encrypted"), True), site, {})
+    wants = [one.values[0] for one in demands if isinstance(one, OneOf)]
+    assert wants == ([] if listed is ABSENT or "lt-works" in listed else [tuple(sorted({*listed, "lt-works"}))]), wants
+
 
 ADDRESSES = st.tuples(st.ip_addresses(v=4), st.integers(0, 32)).map(lambda a: f"{a[0]}/{a[1]}")
 VALUES: dict[str, tuple[str, st.SearchStrategy[Any]]] = {

@@ -516,6 +516,11 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         {("services", "ssh", "root_login"): "yes", ("services", "ssh", "password_login"): True, ("services", "ssh", "grace"): NEVER, ("services", "ssh", "idle"): 600.0,
          ("services", "ssh", "accounts"): ("keeper", "tram@192.0.2.1"), ("banner",): ABSENT, ("services", "ssh", "ciphers"): ("3des-cbc", "aes128-ctr"), ("services", "ssh", "rsa_bits"): 2048},
     ),
+    "ssh-server held": (
+        "daemon openssh\nconfig /c\nset port 22\nset listenaddress 192.0.2.1:22\nset permitrootlogin no\nset passwordauthentication yes\nset permitemptypasswords no\nset maxauthtries 6\n"
+        "set kbdinteractiveauthentication no\nset usepam yes\nset allowusers k\nset allowusers k\nchanged 100 /c\nloaded 200\nnow 300\nsocket Listen=[::]:2222 (Stream)\n",
+        {("services", "ssh", "port"): 2222, ("services", "ssh", "interfaces"): ABSENT, ("services", "ssh", "accounts"): ("k",)},
+    ),
     "ssh-keys": (
         'daemon openssh\nchanged 100 /x\nloaded 200\nnow 300\ncommand none\nauthority none\nlooked k\nlooked n\nkey k # c\nkey k from="192.0.2.1" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIA== x@y\n',
         {("accounts", "k", "keys"): ("SHA256:" + b64encode(sha256(b64decode("AAAAC3NzaC1lZDI1NTE5AAAAIA==")).digest()).decode().rstrip("="),), ("accounts", "n", "keys"): ()},

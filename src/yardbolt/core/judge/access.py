@@ -101,11 +101,13 @@ def _account_list(path: Path, allowed: object, way: Way) -> Condition:
         return _single(path, True, "every account may use it")
     if not isinstance(allowed, tuple):
         return _single(path, None, f"{show(path)} was not read")
+    if way.account in allowed and not any(entry.startswith("!") for entry in allowed):
+        return _single(path, True, f"{show(path)} names {way.account}")
     for entry in allowed:
         name, _, where = entry.partition("@")
         if any(sign in entry for sign in "*?!"):
             return _single(path, None, f"{show(path)} holds the pattern {entry}")
-        if name == way.account and (not where or where == way.source):
+        if name == way.account and where == way.source:
             return _single(path, True, f"{show(path)} names {entry}")
     return _single(path, False, f"{show(path)} does not name {way.account}")
 
