@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import re
 import subprocess
 from dataclasses import replace
 from pathlib import Path
@@ -72,6 +73,20 @@ def test_programs_are_parsed_whole_by_every_shell_and_take_hostile_values_as_dat
         assert not cut.stdout and cut.returncode, (shell, cut.stderr)
         out = subprocess.run([*shell, "-s"], input=shown, capture_output=True, text=True, check=False).stdout
         assert out.splitlines() == [value for (value,) in given.values()], shell
+
+
+MADE, CALLED = (
+    re.compile(r"^\s*([a-z][a-z_]+)\(\) *\{", re.M),
+    re.compile(r"(?:^|[;&|{(!]|\bthen|\bdo|\belse|\bif)\s*([a-z][a-z_]+)\b(?!=)", re.M),
+)
+
+
+def test_every_program_brings_what_it_calls() -> None:
+    """No shell reads a program so closely that it misses a function before it is called."""
+    texts = {name: re.sub(r"(?m)(^|\s)#\s.*$", "", text_of(program)) for name, program in PROGRAMS.items()}
+    ours = {found for text in texts.values() for found in MADE.findall(text)}
+    missing = {name: (set(CALLED.findall(text)) & ours) - set(MADE.findall(text)) for name, text in texts.items()}
+    assert len(ours) > 20 and not {name: lacks for name, lacks in missing.items() if lacks}
 
 
 def test_what_is_written_goes_over_input_and_as_root_only_after_a_yes(tmp_path: Path) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..sections import CALLED, STARTED
-from ..sshsections import FILES, LISTENER, SERVER
+from ..sshsections import FILES, LISTENER, LOADED, SERVER
 from .common import Program
 from .ssh import LOAD
 
@@ -54,6 +54,7 @@ CLOCK = (
     + STARTED
     + AGAIN
     + LISTENER
+    + LOADED
     + LOAD
     + r"""
 t=$(echo "$value" | sed 's/T/ /; s/[.].*//; s/[+Z].*//')
