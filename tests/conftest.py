@@ -261,6 +261,20 @@ def nothing_leaks() -> Iterator[None]:
     assert not heard, heard
 
 
+# whoever takes minutes begins first, each at the front of what another worker is given: else all wait for the last
+LONG = (
+    "stays_so[shed]", "stays_so[mill]", "and_pages_are_tightened_and_proven", "what_misbehaves", "armed_before_keeps", "tells_the_whole_job",
+    "a_host_goes_back", "killed_at_any_moment", "hostile_units", "waits_for_its_first_visitor", "moved_to_its_place", "stays_so[cabin]",
+)  # fmt: skip
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The order of the tests, the same in every worker."""
+    many = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
+    items.sort(key=lambda item: next((n for n, name in enumerate(LONG) if name in item.nodeid), len(LONG)))
+    items[:] = [item for first in range(many) for item in items[first::many]]
+
+
 settings.register_profile(
     "yard", deadline=None, derandomize=bool(os.environ.get("CI")), suppress_health_check=[HealthCheck.too_slow]
 )
