@@ -263,7 +263,7 @@ def nothing_leaks() -> Iterator[None]:
 
 # whoever takes minutes begins first, each at the front of what another worker is given: else all wait for the last
 LONG = (
-    "stays_so[shed]", "stays_so[mill]", "and_pages_are_tightened_and_proven", "what_misbehaves", "armed_before_keeps", "tells_the_whole_job",
+    "stays_so[mill]", "and_pages_are_tightened_and_proven", "what_misbehaves", "armed_before_keeps", "tells_the_whole_job",
     "a_host_goes_back", "killed_at_any_moment", "hostile_units", "waits_for_its_first_visitor", "moved_to_its_place", "stays_so[cabin]",
 )  # fmt: skip
 

@@ -132,7 +132,8 @@ GAPS = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("host", KINDS, indirect=True)
+# the shed is carried through, and disturbed, by sweeps/hosts.py: minutes more
+@pytest.mark.parametrize("host", ["mill", "cabin"], indirect=True)
 def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_safe: bytes) -> None:
     """Every planted weakness is gone as ordinary clients see it, also after a power cut; what this class cannot is a gap with
     its reason; a second run changes nothing; what is ours can be taken away, and the host works."""
