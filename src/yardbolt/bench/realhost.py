@@ -234,20 +234,26 @@ class Managed(Host):
     )
     first = "exec env -i container=yard PATH=/usr/sbin:/usr/bin:/sbin:/bin /lib/systemd/systemd\n"
 
+    @property
+    def groups(self) -> tuple[Path, str]:
+        """The tree of control groups, and how those of this host are called in it."""
+        held = Path("/sys/fs/cgroup/systemd")
+        return held if held.is_dir() else held.parent, f"yardbolt-{os.getpid()}-{self.number}-"
+
     def before(self) -> list[str]:
-        tree = "/sys/fs/cgroup/systemd" if Path("/sys/fs/cgroup/systemd").is_dir() else "/sys/fs/cgroup"
-        # of its own: it is the root of what it sees
-        apart = Path(tree, f"yardbolt-{os.getpid()}-{self.number}-{time.monotonic_ns()}")
+        # one of its own at each start: it is the root of what it sees
+        tree, named = self.groups
+        apart = tree / f"{named}{time.monotonic_ns()}"
         apart.mkdir()
         return ["/bin/sh", "-c", f'echo $$ >{apart}/cgroup.procs && exec "$@"', "sh"]
 
     def down(self) -> None:
         super().down()
-        for tree in (Path("/sys/fs/cgroup/systemd"), Path("/sys/fs/cgroup")):
-            for apart in tree.glob(f"yardbolt-{os.getpid()}-{self.number}-*"):
-                for inner in sorted((one for one in apart.rglob("*") if one.is_dir()), reverse=True):
-                    inner.rmdir()
-                apart.rmdir()
+        tree, named = self.groups
+        for apart in tree.glob(f"{named}*"):
+            for inner in sorted((one for one in apart.rglob("*") if one.is_dir()), reverse=True):
+                inner.rmdir()
+            apart.rmdir()
 
     def has_started(self) -> bool:
         # what it waits for is told by itself, and not for as long as it starts

@@ -43,12 +43,8 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
 
 
 MODE = ("mode",)
-RIGHTS: tuple[Path, ...] = (
-    (),
-    ("role",),
-    ("secret",),
-    ("enabled",),
-)  # without one of them nobody gets in with all rights
+# without one of them nobody gets in with all rights
+RIGHTS: tuple[Path, ...] = ((), ("role",), ("secret",), ("enabled",))
 
 
 def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
@@ -155,6 +151,6 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
         Gap(one.path, want.rule, family.why_not(one.path, why))
         for one, why in bars.items()
         # what a unit neither shows nor lets one set is no switch of its own: a login will tell
-        if why and (one.path[-1] != "enabled" or pattern_of(one.path) in family.covers())
+        if why and (op_for(family, one) or one.path[-1] != "enabled" or pattern_of(one.path) in family.covers())
     ]
     return [*out, *(one for one, why in bars.items() if not why)], gaps
