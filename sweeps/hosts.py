@@ -22,7 +22,7 @@ from yardbolt.core.secret import Secret
 Made = TypeVar("Made", bound=Host)
 MISCHIEF = {
     "kill": "", "power": "",
-    "line": "ip link set eth0 down; (sleep 20; ip link set eth0 up; ip route add default via $(ip -4 -o addr show eth0 | sed 's/.*inet \\([0-9.]*\\)[.]1[/].*/\\1.254/')) </dev/null >/dev/null 2>&1 &",
+    "line": "echo 1 >/proc/sys/net/ipv6/conf/eth0/keep_addr_on_down; ip link set eth0 down; (sleep 20; ip link set eth0 up; ip route add default via $(ip -4 -o addr show eth0 | sed 's/.*inet \\([0-9.]*\\)[.]1[/].*/\\1.254/')) </dev/null >/dev/null 2>&1 &",
     "disk": "dd if=/dev/zero of=/filled bs=64k 2>/dev/null; (sleep 15; rm /filled) </dev/null >/dev/null 2>&1 &",
 }  # fmt: skip
 
