@@ -19,12 +19,21 @@ from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Proof
 from yardbolt.core.talk.conversation import Order
-from yardbolt.core.talk.outcomes import Done, Locked, No
+from yardbolt.core.talk.outcomes import Done, No
 
 from .check import file_once
 from .drills import NAME
 from .identity import box_of, not_another, recognise
-from .reach import candidates, published_ways, shut_out, way_in, with_answered, with_credentials
+from .reach import (
+    COMES_FIRST,
+    candidates,
+    published_ways,
+    shut_out,
+    told_fully,
+    way_in,
+    with_answered,
+    with_credentials,
+)
 from .session import Session
 from .unit import UnitInWork
 
@@ -40,6 +49,7 @@ class Run:
     finished: int = 0
     unread: str = ""  # why the last reading did not tell everything
     drilled: list[Proof] = field(default_factory=list)
+    barred: str = ""  # why nobody who came in may change it; empty where somebody may
     renewed: bool = False  # another certificate or key was announced, and the box behind it is not recognised yet
 
     async def close(self) -> None:
@@ -52,7 +62,8 @@ class Run:
 async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     """A fresh reading, and every login of ours that opens, tried within the budget."""
     unit = run.unit
-    session, why = await way_in(unit)
+    failed: dict[Way, str] = {}
+    session, why = await way_in(unit, failed=failed)
     if session is None:
         raise shut_out(unit, why, "enter")
     run.sessions[session.way] = session
@@ -75,7 +86,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         if exists(plane, ("accounts", way.account)):
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
     for way in candidates(unit):
-        if way.account in seen or exists(plane, ("accounts", way.account)) is not True:
+        if way.account in seen or way in failed or exists(plane, ("accounts", way.account)) is not True:
             continue
         # its settings turn it away: the try would be spent for nothing, and what opened it last is what it has
         held = put(plane, ("accounts", way.account, "secret"), way.secret)
@@ -87,8 +98,8 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
             seen.add(way.account)
             run.sessions[way] = more
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
-        elif isinstance(outcome, Locked):
-            unit.report(f"{unit.name}: {way.account} is locked or out of tries")
+        else:
+            failed[way] = f"{way.account} by {way.service}: {told_fully(outcome)}"
     # a run that was cut off may have left ours with few rights, and all rights with a published one still
     for way in published_ways(unit):
         if (
@@ -101,6 +112,12 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         if more is not None:
             run.sessions[way] = more
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
+    if not any(full(plane, one) for one in run.sessions):
+        blind = [f"{one.area} not read: {one.why}" for one in reading.blind[:1]]
+        came = " and ".join(sorted({one.account or COMES_FIRST for one in run.sessions}))
+        may = {own.name for own in unit.site.accounts if own.role == "full"}
+        missed = {way.account: why for way, why in failed.items() if way.account in may}
+        run.barred = "; ".join([f"only {came} came in, and may not change it", *missed.values(), *blind])
     plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 

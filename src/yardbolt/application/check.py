@@ -71,8 +71,8 @@ async def _check(unit: UnitInWork, inside: bool, udp: Awaitable[tuple[Datagrams,
     if not inside:
         return conclude(unit, around.with_datagrams(await udp), tried, None, "not asked for", None)
     unit.report(f"{unit.name}: reading inside")
-    reading, told, way = await _read_inside(unit, tried)
-    return conclude(unit, around.with_datagrams(await udp), tried, reading, told, way)
+    reading, told, way, instead = await _read_inside(unit, tried)
+    return conclude(unit, around.with_datagrams(await udp), tried, reading, told, way, instead)
 
 
 def _nothing_answers(unit: UnitInWork, around: Surroundings) -> str:
@@ -82,10 +82,11 @@ def _nothing_answers(unit: UnitInWork, around: Surroundings) -> str:
     return f"{unit.name}: {unit.entry.address} {what}; {remedy}"
 
 
-async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Reading | None, str, Way | None]:
+async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Reading | None, str, Way | None, str]:
+    """The reading, how it was taken or why not, by which way, and why not by a better one."""
     session, why = await way_in(unit, tried)
     if session is None:
-        return None, why, None
+        return None, why, None, ""
     way = session.way
     try:
         reading = await session.read(drafts=False)
@@ -100,9 +101,9 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
                 await better.close()
     if not reading.evidence:
         problem = reading.blind[0].why if reading.blind else "nothing could be read"
-        return None, f"logged in, but {problem}", way
+        return None, f"logged in, but {problem}", way, why
     same_unit(unit, reading.plane)
-    return reading, f"read as {way.account} by {way.service}", way
+    return reading, f"read as {way.account} by {way.service}", way, why
 
 
 def _fuller(unit: UnitInWork, plane: Plane, way: Way, tried: tuple[Trial, ...]) -> Way | None:
@@ -120,8 +121,9 @@ def conclude(
     reading: Reading | None,
     told: str,
     way: Way | None,
+    instead: str = "",
 ) -> Checked:
-    """Join outside and inside, judge, and file what was found."""
+    """Join outside and inside, judge, and file what was found. `instead` says why it was not read by a better way."""
     base = reading.plane if reading else Plane()
     if way is not None and exists(base, ("accounts", way.account)):
         base = put(base, ("accounts", way.account, "secret"), way.secret)
@@ -134,7 +136,10 @@ def conclude(
         complete=reading is not None, not_looked_at=tuple(f"{name}: {why}" for name, why in unseen), family=unit.family.name, baseline=baseline_name(unit.baseline),
         findings=finding_rows(findings), **reading_fields(reading or Reading(), plane),
     )  # fmt: skip
-    if notice := not_another(unit, document.box):
+    notice = not_another(unit, document.box)
+    if way is not None and instead and get(plane, ("accounts", way.account, "role")) != "full":
+        notice = "; ".join(one for one in (notice, f"{told}, which shows less: {instead}") if one)
+    if notice:
         document = replace(document, notices=(notice,))
     unit.records.file(unit.name, document)
     file_once(unit, document, "as found outside")

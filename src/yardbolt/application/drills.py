@@ -28,13 +28,13 @@ from yardbolt.core.talk.outcomes import Done, Locked, No, Open, Opened, Refused,
 from .prove import attempt_patiently
 from .reach import floor_of
 from .session import Session
-from .unit import UnitInWork
+from .unit import LONGEST_LOCK, UnitInWork
 
 NAME = "yardbolt-try"
 RECEIVING = asyncio.Lock()
 FIRST, WEAK, STRONG = Ref("typed:drill-first"), Ref("typed:drill-weak"), Ref("typed:drill-strong")
 DRILLS: tuple[Does, ...] = ("try policy", "lend", "take back", "mark")  # what they need a family to know
-MOST_TRIES, LONGEST_LOCK = 12, 120.0  # more wrong tries, or seconds of lock, are not waited for
+MOST_TRIES = 12  # more wrong tries are not made
 ARRIVES = 20.0  # seconds a log message may take
 
 

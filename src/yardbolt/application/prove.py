@@ -259,7 +259,7 @@ async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...
     proofs = await try_all(unit, todo)
     by = f"{way.account} by {way.service}"
     around = around.with_datagrams(await udp)
-    checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way)
+    checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way, why)
     return _filed(unit, checked.plane, checked.findings, (*proofs, *_drilled(unit)), reading, by, run)
 
 

@@ -108,14 +108,21 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
     )
 
 
-async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[Session | None, str]:
-    """An open session by a login of ours or, failing that, by a published one that opened; else the reasons why there
-    is none."""
+async def way_in(
+    unit: UnitInWork, published: tuple[Trial, ...] = (), failed: dict[Way, str] | None = None
+) -> tuple[Session | None, str]:
+    """An open session by a login of ours or, failing that, by a published one that opened, and why those before it did
+    not open; each of them goes into `failed`."""
     why: list[str] = []
+    failed = {} if failed is None else failed
     # where it is silent or cut off, nothing readable is tried instead
     gone: set[str] = set()  # services that nobody answers
     for way in candidates(unit):
         if way.service in gone:
+            continue
+        if way in unit.turned_away:
+            failed[way] = f"{way.account} by {way.service}: {told(unit.turned_away[way])}"
+            why.append(failed[way])
             continue
         if any(t.way.account == way.account and isinstance(t.outcome, Locked) for t in published):
             why.append(f"{way.account} is locked")
@@ -123,9 +130,9 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
         if any(t.way.service == way.service and isinstance(t.outcome, Silent) for t in published):
             why.append(f"{way.service} says nothing")
             break
-        outcome, session = await _enter_trusted(unit, way)
+        outcome, session = await unit.enter_trusted(way)
         if session is not None:
-            return session, ""
+            return session, "; ".join(why)
         if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
             how = "says nothing" if isinstance(outcome, Silent) else "refuses or ends connections"
             why.append(f"{way.service} on port {way.door.port} {how}")
@@ -133,8 +140,8 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
                 break
             gone.add(way.service)
             continue
-        more = outcome.gate if isinstance(outcome, Asked) else said_by(outcome) if isinstance(outcome, Untried) else ""
-        why.append(f"{way.account} by {way.service}: {told(outcome)}" + (f" ({more})" if more else ""))
+        failed[way] = f"{way.account} by {way.service}: {told_fully(outcome)}"
+        why.append(failed[way])
     services = unit.family.services()
     opened = [one.way for one in published if isinstance(one.outcome, Opened) and not unit.apart(one.way.service)]
     opened.sort(key=lambda way: (services.index(way.service), not unit.secret(way.secret)))
@@ -143,7 +150,7 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
             continue
         outcome, session = await unit.enter(way)
         if session is not None:
-            return session, ""
+            return session, "; ".join(why)
         why.append(f"{way.account} by {way.service}: {told(outcome)}")
         if isinstance(outcome, NoListener):
             gone.add(way.service)
@@ -154,15 +161,10 @@ async def way_in(unit: UnitInWork, published: tuple[Trial, ...] = ()) -> tuple[S
     return None, "; ".join(why) or "no login is known"
 
 
-async def _enter_trusted(unit: UnitInWork, way: Way) -> tuple[Login, Session | None]:
-    """One login; refused what opened it before, the unit may still be starting, and is tried once more."""
-    trusted = unit.history().opened_last(way.account, way.secret, way.service)
-    outcome, session = await unit.enter(way)
-    if isinstance(outcome, Refused) and trusted and not unit.ready and unit.family.factory.ready_after:
-        unit.report(f"{unit.name}: refused what opened it before; it may still be starting")
-        await unit.clock.sleep(unit.family.factory.ready_after)
-        return await unit.enter(way)
-    return outcome, session
+def told_fully(outcome: Login) -> str:
+    """How a login ended, with what the unit asks, or why it was not tried."""
+    more = outcome.gate if isinstance(outcome, Asked) else said_by(outcome) if isinstance(outcome, Untried) else ""
+    return told(outcome) + (f" ({more})" if more else "")
 
 
 # ---- what that makes of the plane -----------------------------------------------------------------------------------

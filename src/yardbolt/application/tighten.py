@@ -115,6 +115,8 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     made = plan(unit, planes, ways, target, gaps, choices)
     if isinstance(made.sheet, Refused):
         why = "; ".join(made.sheet.why)
+        if run.barred:
+            raise Stopped(f"{unit.name}: not begun: {run.barred}; next: yardbolt check {unit.name}")
         raise Stopped(f"{unit.name}: not begun, for no order of the changes keeps a way in: {why}")
     if approved:
         _as_approved(run, made, approved, choices.keep_found)

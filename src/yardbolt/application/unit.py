@@ -22,7 +22,19 @@ from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import PUBLIC, Ref, Secret, Text
 from yardbolt.core.talk.conversation import Channel, Talk
 from yardbolt.core.talk.logon import NEVER_SENDS
-from yardbolt.core.talk.outcomes import Login, NoListener, Open, Opened, Silent, Untried, accepted, spends_a_try, told
+from yardbolt.core.talk.outcomes import (
+    Locked,
+    Login,
+    NoListener,
+    Open,
+    Opened,
+    Refused,
+    Silent,
+    Untried,
+    accepted,
+    spends_a_try,
+    told,
+)
 from yardbolt.core.talk.replies import reread
 from yardbolt.core.talk.ways import UNDESCRIBED
 
@@ -40,6 +52,8 @@ def _no_receiver(address: str, port: int) -> Receiver:
 BUILT = "2025-01-01"  # no clock that is right shows an earlier day
 LONGEST_WORK = 15 * 60.0  # seconds on one unit, restarts not counted
 LONGEST_LOGIN = 60.0  # seconds
+LONGEST_LOCK = 120.0  # seconds; a longer one is not waited for
+AWAKE = 10.0  # seconds in which a host that answers has started what lets people in
 TYPED = Ref("typed:password")
 TYPED_KEY = Ref(BY_KEY)
 Connect = Callable[[str, str, str], Wire]
@@ -80,6 +94,7 @@ class UnitInWork:
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
     ends_at: float = 0.0  # loop time
     patience: float = 180.0  # seconds that may be waited, all in all, for a server that fines wrong passwords
+    turned_away: dict[Way, Login] = field(default_factory=dict)  # what opened it before, and was refused in this run
     shut: set[str] = field(default_factory=set)  # services whose port refused in this run
     places: tuple[tuple[UnitEntry, Site], ...] = ()  # where it is, and where it goes to
 
@@ -255,6 +270,14 @@ class UnitInWork:
         window = timedelta.max if longest == NEVER else max(WINDOW, timedelta(seconds=longest))
         return min(limits, default=0), window
 
+    def settles(self) -> float:
+        """Seconds after which a unit that refuses what opened it before may have come to itself: has started, or has let
+        the account go; 0 where neither is to be expected. A lock that lasts long is not waited for."""
+        read = (self.last_plane() or Plane()).lockout.release
+        lasts = read if isinstance(read, float) else self.family.factory.release
+        starts = 0.0 if self.ready else self.family.factory.ready_after or AWAKE
+        return max(starts, lasts + 1 if 0 < lasts < LONGEST_LOCK else 0.0)
+
     async def enter(
         self, way: Way, consents: Mapping[str, Text] | None = None, budgeted: bool = True
     ) -> tuple[Login, Session | None]:
@@ -285,6 +308,7 @@ class UnitInWork:
             self.ready = self.ready or (accepted(outcome) and not self.apart(way.service))
             (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):
+                self.turned_away.pop(way, None)
                 self.is_at(way.door.address)
                 # a mistyped one is not worth keeping
                 if self.keep and way.secret == TYPED and self.safe is not None:
@@ -307,6 +331,20 @@ class UnitInWork:
                     spent=spends_a_try(outcome), accepted=accepted(outcome), apart=self.apart(way.service),
                 )
             )  # fmt: skip
+        return outcome, session
+
+    async def enter_trusted(self, way: Way) -> tuple[Login, Session | None]:
+        """One login; where what opened it before is refused, the unit may still be starting, or wrong tries have locked the
+        account for a while: it is tried once more, on one of the tries that are spared."""
+        trusted = self.history().opened_last(way.account, way.secret, way.service)
+        outcome, session = await self.enter(way)
+        seconds = self.settles()
+        if trusted and seconds and isinstance(outcome, Refused | Locked) and self.tries_left(way) >= 0:
+            self.report(f"{self.name}: {way.account} is {told(outcome)}, which is new; trying again in {seconds:.0f} s")
+            await self.clock.sleep(seconds)
+            outcome, session = await self.enter(way, budgeted=False)
+        if isinstance(outcome, Refused | Locked):
+            self.turned_away[way] = outcome
         return outcome, session
 
     async def attempt(self, way: Way, budgeted: bool = True) -> Login:

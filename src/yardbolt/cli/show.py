@@ -229,13 +229,19 @@ def _blind(screen: Screen, found: Checked, unit: UnitInWork) -> None:
     if not reading or not (reading.blind or reading.leftovers or reading.conflicts):
         return
     screen.say(("NOT READ", "head"))
-    why: dict[tuple[str, str], list[str]] = {}
+    why: dict[str, dict[str, int]] = {}
     for blind in reading.blind:
-        area, _, key = blind.area.partition(" ")
-        why.setdefault((area, blind.why), []).append(key)
-    rows: list[list[Cell]] = [
-        [area + (f" of {len(keys)} accounts" if len(keys) > 1 else ""), reason] for (area, reason), keys in why.items()
-    ]
+        areas = why.setdefault(blind.why, {})
+        area = blind.area.partition(" ")[0]
+        areas[area] = areas.get(area, 0) + 1
+    rows: list[list[Cell]] = []
+    for reason, areas in why.items():
+        named = [area + (f" of {times} accounts" if times > 1 else "") for area, times in areas.items()]
+        rows += (
+            [[f"{len(named)} parts", f"{reason}: {', '.join(named)}"]]
+            if len(named) > 2
+            else [[x, reason] for x in named]
+        )
     # a decoder says in words what it makes nothing of; elsewhere it is the line itself
     in_words = {ask.name for ask in unit.family.asks if ask.decode}
     for one in reading.leftovers[:10]:

@@ -33,6 +33,7 @@ ALL_SECONDS = 300.0  # what one script of many sections may take: a slow host is
 SUDO_SECONDS = 25.0
 WHOSE = "password of "
 _WHOSE = re.compile(rf"{WHOSE}([^\s;]{{1,64}});")
+_MAY_NOT = re.compile(r"is not in the sudoers file|is not allowed to (run sudo|execute) ")
 
 
 @dataclass(frozen=True)
@@ -125,8 +126,8 @@ class AskedBySudo(Run, GivenAgain):
         return Ran("", 1, why)
 
     def taken(self, answer: Any) -> bool:
-        """It did what it was asked to."""
-        return isinstance(answer, Ran) and answer.status == 0
+        """It did what it was asked to, or said that this account may not, which it does after a good one (sudo(8))."""
+        return isinstance(answer, Ran) and (answer.status == 0 or bool(_MAY_NOT.search(answer.errors)))
 
     def whose(self, answer: Any) -> str:
         """Whose password it wanted, as it says itself (sudo(8), -p): the account's own, unless it is set otherwise."""
