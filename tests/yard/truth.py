@@ -104,6 +104,8 @@ echo 'telnet stream tcp nowait root /usr/sbin/telnetd telnetd' > /etc/inetd.conf
 printf '[Unit]\nDescription=Call\n[Service]\nType=oneshot\nExecStart=/usr/local/bin/callhome\n' > /etc/systemd/system/callhome.service
 printf '[Unit]\nDescription=Call\n[Timer]\nOnCalendar=*:0/7\n[Install]\nWantedBy=timers.target\n' > /etc/systemd/system/callhome.timer
 echo '*.* @@192.0.2.99:6514' > /etc/rsyslog.d/out.conf; systemctl -q enable callhome.timer; systemctl -q mask console-getty.service
+# the managers of users stay: ending them takes minutes where control groups are another's
+mkdir /etc/systemd/logind.conf.d; printf '[Login]\nUserStopDelaySec=1h\n' > /etc/systemd/logind.conf.d/stay.conf
 { echo 'flush ruleset'; printf '%s' "$FILTER"; } > /etc/nftables.conf; systemctl -q enable nftables
 sleep 2.2
 """,

@@ -31,6 +31,7 @@ from .tree import Tree
 
 ALL_SECONDS = 300.0  # what one script of many sections may take: a slow host is none that hangs
 SUDO_SECONDS = 25.0
+LONGEST_START = 120.0  # a host may open a session only once something else of it has timed out
 WHOSE = "password of "
 _WHOSE = re.compile(rf"{WHOSE}([^\s;]{{1,64}});")
 _MAY_NOT = re.compile(r"is not in the sudoers file|is not allowed to (run sudo|execute) ")
@@ -183,7 +184,7 @@ def login(
     channel: Channel, account: str, secret: Ref, authenticated: bool, consents: Fill
 ) -> Generator[Run, Ran | Lost, Login]:
     """The wire has logged in; what is left is to learn with which rights."""
-    ran = yield Run(("id -u",))
+    ran = yield Run(("id -u",), LONGEST_START)
     session = Session("root" if isinstance(ran, Ran) and ran.text.strip() == "0" else "account", secret)
     return Opened(rights=session.rights, session=session)
 
