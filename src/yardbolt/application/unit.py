@@ -335,12 +335,12 @@ class UnitInWork:
 
     async def enter_trusted(self, way: Way) -> tuple[Login, Session | None]:
         """One login; where what opened it before is refused, the unit may still be starting, or wrong tries have locked the
-        account for a while: it is tried once more, on one of the tries that are spared."""
+        account for a while and it does not say so: it is tried once more, on one of the tries that are spared."""
         trusted = self.history().opened_last(way.account, way.secret, way.service)
         outcome, session = await self.enter(way)
         seconds = self.settles()
-        if trusted and seconds and isinstance(outcome, Refused | Locked) and self.tries_left(way) >= 0:
-            self.report(f"{self.name}: {way.account} is {told(outcome)}, which is new; trying again in {seconds:.0f} s")
+        if trusted and seconds and isinstance(outcome, Refused) and self.tries_left(way) >= 0:
+            self.report(f"{self.name}: {way.account} is refused, which is new; trying again in {seconds:.0f} s")
             await self.clock.sleep(seconds)
             outcome, session = await self.enter(way, budgeted=False)
         if isinstance(outcome, Refused | Locked):

@@ -79,7 +79,7 @@ class UnitHistory:
         return tuple(reversed(self.recent))
 
     def opened_last(self, account: str, ref: Ref, service: str) -> bool:
-        """Did this very credential open the account by this service the last time it was tried? Then trying it again
+        """Did this very credential open the account by this service the last time an answer came? Then trying it again
         needs no budget."""
         return self.last_outcome.get((account, ref.entry, service), False)
 
@@ -168,9 +168,11 @@ class History:
         elif event.spent:
             where = scopes(stamp.unit, event.address, event.key)
             self._spend(counted(event), datetime.fromisoformat(stamp.time), where)
-        if event.accepted or event.spent:
-            unit.last_outcome[(event.account, event.secret, event.service)] = event.accepted
         ref = Ref(event.secret)
+        # no answer says nothing of a credential that opened it last, and nothing was sent in its place
+        unanswered = event.outcome in ("silent", "cut") and unit.opened.get(event.account) == ref
+        if event.accepted or (event.spent and not unanswered):
+            unit.last_outcome[(event.account, event.secret, event.service)] = event.accepted
         if event.service == "snmp" and event.accepted and event.account:
             unit.answered[event.account] = ref
         if event.apart or event.again:
