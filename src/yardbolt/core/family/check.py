@@ -303,6 +303,8 @@ class _Checker:
         by, talk = self.by(at, tree)
         kinds = {k: tuple(self.path((*at, k), p) for p in tree.get(k, ())) for k in ("set", "make", "drop")}
         everything = kinds["set"] + kinds["make"] + kinds["drop"]
+        # what names an item sets that one alone; where it stands on a page is for its ask to say
+        sets = kinds["set"] if tree.get("on") else tuple(self.named((*at, "set"), p) for p in tree.get("set", ()))
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
         how = self.program(at, self.how(at, talk.op, tree), tree)
@@ -324,7 +326,7 @@ class _Checker:
                 path = self.named((*at, "then", word), show((*base[:2], *parse(word))))
                 self.word((*at, "then", word), path, value)
         return Op(
-            name, by, how, kinds["set"], kinds["make"], kinds["drop"], tree.get("on", ""), tree.get("does", ""),
+            name, by, how, sets, kinds["make"], kinds["drop"], tree.get("on", ""), tree.get("does", ""),
             tuple((self.named((*at, "needs", k), k), v) for k, v in tree.get("needs", {}).items()),
             tuple(tree.get("then", {}).items()), effects, by_value, tree.get("cuts", "none"), writes if everything else (),
             tuple((source, tuple(into)) for source, into in tree.get("copies", {}).items()),
@@ -472,7 +474,7 @@ def family_of(
     for op in family.ops:
         for path in (*op.sets, *op.makes, *op.drops):
             # done means read back, so what cannot be read cannot be done
-            if path not in covered and not holds_secret(path):
+            if pattern_of(path) not in covered and not holds_secret(path):
                 problem = f"it writes {show(path)}, which no ask reads: the change could never be proven"
                 raise checker.fail(("ops", op.name), problem)
     return family

@@ -258,6 +258,13 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
             draft.put(path, meant(path, word))
     for path, value in beside(family, op, change):
         draft.put(path, value)
+    if isinstance(change, Set) and pattern_of(change.path) == ("services", "*", "enabled") and change.value is False:
+        # what the same program serves is gone with it
+        served = get(plane, (*base, "beside"))
+        if isinstance(served, tuple):
+            for name in served:
+                draft.drop(("services", name))
+            draft.put((*base, "beside"), ABSENT)
     for pattern, word in (*op.effects, *_by_value(op, change)):
         _effect(draft, filled(pattern, change.path), word)
     return draft.freeze()

@@ -26,6 +26,7 @@ PROGRAMS = {
     "cupsd": "ipp", "avahi-daemon": "mdns", "exim4": "smtp", "postfix": "smtp", "nfs-server": "nfs", "nfs-kernel-server": "nfs", "rsync": "rsync",
     "xrdp": "rdp", "mosquitto": "mqtt", "vncserver": "vnc", "inetutils-inetd": INETD, "openbsd-inetd": INETD, "inetd": INETD, "xinetd": INETD,
 }  # fmt: skip
+WEB = frozenset(program for program, service in PROGRAMS.items() if service == "http")
 READABLE = frozenset({"telnet", "ftp", "tftp", "http", "rpc", "syslog"})
 TABLES = {"tcp", "tcp6", "udp", "udp6"}
 
@@ -70,6 +71,10 @@ def decode_services(reply: str, key: str = "") -> Decoded:
     by_inetd = set(_by_inetd(seen)) if any(PROGRAMS.get(one.program) == INETD for one in sockets) else set()
     facts = [fact for one in sockets for fact in one.facts()]
     kept_off = set(_kept_off(seen))
+    both = {one.program for one in sockets if one.service == "http"} & {
+        one.program for one in sockets if one.service == "https"
+    }
+    pairs = {"http": ("https",), "https": ("http",)} if both else {}
     for service in sorted({*running, *booting, *kept_off}):
         path = ("services", service)
         facts.append((path, True))
@@ -81,6 +86,7 @@ def decode_services(reply: str, key: str = "") -> Decoded:
         # how SSH is set is read from itself
         if service != "ssh":
             at = running.get(service) or next((at for at, name in PORTS.items() if name == service), None)
+            facts.append(((*path, "beside"), pairs.get(service, ABSENT)))
             facts += _service(path, service in running or (None if service in by_inetd else False), at)
     return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left[:20]))
 
@@ -194,7 +200,7 @@ def _by_inetd(seen: Mapping[str, list[str]]) -> Iterator[str]:
 
 
 _LEAVES = {("listening", "*", x) for x in ("port", "transport", "address", "program", "exe", "unit", "package")}
-_SERVICE = {("services", "*", x) for x in ("enabled", "port", "transport", "encrypted", "boot", "idle")}
+_SERVICE = {("services", "*", x) for x in ("enabled", "port", "transport", "encrypted", "boot", "idle", "beside")}
 DECODERS = (
     Decoder(
         "linux-services", "ss(8), proc(5), systemctl(1)", of_text(decode_services),

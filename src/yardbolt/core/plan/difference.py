@@ -39,7 +39,28 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
                     "no account with all rights can be made here, so root's login must stay",
                 )
             )
+    _served_together(plane, out, gaps)
     return tuple(out), tuple(gaps)
+
+
+def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> None:
+    """What one program serves goes off in one step; where some of it is needed, none of it can."""
+    off = {
+        one.path[1]: one
+        for one in out
+        if isinstance(one, Set) and one.path[:1] == ("services",) and one.path[-1] == "enabled" and one.value is False
+    }
+    for name, change in off.items():
+        with_it = get(plane, ("services", name, "beside"))
+        with_it = with_it if isinstance(with_it, tuple) else ()
+        if needed := [one for one in with_it if one not in off and get(plane, ("services", one, "enabled")) is True]:
+            for one in [c for c in out if isinstance(c, Set) and c.path in (change.path, (*change.path[:-1], "boot"))]:
+                del out[one]
+            why = f"the program that serves it serves {', '.join(needed)} too, which is needed: take it out of its own settings"
+            gaps.append(Gap(change.path, change.because, why))
+        elif any(one in off and one < name for one in with_it):
+            for one in [c for c in out if isinstance(c, Set) and c.path[:2] == change.path[:2]]:
+                del out[one]
 
 
 MODE = ("mode",)

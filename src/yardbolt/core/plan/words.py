@@ -65,8 +65,14 @@ def short(change: Change, near: str = "") -> str:
             return leaf
         case Set(("policy", "min_length" | "classes"), value):
             return human(change.path, value)
+        case Set(("services", name, "root_login"), "no"):
+            return f"no root by {name}"
+        case Set(("snmp", "communities"), 0):
+            return "no SNMP communities"
         case Set(path, value):
-            return f"{spoken(path)} {human(path, value)}"
+            what, how = spoken(path), human(path, value)
+            number, _, unit = how.partition(" ")
+            return f"{what} {number if unit in what.split() else how}"
         case Make(("roles", name), _):
             return f"make role {name}"
         case Make(path, _):

@@ -4,19 +4,34 @@ and the restart."""
 from __future__ import annotations
 
 from ..listening import PROGRAMS as KNOWN
+from ..listening import WEB
 from .common import Program
 
 _NAMES = "\n".join(
     f"  {service}) names='{' '.join(sorted(name for name, known in KNOWN.items() if known == service))}';;"
-    for service in sorted({*KNOWN.values()} - {"inetd"})
+    for service in sorted({*KNOWN.values()} - {"inetd", "http"})
 )
+_WEB = f"  http|https) names='{' '.join(sorted(WEB))}'\n"
 SWITCH = (
     "case $name in\n"
     + _NAMES
+    + _WEB
     + r"""
+    # of several web servers only those that hold its port; what went off is noted, for it is that which comes on again
+    held() { ss -Hltnp "sport $1 :443" | tr '(' '\n' | sed -n 's/^"\([^"]*\)".*/\1/p' | sort -u; }
+    if [ "$value" = no ] && have ss; then
+      sealed=$(held =) other=$(held '!='); some=
+      for n in $names; do
+        if echo "$sealed" | grep -qx "$n"; then [ "$name" = https ] || echo "$other" | grep -qx "$n" || continue
+        else [ "$name" = http ] || continue; fi
+        some="$some $n"
+      done
+      names=$some
+    fi;;
   *) names=$name;;
 esac
 names="$names $name"
+if [ "$value" = no ]; then echo "$names" >$Y/off-$name; elif [ -s $Y/off-$name ]; then names=$(cat $Y/off-$name); rm -f $Y/off-$name; fi
 M='#yardbolt# '
 # of most, their name alone tells; a host with many processes has no time for more
 runs() { for p in /proc/[0-9]*; do c=; w=; read -r c 2>/dev/null <$p/comm; [ "$c" = busybox ] && w=$(tr '\0' ' ' <$p/cmdline)
