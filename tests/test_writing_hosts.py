@@ -16,7 +16,7 @@ from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import FamilyError, FileError
 from yardbolt.core.family.reading import Fact, Narrowed, extract, merge
-from yardbolt.core.family.writing import op_for, render
+from yardbolt.core.family.writing import forecast, op_for, render
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.openssh import not_in_force
 from yardbolt.core.formats.programs import PROGRAMS, text_of
@@ -25,7 +25,7 @@ from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import Want
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plane.change import Drop, Make, Set
-from yardbolt.core.plane.edit import Draft, get, put
+from yardbolt.core.plane.edit import Draft, exists, get, put
 from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.table import Plane
@@ -230,6 +230,26 @@ def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
     with pytest.raises(ValueError, match="may not be put into a command"):
         render(SERVER, Drop(("jobs", "/etc/cron.d/x\n1")), plane)
     assert op_for(SERVER, Set(("snmp", "communities"), 3)) is None and replace(site, unit="v")
+
+
+def test_what_one_web_server_serves_two_ways_goes_off_in_one_step_or_stays() -> None:
+    """Where both go, one step is enough; where one is needed, the other is a gap; two servers are no pair."""
+    site = Site("u", "192.0.2.10", ANYONE, allows=Allows())
+    off = [Want(("services", name, "enabled"), "plain-service", "set", False) for name in ("http", "https")]
+    for second, planned, gap in (("nginx", ["http"], "https too"), ("lighttpd", ["http", "https"], "")):
+        line = 'tcp LISTEN 0 9 0.0.0.0:{} 0.0.0.0:* users:(("{}",pid=1,fd=3))'
+        told = "\n".join(f"ss {line.format(*one)}" for one in ((80, second), (443, "nginx")))
+        draft = Draft(host_plane())
+        for path, value in DECODERS["linux-services"].decode(Replies(told), "").facts:
+            draft.make(path) if value is True and len(path) == 2 else draft.put(path, value)
+        plane = draft.freeze()
+        todo, gaps = changes(plane, tuple(off), SERVER, site)
+        assert [change.path[1] for change in todo] == planned and not gaps, (todo, gaps)
+        assert (exists(forecast(SERVER, plane, todo[0]), ("services", "https")) is True) is (not gap)
+        todo, gaps = changes(plane, tuple(off[:1]), SERVER, site)
+        assert [one.path[1] for one in todo] == ([] if gap else ["http"]) and all(gap in one.why for one in gaps)
+        idle = Want(("services", "https", "idle"), "idle", "set", 60.0)
+        assert "only its SSH server" in changes(plane, (idle,), SERVER, site)[1][0].why
 
 
 LOADED = {

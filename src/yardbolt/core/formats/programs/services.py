@@ -31,7 +31,7 @@ SWITCH = (
   *) names=$name;;
 esac
 names="$names $name"
-if [ "$value" = no ]; then echo "$names" >$Y/off-$name; elif [ -s $Y/off-$name ]; then names=$(cat $Y/off-$name); rm -f $Y/off-$name; fi
+if [ "$value" != no ] && [ -s $Y/off-$name ]; then names=$(cat $Y/off-$name); rm -f $Y/off-$name; fi
 M='#yardbolt# '
 # of most, their name alone tells; a host with many processes has no time for more
 runs() { for p in /proc/[0-9]*; do c=; w=; read -r c 2>/dev/null <$p/comm; [ "$c" = busybox ] && w=$(tr '\0' ' ' <$p/cmdline)
@@ -41,9 +41,16 @@ mine() { for n in $names; do [ -e "/etc/init.d/$n" ] && echo "$n"; done; }
 lines() { e=; for n in $names; do e="$e$e2\\(.*[/:[:space:]]\\)\\{0,1\\}$n\\([[:space:]].*\\)\\{0,1\\}"; e2='\|'; done; e2=; echo "$e"; }
 comment() { [ -f "$1" ] && grep -q "^\($(lines)\)\$" "$1" && { sed "/^#/!s~^\($(lines)\)\$~$M&~" "$1" | theirs "$1" || exit 9; }; }
 uncomment() { [ -f "$1" ] && grep -q "^$M" "$1" && { sed "s~^$M\($(lines)\)\$~\1~" "$1" | theirs "$1" || exit 9; }; }
+# the unit whose own process it is, whatever it is called; not that of what started it for one visitor
+started_by() { for p in $(runs); do
+  x=$(sed -n 's|.*/\([^/]*\)\.service$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
+  [ -n "$x" ] && [ "$(systemctl show -p MainPID --value "$x.service" 2>/dev/null)" = "$p" ] && echo "$x"
+done; }
 units() { for n in $names; do for x in $n.service $n.socket; do systemctl cat $x >/dev/null 2>&1 && echo $x; done; done; }
 inetd() { p=$(for x in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$x/comm; case $c in inetd|*-inetd) echo ${x#/proc/};; esac; done); for x in $p; do kill -HUP $x; done; }
 if [ "$value" = no ]; then
+  [ "$(init)" = systemd ] && names=$(echo $(started_by) $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
+  echo $names >$Y/off-$name
   case $(init) in
     systemd) u=$(units); [ -n "$u" ] && { systemctl disable --now $u; systemctl mask $u; } >/dev/null 2>&1;;
     sysv) for n in $(mine); do service $n stop; update-rc.d $n disable; done </dev/null >/dev/null 2>&1;;
