@@ -27,6 +27,7 @@ from .identity import box_of, not_another, recognise
 from .reach import (
     COMES_FIRST,
     candidates,
+    missed,
     published_ways,
     shut_out,
     told_fully,
@@ -115,9 +116,8 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     if not any(full(plane, one) for one in run.sessions):
         blind = [f"{one.area} not read: {one.why}" for one in reading.blind[:1]]
         came = " and ".join(sorted({one.account or COMES_FIRST for one in run.sessions}))
-        may = {own.name for own in unit.site.accounts if own.role == "full"}
-        missed = {way.account: why for way, why in failed.items() if way.account in may}
-        run.barred = "; ".join([f"only {came} came in, and may not change it", *missed.values(), *blind])
+        why = missed(unit, failed)
+        run.barred = "; ".join([f"only {came} came in, and may not change it", *([why] if why else []), *blind])
     plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 

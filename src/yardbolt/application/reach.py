@@ -5,6 +5,7 @@ Nothing here passes a question or writes.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 from yardbolt.core.doors import Way
@@ -111,8 +112,8 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
 async def way_in(
     unit: UnitInWork, published: tuple[Trial, ...] = (), failed: dict[Way, str] | None = None
 ) -> tuple[Session | None, str]:
-    """An open session by a login of ours or, failing that, by a published one that opened, and why those before it did
-    not open; each of them goes into `failed`."""
+    """An open session by a login of ours or, failing that, by a published one that opened, and why nobody with all rights
+    came in before it; else why none did. What did not open goes into `failed`."""
     why: list[str] = []
     failed = {} if failed is None else failed
     # where it is silent or cut off, nothing readable is tried instead
@@ -132,7 +133,7 @@ async def way_in(
             break
         outcome, session = await unit.enter_trusted(way)
         if session is not None:
-            return session, "; ".join(why)
+            return session, missed(unit, failed)
         if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
             how = "says nothing" if isinstance(outcome, Silent) else "refuses or ends connections"
             why.append(f"{way.service} on port {way.door.port} {how}")
@@ -150,7 +151,7 @@ async def way_in(
             continue
         outcome, session = await unit.enter(way)
         if session is not None:
-            return session, "; ".join(why)
+            return session, missed(unit, failed)
         why.append(f"{way.account} by {way.service}: {told(outcome)}")
         if isinstance(outcome, NoListener):
             gone.add(way.service)
@@ -159,6 +160,12 @@ async def way_in(
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
     return None, "; ".join(why) or "no login is known"
+
+
+def missed(unit: UnitInWork, failed: Mapping[Way, str]) -> str:
+    """Why those of the owner who may change everything did not come in."""
+    may = {own.name for own in unit.site.accounts if own.role == "full"}
+    return "; ".join({way.account: why for way, why in failed.items() if way.account in may}.values())
 
 
 def told_fully(outcome: Login) -> str:

@@ -50,7 +50,7 @@ units() { for n in $names; do for x in $n.service $n.socket; do systemctl cat $x
 inetd() { p=$(for x in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$x/comm; case $c in inetd|*-inetd) echo ${x#/proc/};; esac; done); for x in $p; do kill -HUP $x; done; }
 if [ "$value" = no ]; then
   [ "$(init)" = systemd ] && names=$(echo $(started_by) $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
-  echo $names >$Y/off-$name
+  [ -s $Y/off-$name ] || echo $names >$Y/off-$name
   case $(init) in
     systemd) u=$(units); [ -n "$u" ] && { systemctl disable --now $u; systemctl mask $u; } >/dev/null 2>&1;;
     sysv) for n in $(mine); do service $n stop; update-rc.d $n disable; done </dev/null >/dev/null 2>&1;;
