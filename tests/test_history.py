@@ -63,8 +63,13 @@ def test_what_opened_last_and_what_was_sent_are_tried_first() -> None:
         history.add(Entry(at(minute), event))
     me = history.of("u")
     assert me.logins() == (("b", Ref("safe:u/b")), ("a", Ref("safe:u/a"))) and me.opened["f"] == Ref("factory:1")
-    history.add(Entry(at(4), login(Tried, outcome="silent", spent=True)))
-    assert me.opened_last("a", Ref("safe:u/a"), "ssh"), "a line that was cut says nothing of a credential"
+    lost = [Entry(at(4), login(Tried, outcome="silent", spent=True)) for _ in range(7)]
+    for entry in lost[:-1]:
+        history.add(entry)
+        assert me.opened_last("a", Ref("safe:u/a"), "ssh"), "a line that was cut says nothing of a credential"
+    history.add(lost[-1])
+    assert not me.opened_last("a", Ref("safe:u/a"), "ssh"), "but there are units that end the connection at a wrong one"
+    history.add(Entry(at(4), opened()))
     history.add(Entry(at(5, run=1), Sending(step=0, of=9, kind="change", what="w", account="a", secret="safe:u/new")))
     assert (
         me.logins()[0] == ("a", Ref("safe:u/new"))

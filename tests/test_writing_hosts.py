@@ -236,8 +236,8 @@ def test_what_one_web_server_serves_two_ways_goes_off_in_one_step_or_stays() -> 
     """Where both go, one step is enough; where one is needed, the other is a gap; two servers are no pair."""
     site = Site("u", "192.0.2.10", ANYONE, allows=Allows())
     off = [Want(("services", name, "enabled"), "plain-service", "set", False) for name in ("http", "https")]
+    line = 'tcp LISTEN 0 9 0.0.0.0:{} 0.0.0.0:* users:(("{}",pid=1,fd=3))'
     for second, planned, gap in (("nginx", ["http"], "https too"), ("lighttpd", ["http", "https"], "")):
-        line = 'tcp LISTEN 0 9 0.0.0.0:{} 0.0.0.0:* users:(("{}",pid=1,fd=3))'
         told = "\n".join(f"ss {line.format(*one)}" for one in ((80, second), (443, "nginx")))
         draft = Draft(host_plane())
         for path, value in DECODERS["linux-services"].decode(Replies(told), "").facts:
@@ -248,8 +248,20 @@ def test_what_one_web_server_serves_two_ways_goes_off_in_one_step_or_stays() -> 
         assert (exists(forecast(SERVER, plane, todo[0]), ("services", "https")) is True) is (not gap)
         todo, gaps = changes(plane, tuple(off[:1]), SERVER, site)
         assert [one.path[1] for one in todo] == ([] if gap else ["http"]) and all(gap in one.why for one in gaps)
-        idle = Want(("services", "https", "idle"), "idle", "set", 60.0)
-        assert "only its SSH server" in changes(plane, (idle,), SERVER, site)[1][0].why
+    bare = line.partition(" users")[0]
+    cases = {
+        "on": "unit nginx.service enabled\nss " + line.format(443, "nginx"), "off": "off nginx.service masked\nswitched https nginx https",
+        "unknown": f"ss {bare.format(80)}\nss {bare.format(443)}",
+    }  # fmt: skip
+    seen = {name: dict(DECODERS["linux-services"].decode(Replies(text), "").facts) for name, text in cases.items()}
+    at = ("services", "https")
+    for name, on in (("on", True), ("off", False)):
+        assert (
+            seen[name][(*at, "boot")] is seen[name][(*at, "enabled")] is on and ("services", "http") not in seen[name]
+        )
+    assert seen["unknown"][at] and (*at, "together") not in seen["unknown"], "who holds them was not told"
+    idle = Want(("services", "https", "idle"), "idle", "set", 60.0)
+    assert "only its SSH server" in changes(plane, (idle,), SERVER, site)[1][0].why
 
 
 LOADED = {

@@ -19,7 +19,7 @@ from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Proof
 from yardbolt.core.talk.conversation import Order
-from yardbolt.core.talk.outcomes import Done, No
+from yardbolt.core.talk.outcomes import Done, Locked, No
 
 from .check import file_once
 from .drills import NAME
@@ -99,8 +99,10 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
             seen.add(way.account)
             run.sessions[way] = more
             plane = put(plane, ("accounts", way.account, "secret"), way.secret)
-        else:
-            failed[way] = f"{way.account} by {way.service}: {told_fully(outcome)}"
+            continue
+        failed[way] = f"{way.account} by {way.service}: {told_fully(outcome)}"
+        if isinstance(outcome, Locked):
+            unit.report(f"{unit.name}: {way.account} is locked or out of tries")
     # a run that was cut off may have left ours with few rights, and all rights with a published one still
     for way in published_ways(unit):
         if (
@@ -116,8 +118,9 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     if not any(full(plane, one) for one in run.sessions):
         blind = [f"{one.area} not read: {one.why}" for one in reading.blind[:1]]
         came = " and ".join(sorted({one.account or COMES_FIRST for one in run.sessions}))
-        why = missed(unit, failed)
-        run.barred = "; ".join([f"only {came} came in, and may not change it", *([why] if why else []), *blind])
+        unread = any(get(plane, ("accounts", one.account, "role")) is None for one in run.sessions)
+        what = "whose rights were not read" if unread else "and may not change it"
+        run.barred = "; ".join(filter(None, [f"only {came} came in, {what}", missed(unit, failed), *blind]))
     plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 

@@ -121,10 +121,6 @@ async def way_in(
     for way in candidates(unit):
         if way.service in gone:
             continue
-        if way in unit.turned_away:
-            failed[way] = f"{way.account} by {way.service}: {told(unit.turned_away[way])}"
-            why.append(failed[way])
-            continue
         if any(t.way.account == way.account and isinstance(t.outcome, Locked) for t in published):
             why.append(f"{way.account} is locked")
             continue

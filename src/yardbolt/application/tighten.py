@@ -114,10 +114,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     choices = replace(choices, restarted=restarted, gate=unit.history().gate_failed)
     made = plan(unit, planes, ways, target, gaps, choices)
     if isinstance(made.sheet, Refused):
-        why = "; ".join(made.sheet.why)
-        if run.barred:
-            raise Stopped(f"{unit.name}: not begun: {run.barred}; next: yardbolt check {unit.name}")
-        raise Stopped(f"{unit.name}: not begun, for no order of the changes keeps a way in: {why}")
+        raise Stopped(f"{unit.name}: not begun{_refused(run, made.sheet)}")
     if approved:
         _as_approved(run, made, approved, choices.keep_found)
     if not made.sheet.steps:
@@ -298,6 +295,13 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
     if isinstance(answer, No):
         return replace(answer, said=run.unit.scrub(answer.said))
     return answer
+
+
+def _refused(run: Run, sheet: Refused) -> str:
+    """Why no plan was made, from where nobody came in who may change the unit to where no order will do."""
+    if run.barred:
+        return f": {run.barred}; next: yardbolt check {run.unit.name}"
+    return f", for no order of the changes keeps a way in: {'; '.join(sheet.why)}"
 
 
 async def _log_in(run: Run, way: Way) -> Login:

@@ -23,7 +23,6 @@ from yardbolt.core.secret import PUBLIC, Ref, Secret, Text
 from yardbolt.core.talk.conversation import Channel, Talk
 from yardbolt.core.talk.logon import NEVER_SENDS
 from yardbolt.core.talk.outcomes import (
-    Locked,
     Login,
     NoListener,
     Open,
@@ -94,7 +93,6 @@ class UnitInWork:
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
     ends_at: float = 0.0  # loop time
     patience: float = 180.0  # seconds that may be waited, all in all, for a server that fines wrong passwords
-    turned_away: dict[Way, Login] = field(default_factory=dict)  # what opened it before, and was refused in this run
     shut: set[str] = field(default_factory=set)  # services whose port refused in this run
     places: tuple[tuple[UnitEntry, Site], ...] = ()  # where it is, and where it goes to
 
@@ -308,7 +306,6 @@ class UnitInWork:
             self.ready = self.ready or (accepted(outcome) and not self.apart(way.service))
             (self.shut.add if isinstance(outcome, NoListener) else self.shut.discard)(way.service)
             if isinstance(outcome, Opened):
-                self.turned_away.pop(way, None)
                 self.is_at(way.door.address)
                 # a mistyped one is not worth keeping
                 if self.keep and way.secret == TYPED and self.safe is not None:
@@ -343,8 +340,6 @@ class UnitInWork:
             self.report(f"{self.name}: {way.account} is refused, which is new; trying again in {seconds:.0f} s")
             await self.clock.sleep(seconds)
             outcome, session = await self.enter(way, budgeted=False)
-        if isinstance(outcome, Refused | Locked):
-            self.turned_away[way] = outcome
         return outcome, session
 
     async def attempt(self, way: Way, budgeted: bool = True) -> Login:

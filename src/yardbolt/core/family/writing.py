@@ -260,11 +260,11 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
         draft.put(path, value)
     if isinstance(change, Set) and pattern_of(change.path) == ("services", "*", "enabled") and change.value is False:
         # what the same program serves is gone with it
-        served = get(plane, (*base, "beside"))
+        served = get(plane, (*base, "together"))
         if isinstance(served, tuple):
             for name in served:
                 draft.drop(("services", name))
-            draft.put((*base, "beside"), ABSENT)
+            draft.put((*base, "together"), ABSENT)
     for pattern, word in (*op.effects, *_by_value(op, change)):
         _effect(draft, filled(pattern, change.path), word)
     return draft.freeze()

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
-from ..plane.kinds import ABSENT
+from ..plane.kinds import ABSENT, Absent
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .tagged import tagged
 
@@ -27,6 +27,7 @@ PROGRAMS = {
     "xrdp": "rdp", "mosquitto": "mqtt", "vncserver": "vnc", "inetutils-inetd": INETD, "openbsd-inetd": INETD, "inetd": INETD, "xinetd": INETD,
 }  # fmt: skip
 WEB = frozenset(program for program, service in PROGRAMS.items() if service == "http")
+PAIR = {"http": "https", "https": "http"}
 READABLE = frozenset({"telnet", "ftp", "tftp", "http", "rpc", "syslog"})
 TABLES = {"tcp", "tcp6", "udp", "udp6"}
 
@@ -62,19 +63,18 @@ class Socket:
 def decode_services(reply: str, key: str = "") -> Decoded:
     """The section `services`: every listening socket with its program, unit and package; the services they are; and
     which of those that do not run the next boot starts."""
-    seen, strange = tagged(reply, "ss proc inode holder owner inetd unit script init rcs off written-out")
+    seen, strange = tagged(reply, "ss proc inode holder owner inetd unit script init rcs off written-out switched")
     left = [*strange]
     sockets = [_held(one, pid, _holders(seen)) for one, pid in _sockets(seen, left)]
     running = {one.service: (one.transport, one.port) for one in reversed(sockets) if one.service}
-    booting = set(_boot(seen))
+    serves: Serves = {}
+    for one in sockets:
+        serves.setdefault(one.program, set()).add(one.service)
+    booting = set(_boot(seen, serves))
     # what the super-server starts may answer at a port that is not known here
     by_inetd = set(_by_inetd(seen)) if any(PROGRAMS.get(one.program) == INETD for one in sockets) else set()
     facts = [fact for one in sockets for fact in one.facts()]
     kept_off = set(_kept_off(seen))
-    both = {one.program for one in sockets if one.service == "http"} & {
-        one.program for one in sockets if one.service == "https"
-    }
-    pairs = {"http": ("https",), "https": ("http",)} if both else {}
     for service in sorted({*running, *booting, *kept_off}):
         path = ("services", service)
         facts.append((path, True))
@@ -86,7 +86,7 @@ def decode_services(reply: str, key: str = "") -> Decoded:
         # how SSH is set is read from itself
         if service != "ssh":
             at = running.get(service) or next((at for at, name in PORTS.items() if name == service), None)
-            facts.append(((*path, "beside"), pairs.get(service, ABSENT)))
+            facts.append(((*path, "together"), _together(service, serves)))
             facts += _service(path, service in running or (None if service in by_inetd else False), at)
     return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left[:20]))
 
@@ -99,6 +99,23 @@ def _service(path: tuple[str, str], runs: bool | None, at: tuple[str, int] | Non
     if transport == "udp":  # it has no sessions that could stay open
         facts.append(((*path, "idle"), ABSENT))
     return facts
+
+
+Serves = dict[str, set[str]]  # program -> the services it serves; empty where who holds a socket is not told
+
+
+def _together(service: str, serves: Serves) -> tuple[str, ...] | Absent | None:
+    """What goes off with a service, for one web server serves both; None where a holder is not known."""
+    if service not in PAIR or not PAIR.keys() & serves.get("", set()):
+        both = any(PAIR.keys() <= serves.get(program, set()) for program in WEB)
+        return (PAIR[service],) if service in PAIR and both else ABSENT
+    return None
+
+
+def _started(name: str, serves: Serves) -> set[str]:
+    """The services that something called so starts: of a web server, what it serves."""
+    found = PAIR.keys() & serves.get(name, set()) if name in WEB else set()
+    return set(found) or {PROGRAMS[name]}
 
 
 # ---- sockets --------------------------------------------------------------------------------------------------------
@@ -165,7 +182,7 @@ def address_of_proc(written: str) -> str:
 # ---- the next boot --------------------------------------------------------------------------------------------------
 
 
-def _boot(seen: Mapping[str, list[str]]) -> Iterator[str]:
+def _boot(seen: Mapping[str, list[str]], serves: Serves) -> Iterator[str]:
     """Services the next boot starts, as far as what starts them bears a name the trade knows."""
     names = [
         line.split()[0].removesuffix(".service").removesuffix(".socket")
@@ -177,7 +194,7 @@ def _boot(seen: Mapping[str, list[str]]) -> Iterator[str]:
     for line in (*lines, *seen.get("rcs", [])):
         words = [word.rsplit("/", 1)[-1] for word in line.split()[:4]]
         names += [word for word in words if word in PROGRAMS][:1]
-    started = {PROGRAMS[name] for name in names if name in PROGRAMS}
+    started = {service for name in names if name in PROGRAMS for service in _started(name, serves)}
     yield from started - {INETD}
     if INETD in started:
         yield from _by_inetd(seen)
@@ -186,7 +203,13 @@ def _boot(seen: Mapping[str, list[str]]) -> Iterator[str]:
 def _kept_off(seen: Mapping[str, list[str]]) -> Iterator[str]:
     """Services that something bearing their name would start, and that is switched off."""
     names = [line.split()[0].rpartition(".")[0] or line.split()[0] for line in seen.get("off", []) if line.split()]
-    yield from (PROGRAMS[name] for name in names if name in PROGRAMS and PROGRAMS[name] != INETD)
+    # what we switched off is noted with the names of what served it
+    noted: Serves = {}
+    for service, *programs in (line.split() for line in seen.get("switched", []) if line.split()):
+        for program in programs:
+            noted.setdefault(program, set()).add(service)
+    for name in names:
+        yield from _started(name, noted) - {INETD} if name in PROGRAMS else ()
     for line in seen.get("written-out", []):
         words = [word.rsplit("/", 1)[-1] for word in line.replace(":", " ").split()]
         yield from (PROGRAMS[word] for word in words if word in PROGRAMS and PROGRAMS[word] != INETD)
@@ -200,7 +223,7 @@ def _by_inetd(seen: Mapping[str, list[str]]) -> Iterator[str]:
 
 
 _LEAVES = {("listening", "*", x) for x in ("port", "transport", "address", "program", "exe", "unit", "package")}
-_SERVICE = {("services", "*", x) for x in ("enabled", "port", "transport", "encrypted", "boot", "idle", "beside")}
+_SERVICE = {("services", "*", x) for x in ("enabled", "port", "transport", "encrypted", "boot", "idle", "together")}
 DECODERS = (
     Decoder(
         "linux-services", "ss(8), proc(5), systemctl(1)", of_text(decode_services),

@@ -51,7 +51,7 @@ def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> 
         if isinstance(one, Set) and one.path[:1] == ("services",) and one.path[-1] == "enabled" and one.value is False
     }
     for name, change in off.items():
-        with_it = get(plane, ("services", name, "beside"))
+        with_it = get(plane, ("services", name, "together"))
         with_it = with_it if isinstance(with_it, tuple) else ()
         if needed := [one for one in with_it if one not in off and get(plane, ("services", one, "enabled")) is True]:
             for one in [c for c in out if isinstance(c, Set) and c.path in (change.path, (*change.path[:-1], "boot"))]:

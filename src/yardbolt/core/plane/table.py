@@ -182,7 +182,7 @@ class Service:
     boot: bool | Absent | None = leaf(flag, "does the next boot start it")
     port: int | Absent | None = leaf(number, "where it listens")
     transport: str | Absent | None = leaf(text, "tcp or udp; not set is tcp")
-    beside: tuple[str, ...] | Absent | None = leaf(
+    together: tuple[str, ...] | Absent | None = leaf(
         wordset, "what goes off with it, for one program serves both", steady=False
     )
     encrypted: bool | Absent | None = leaf(flag, "does it encrypt")

@@ -34,6 +34,7 @@ from .events import (
 
 SPARE_TRIES = 2
 UNKNOWN_LIMIT = 4  # with two spared: two tries in an hour
+MOST_UNANSWERED = 6  # tries in a row
 WINDOW = timedelta(hours=1)
 BY_KEY = "typed:key"  # the entry of a login by a key file
 Scope = tuple[str, str]  # ("unit" | "address" | "key", which)
@@ -49,6 +50,7 @@ class UnitHistory:
     entries: list[Entry] = field(default_factory=list)
     recent: dict[tuple[str, Ref], None] = field(default_factory=dict)  # logins that opened or were sent, oldest first
     last_outcome: dict[tuple[str, str, str], bool] = field(default_factory=dict)  # account, secret, service: accepted?
+    unanswered: dict[tuple[str, str, str], int] = field(default_factory=dict)  # how often in a row, of the same
     opened: dict[str, Ref] = field(default_factory=dict)  # account -> what opened it last and was not replaced since
     before: dict[str, Ref] = field(default_factory=dict)  # what opened an account before another was sent, none since
     staging: bool = False  # changes were sent that were not put in force, nor taken back, since
@@ -169,10 +171,14 @@ class History:
             where = scopes(stamp.unit, event.address, event.key)
             self._spend(counted(event), datetime.fromisoformat(stamp.time), where)
         ref = Ref(event.secret)
-        # no answer says nothing of a credential that opened it last, and nothing was sent in its place
-        unanswered = event.outcome in ("silent", "cut") and unit.opened.get(event.account) == ref
-        if event.accepted or (event.spent and not unanswered):
-            unit.last_outcome[(event.account, event.secret, event.service)] = event.accepted
+        # no answer says nothing of a credential that opened it last, and nothing was sent in its place; but not for ever, for
+        # there are units that end the connection at a wrong one
+        if event.accepted or event.spent:
+            key = (event.account, event.secret, event.service)
+            unanswered = event.outcome in ("silent", "cut") and unit.opened.get(event.account) == ref
+            unit.unanswered[key] = unit.unanswered.get(key, 0) + 1 if unanswered else 0
+            if not 0 < unit.unanswered[key] <= MOST_UNANSWERED:
+                unit.last_outcome[key] = event.accepted
         if event.service == "snmp" and event.accepted and event.account:
             unit.answered[event.account] = ref
         if event.apart or event.again:

@@ -31,7 +31,8 @@ SWITCH = (
   *) names=$name;;
 esac
 names="$names $name"
-if [ "$value" != no ] && [ -s $Y/off-$name ]; then names=$(cat $Y/off-$name); rm -f $Y/off-$name; fi
+off=$Y/off-$(echo "$name" | tr / %)
+if [ "$value" != no ] && [ -s "$off" ]; then names=$(cat "$off"); rm -f "$off"; fi
 M='#yardbolt# '
 # of most, their name alone tells; a host with many processes has no time for more
 runs() { for p in /proc/[0-9]*; do c=; w=; read -r c 2>/dev/null <$p/comm; [ "$c" = busybox ] && w=$(tr '\0' ' ' <$p/cmdline)
@@ -50,7 +51,7 @@ units() { for n in $names; do for x in $n.service $n.socket; do systemctl cat $x
 inetd() { p=$(for x in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$x/comm; case $c in inetd|*-inetd) echo ${x#/proc/};; esac; done); for x in $p; do kill -HUP $x; done; }
 if [ "$value" = no ]; then
   [ "$(init)" = systemd ] && names=$(echo $(started_by) $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
-  [ -s $Y/off-$name ] || echo $names >$Y/off-$name
+  [ -s "$off" ] || echo $names >"$off" || no "no room for $Y"
   case $(init) in
     systemd) u=$(units); [ -n "$u" ] && { systemctl disable --now $u; systemctl mask $u; } >/dev/null 2>&1;;
     sysv) for n in $(mine); do service $n stop; update-rc.d $n disable; done </dev/null >/dev/null 2>&1;;
