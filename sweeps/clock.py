@@ -32,6 +32,7 @@ def disk(cache: Path) -> tuple[Path, Path, Path]:
     """The disk all machines begin with, its kernel and what the kernel starts from: made at the first use, and kept."""
     tree, image = cache / "machine", cache / "machine.img"
     if not image.exists():
+        cache.mkdir(parents=True, exist_ok=True)
         included = f"--include={PACKAGES},linux-image-cloud-amd64,initramfs-tools,zstd"
         argv = ["mmdebstrap", "--quiet", "--variant=minbase", included, "bookworm", str(tree)]
         subprocess.run(argv, check=True, stdin=subprocess.DEVNULL)
