@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from yardbolt.adapters.files import load_family, shipped
-from yardbolt.core.addresses import ANYONE, AddressSet
+from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import FamilyError, FileError
 from yardbolt.core.family.reading import Fact, Narrowed, extract, merge
@@ -262,6 +262,65 @@ def test_what_one_web_server_serves_two_ways_goes_off_in_one_step_or_stays() -> 
     assert seen["unknown"][at] and (*at, "together") not in seen["unknown"], "who holds them was not told"
     idle = Want(("services", "https", "idle"), "idle", "set", 60.0)
     assert "only its SSH server" in changes(plane, (idle,), SERVER, site)[1][0].why
+
+
+def held(*sockets: tuple[str, int, str], more: str = "") -> Plane:
+    """A host whose outward sockets are held by these programs, each by the process of its place."""
+    lines = [
+        f'ss {by} LISTEN 0 9 0.0.0.0:{port} 0.0.0.0:* users:(("{who}",pid={place},fd=3))'
+        for place, (by, port, who) in enumerate(sockets, 7)
+    ]
+    draft = Draft(put(host_plane(), ("input_filter", "empty_list"), "nobody"))
+    for path, value in DECODERS["linux-services"].decode(Replies("\n".join([*lines, more])), "").facts:
+        draft.make(path) if value is True and len(path) == 2 else draft.put(path, value)
+    return draft.freeze()
+
+
+OFF, SHUT = "enabled", "permitted"
+
+
+@pytest.mark.parametrize(
+    ("sockets", "more", "service", "planned", "why"),
+    [
+        ([("tcp", 23, "telnetd")], "", "telnet", OFF, ""),
+        ([("tcp", 23, "shoreline")], "main 7", "telnet", OFF, ""),
+        ([("tcp", 23, "shoreline")], "script shoreline", "telnet", OFF, ""),
+        ([("tcp", 23, "shoreline")], "", "telnet", SHUT, "what starts telnet was not read"),
+        ([("tcp", 23, "systemd")], "", "telnet", OFF, ""),
+        ([("tcp", 23, "shoreline"), ("tcp", 6767, "shoreline")], "main 7", "telnet", SHUT, "tcp 6767 too"),
+        ([("udp", 514, "rsyslogd")], "main 7", "syslog", SHUT, "its own log too"),
+        ([("udp", 123, "chronyd")], "script chronyd", "ntp", SHUT, "its own clock too"),
+    ],
+)
+def test_a_service_goes_off_whoever_holds_its_port_or_is_shut(
+    sockets: list[tuple[str, int, str]], more: str, service: str, planned: str, why: str
+) -> None:
+    """By whatever starts its holder; where that does more, or is not known, nobody is let in to it, and the sheet says why."""
+    want = Want(("services", service, "enabled"), "needed-services", "set", False)
+    site = Site("u", "192.0.2.10", ANYONE, allows=Allows())
+    plane = held(*sockets, more=more)
+    todo, gaps = changes(plane, (want,), SERVER, site)
+    assert [change.path[-1] for change in todo] == [planned] and all(why in gap.why for gap in gaps)
+    assert bool(gaps) is bool(why) and all(gap.why.endswith("shut to everybody instead") for gap in gaps)
+    if planned is SHUT:
+        assert render(SERVER, todo[0], plane).fill["value"] == ("none",)
+        shut = put(plane, todo[0].path, NOBODY)
+        assert changes(shut, (want,), SERVER, site) == ((), gaps), "a second run changes nothing, and says the same"
+        assert not changes(put(plane, ("input_filter", "empty_list"), None), (want,), SERVER, site)[0]
+
+
+def test_a_service_is_limited_only_where_all_its_ports_are() -> None:
+    """The place the trade knows is its own, in whatever order its sockets are told; a limit at one of two is none."""
+    several = [("tcp", 8080, "nginx"), ("tcp", 80, "nginx"), ("udp", 53, "named"), ("tcp", 53, "named")]
+    for order in (several, several[::-1]):
+        plane = held(*order)
+        assert [get(plane, ("services", "http", leaf)) for leaf in ("port", "also")] == [80, ("tcp 8080",)]
+        assert [get(plane, ("services", "dns", leaf)) for leaf in ("transport", "also")] == ["tcp", ("udp 53",)]
+    facts = [Fact(("services", "http"), True, "x"), Fact(("services", "http", "port"), 80, "x")]
+    facts.append(Fact(("services", "http", "also"), ("tcp 8080",), "x"))
+    for ports, limited in ((("80",), None), (("80", "8080"), NOBODY)):
+        found = merge(SERVER, [*facts, Narrowed("http", "tcp", ports, NOBODY)]).plane
+        assert get(found, ("services", "http", "permitted")) == limited, ports
 
 
 LOADED = {

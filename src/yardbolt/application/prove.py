@@ -281,6 +281,8 @@ def _filed(
     wanted = brought(unit.family, target) | _set_before(unit, plane)
     unplanned = tuple(path for path, _, _ in changed if found and not planned(path, wanted, plane))
     undone = frozenset(approved.document.gaps) if approved else frozenset()
+    # what stays on starts again too
+    undone |= {f"{gap.removesuffix('enabled')}boot" for gap in undone if gap.endswith("/enabled")}
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone)
     document = LeftDocument(
         box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.baseline),

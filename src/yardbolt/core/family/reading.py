@@ -6,6 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import reduce
+from operator import or_
 from typing import Any
 
 from ..addresses import ANYONE, AddressSet
@@ -369,22 +371,22 @@ class Merging:
             # its item is there, if only because it has this value
             draft.make(item_of(path) or path[:2]).put(path, value)
 
-    def _narrow(self, narrowed: Narrowed) -> None:
-        """Who may connect is who may by the service and by what stands before it. Where it listens elsewhere too, or what
-        it lets in was not read, nothing is known by that."""
-        path = ("services", narrowed.service)
-        draft = self._draft(narrowed.store)
+    def _narrow(self, store: str, service: str, limits: Mapping[tuple[str, str], AddressSet]) -> None:
+        """Who may connect is who may by the service and by what stands before it, wherever it listens. Where it listens
+        elsewhere too, or what it lets in was not read, nothing is known by that."""
+        path = ("services", service)
+        draft = self._draft(store)
         try:
             port, permitted = draft.get((*path, "port")), draft.get((*path, "permitted"))
-            by = draft.get((*path, "transport"))
+            by, also = draft.get((*path, "transport")), draft.get((*path, "also"))
         except KeyError:
             return
+        places = [(by if isinstance(by, str) else "tcp", str(port))]
+        places += [(at.split()[0], at.split()[1]) for at in also] if isinstance(also, tuple) else []
         # of most daemons nothing is read of limits of their own; what stands before them holds all the same
-        limits_itself = narrowed.service in self._limits_itself
-        met = str(port) in narrowed.ports and narrowed.transport == (by if isinstance(by, str) else "tcp")
-        if met and (permitted is not None or not limits_itself):
+        if set(places) <= limits.keys() and (permitted is not None or service not in self._limits_itself):
             own = permitted if isinstance(permitted, AddressSet) else ANYONE
-            draft.put((*path, "permitted"), own & narrowed.sources)
+            draft.put((*path, "permitted"), own & reduce(or_, (limits[place] for place in places)))
 
     def keys(self, path: Path, store: str = LIVE) -> tuple[str, ...]:
         """The keys of a list as far as it was read."""
@@ -409,8 +411,12 @@ class Merging:
                 for part in staged
                 if isinstance(part, Fact | Whole) and pattern_of(part.path) not in told
             )
-        for narrowed in self._narrowed:
-            self._narrow(narrowed)
+        limits: dict[tuple[str, str], dict[tuple[str, str], AddressSet]] = {}
+        for each in self._narrowed:
+            places = {(each.transport, port): each.sources for port in each.ports}
+            limits.setdefault((each.store, each.service), {}).update(places)
+        for (store, service), found in limits.items():
+            self._narrow(store, service, found)
         for store, path in self._clash:
             self._draft(store).put(path, None)
         planes = {store: _with_manual(self.family, draft) for store, draft in self.drafts.items()}

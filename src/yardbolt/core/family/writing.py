@@ -262,7 +262,7 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
         # what the same program serves is gone with it
         served = get(plane, (*base, "together"))
         if isinstance(served, tuple):
-            for name in served:
+            for name in [one for one in served if one in draft.keys(("services",))]:
                 draft.drop(("services", name))
             draft.put((*base, "together"), ABSENT)
     for pattern, word in (*op.effects, *_by_value(op, change)):

@@ -28,6 +28,12 @@ PROGRAMS = {
 }  # fmt: skip
 WEB = frozenset(program for program, service in PROGRAMS.items() if service == "http")
 PAIR = {"http": "https", "https": "http"}
+# what stands for a function of the host itself, which does not end with a service for others
+OF_THE_HOST = {
+    "chronyd": "its own clock", "ntpd": "its own clock", "systemd-timesyn": "its own clock", "rsyslogd": "its own log", "syslogd": "its own log",
+    "syslog-ng": "its own log", "systemd-journal": "its own log", "systemd-resolve": "its own names", "systemd-network": "its own addresses", "dhclient": "its own addresses",
+}  # fmt: skip
+FOR_OTHERS = frozenset({"systemd", "init"})  # holds a socket until somebody comes
 READABLE = frozenset({"telnet", "ftp", "tftp", "http", "rpc", "syslog"})
 TABLES = {"tcp", "tcp6", "udp", "udp6"}
 
@@ -45,10 +51,15 @@ class Socket:
     package: str = ""
 
     @property
+    def inward(self) -> bool:
+        """Does nobody but the host itself come to it?"""
+        return self.address != "*" and ip_address(self.address).is_loopback
+
+    @property
     def service(self) -> str:
         """The service it is, as far as its port, or else its program, is known to the trade; empty where neither is, and
         where nobody but the host itself comes to it."""
-        if self.address != "*" and ip_address(self.address).is_loopback:
+        if self.inward:
             return ""
         found = PORTS.get((self.transport, self.port)) or PROGRAMS.get(self.program, "")
         return "" if found == INETD else found
@@ -63,10 +74,17 @@ class Socket:
 def decode_services(reply: str, key: str = "") -> Decoded:
     """The section `services`: every listening socket with its program, unit and package; the services they are; and
     which of those that do not run the next boot starts."""
-    seen, strange = tagged(reply, "ss proc inode holder owner inetd unit script init rcs off written-out switched")
+    seen, strange = tagged(reply, "ss proc inode holder main owner inetd unit script init rcs off written-out switched")
     left = [*strange]
-    sockets = [_held(one, pid, _holders(seen)) for one, pid in _sockets(seen, left)]
-    running = {one.service: (one.transport, one.port) for one in reversed(sockets) if one.service}
+    holders = _holders(seen)
+    held = [(_held(one, pid, holders), pid) for one, pid in _sockets(seen, left)]
+    sockets = [one for one, _ in held]
+    served: dict[str, set[At]] = {}
+    for one in sockets:
+        if one.service:
+            served.setdefault(one.service, set()).add((one.transport, one.port))
+    # where the trade knows it, and by TCP, before the rest
+    running = {name: sorted(at, key=lambda one: (PORTS.get(one) != name, one)) for name, at in served.items()}
     serves: Serves = {}
     for one in sockets:
         serves.setdefault(one.program, set()).add(one.service)
@@ -74,6 +92,9 @@ def decode_services(reply: str, key: str = "") -> Decoded:
     # what the super-server starts may answer at a port that is not known here
     by_inetd = set(_by_inetd(seen)) if any(PROGRAMS.get(one.program) == INETD for one in sockets) else set()
     facts = [fact for one in sockets for fact in one.facts()]
+    # the start of what is called like nothing the trade knows is found by its unit, or by a script of that name
+    mains = {*seen.get("main", [])}
+    known = {one.program for one, pid in held if pid in mains} | {line.strip() for line in seen.get("script", [])}
     kept_off = set(_kept_off(seen))
     for service in sorted({*running, *booting, *kept_off}):
         path = ("services", service)
@@ -83,16 +104,20 @@ def decode_services(reply: str, key: str = "") -> Decoded:
             facts.append(((*path, "boot"), True))
         elif service in kept_off:
             facts.append(((*path, "boot"), False))
+        others = _others(service, sockets, known | ({""} if service in booting else set()))
+        facts.append(((*path, "starter"), others is not None or None))
         # how SSH is set is read from itself
         if service != "ssh":
-            at = running.get(service) or next((at for at, name in PORTS.items() if name == service), None)
-            facts.append(((*path, "together"), _together(service, serves)))
-            facts += _service(path, service in running or (None if service in by_inetd else False), at)
+            ats = running.get(service) or [at for at, name in PORTS.items() if name == service][:1]
+            more = tuple(f"{by} {port}" for by, port in ats[1:])
+            facts.append(((*path, "also"), more or (ABSENT if service in running else None)))
+            facts.append(((*path, "together"), _together(service, serves, others or set())))
+            facts += _service(path, service in running or (None if service in by_inetd else False), ats)
     return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left[:20]))
 
 
-def _service(path: tuple[str, str], runs: bool | None, at: tuple[str, int] | None) -> Pairs:
-    transport, port = at or (None, None)
+def _service(path: tuple[str, str], runs: bool | None, ats: list[At]) -> Pairs:
+    transport, port = ats[0] if ats else (None, None)
     facts: Pairs = [((*path, "enabled"), runs), ((*path, "transport"), transport), ((*path, "port"), port)]
     if path[1] in READABLE:
         facts.append(((*path, "encrypted"), False))
@@ -101,15 +126,34 @@ def _service(path: tuple[str, str], runs: bool | None, at: tuple[str, int] | Non
     return facts
 
 
+At = tuple[str, int]  # transport and port
 Serves = dict[str, set[str]]  # program -> the services it serves; empty where who holds a socket is not told
 
 
-def _together(service: str, serves: Serves) -> tuple[str, ...] | Absent | None:
-    """What goes off with a service, for one web server serves both; None where a holder is not known."""
-    if service not in PAIR or not PAIR.keys() & serves.get("", set()):
-        both = any(PAIR.keys() <= serves.get(program, set()) for program in WEB)
-        return (PAIR[service],) if service in PAIR and both else ABSENT
-    return None
+def _together(service: str, serves: Serves, others: set[str]) -> tuple[str, ...] | Absent | None:
+    """What goes off with a service, for one program serves both; None where the holder of the web's ports is not known."""
+    if service in PAIR and PAIR.keys() & serves.get("", set()):
+        return None
+    if service in PAIR and any(PAIR.keys() <= serves.get(program, set()) for program in WEB):
+        others = others | {PAIR[service]}
+    return tuple(sorted(others)) or ABSENT
+
+
+def _others(service: str, sockets: list[Socket], known: set[str]) -> set[str] | None:
+    """What else those programs do that serve a service and are not called like it; None where what starts one of them is
+    not known. `known` are those of which it is."""
+    found: set[str] = set()
+    for one in [x for x in sockets if x.service == service]:
+        if one.program in OF_THE_HOST:
+            found.add(OF_THE_HOST[one.program])
+        elif one.program in FOR_OTHERS or PROGRAMS.get(one.program) in (service, INETD, PAIR.get(service, service)):
+            continue
+        elif one.program not in known:
+            return None
+        else:
+            same = [x for x in sockets if (x.program, x.unit) == (one.program, one.unit) and not x.inward]
+            found |= {x.service or f"{x.transport} {x.port}" for x in same} - {service}
+    return found
 
 
 def _started(name: str, serves: Serves) -> set[str]:
@@ -201,7 +245,7 @@ def _boot(seen: Mapping[str, list[str]], serves: Serves) -> Iterator[str]:
 
 
 def _kept_off(seen: Mapping[str, list[str]]) -> Iterator[str]:
-    """Services that something bearing their name would start, and that is switched off."""
+    """Services that something bearing their name, or noted by us, would start, and that is switched off."""
     names = [line.split()[0].rpartition(".")[0] or line.split()[0] for line in seen.get("off", []) if line.split()]
     # what we switched off is noted with the names of what served it
     noted: Serves = {}
@@ -209,7 +253,7 @@ def _kept_off(seen: Mapping[str, list[str]]) -> Iterator[str]:
         for program in programs:
             noted.setdefault(program, set()).add(service)
     for name in names:
-        yield from _started(name, noted) - {INETD} if name in PROGRAMS else ()
+        yield from _started(name, noted) - {INETD} if name in PROGRAMS else noted.get(name, ())
     for line in seen.get("written-out", []):
         words = [word.rsplit("/", 1)[-1] for word in line.replace(":", " ").split()]
         yield from (PROGRAMS[word] for word in words if word in PROGRAMS and PROGRAMS[word] != INETD)
@@ -223,7 +267,10 @@ def _by_inetd(seen: Mapping[str, list[str]]) -> Iterator[str]:
 
 
 _LEAVES = {("listening", "*", x) for x in ("port", "transport", "address", "program", "exe", "unit", "package")}
-_SERVICE = {("services", "*", x) for x in ("enabled", "port", "transport", "encrypted", "boot", "idle", "together")}
+_SERVICE = {
+    ("services", "*", x)
+    for x in ("enabled", "port", "transport", "encrypted", "boot", "idle", "together", "starter", "also")
+}
 DECODERS = (
     Decoder(
         "linux-services", "ss(8), proc(5), systemctl(1)", of_text(decode_services),

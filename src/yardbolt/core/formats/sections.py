@@ -92,6 +92,12 @@ for p in $pids; do
   x=$(readlink /proc/$p/exe); u=$(sed -n 's|.*/\([^/]*\.\(service\|socket\)\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
   echo "$p ${x:--} ${u:--} $(tr '\0' ' ' </proc/$p/cmdline)"
 done | tag holder
+# those that are the main process of their unit, or its child: not what a unit started for somebody else
+[ -d /run/systemd/system ] && for p in $pids; do
+  u=$(sed -n '/user\.slice/d; s|.*/\([^/]*\.service\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
+  m=$([ -n "$u" ] && systemctl show -p MainPID --value "$u" 2>/dev/null)
+  case $m in ''|0) ;; "$p"|"$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status)") echo "$p";; esac
+done | tag main
 # a file may lie where /bin is a link to /usr/bin
 have dpkg && dpkg -S $(for p in $pids; do x=$(readlink /proc/$p/exe) && echo "$x /usr$x ${x#/usr}"; done | sort -u) 2>/dev/null | tag owner
 cat /etc/inetd.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag inetd

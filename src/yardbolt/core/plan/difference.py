@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+from ..addresses import NOBODY
 from ..family.model import Family, Op
 from ..family.spelling import meant
-from ..family.writing import forecast, op_for, takes
+from ..family.writing import forecast, op_for, render, takes
 from ..job import Site
 from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
@@ -40,7 +43,32 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
                 )
             )
     _served_together(plane, out, gaps)
-    return tuple(out), tuple(gaps)
+    return _shut(plane, target, family, tuple(out), tuple(gaps))
+
+
+def _shut(
+    plane: Plane, target: Target, family: Family, out: tuple[Change, ...], gaps: tuple[Gap, ...]
+) -> tuple[tuple[Change, ...], tuple[Gap, ...]]:
+    """What should be off and cannot be switched off is shut to everybody, where the unit can do that."""
+    unwanted = {want.path for want in target if want.path[-1] == "enabled" and want.value is False}
+    left: list[Gap] = []
+    for gap in gaps:
+        change = Set((*gap.path[:-1], "permitted"), NOBODY, gap.rule)
+        shuts = gap.path in unwanted and gap.path[:1] == ("services",) and get(plane, gap.path) is True
+        if shuts and get(plane, change.path) != NOBODY:
+            shuts = not _cannot(plane, change, family, target) and _worded(family, change, plane)
+            out = (*out, change) if shuts else out
+        left.append(replace(gap, why=f"{gap.why}; it is shut to everybody instead") if shuts else gap)
+    return out, tuple(left)
+
+
+def _worded(family: Family, change: Change, plane: Plane) -> bool:
+    """Can this be said to the unit?"""
+    try:
+        render(family, change, plane)
+    except ValueError:
+        return False
+    return True
 
 
 def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> None:
@@ -53,14 +81,21 @@ def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> 
     for name, change in off.items():
         with_it = get(plane, ("services", name, "together"))
         with_it = with_it if isinstance(with_it, tuple) else ()
-        if needed := [one for one in with_it if one not in off and get(plane, ("services", one, "enabled")) is True]:
+        if needed := [one for one in with_it if one not in off and _kept(plane, one)]:
             for one in [c for c in out if isinstance(c, Set) and c.path in (change.path, (*change.path[:-1], "boot"))]:
                 del out[one]
-            why = f"the program that serves it serves {', '.join(needed)} too, which is needed: take it out of its own settings"
+            why = f"the program that serves it serves {', '.join(needed)} too, which stays: take it out of its own settings"
             gaps.append(Gap(change.path, change.because, why))
         elif any(one in off and one < name for one in with_it):
             for one in [c for c in out if isinstance(c, Set) and c.path[:2] == change.path[:2]]:
                 del out[one]
+
+
+def _kept(plane: Plane, what: str) -> bool:
+    """Does this go on, which a program does beside a service: another service that runs, or something that is no service of
+    the plane?"""
+    path: Path = ("services", what)
+    return not exists(plane, path) or get(plane, (*path, "enabled")) is True
 
 
 MODE = ("mode",)

@@ -182,9 +182,11 @@ class Service:
     boot: bool | Absent | None = leaf(flag, "does the next boot start it")
     port: int | Absent | None = leaf(number, "where it listens")
     transport: str | Absent | None = leaf(text, "tcp or udp; not set is tcp")
+    also: tuple[str, ...] | Absent | None = leaf(wordset, "where else it listens, as in tcp 8080", steady=False)
     together: tuple[str, ...] | Absent | None = leaf(
         wordset, "what goes off with it, for one program serves both", steady=False
     )
+    starter: bool | Absent | None = leaf(flag, "is it known what starts it", steady=False)
     encrypted: bool | Absent | None = leaf(flag, "does it encrypt")
     permitted: AddressSet | Absent | None = leaf(sources, "who may connect")
     interfaces: tuple[str, ...] | Absent | None = leaf(wordset, "the only interfaces it is bound to")

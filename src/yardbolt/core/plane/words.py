@@ -46,7 +46,7 @@ OF_ITEM = {
     "accounts": "accounts let in by {}", "secret": "password of {}", "weakness": "password of {}", "enabled": "{} on", "permitted": "who may reach {}",
     "role": "rights of {}", "idle": "idle limit of {}", "keys": "SSH keys of {}", "storage": "how the password of {} is kept",
     "port": "port of {}", "root_login": "root by {}", "blank_login": "blank passwords by {}", "tries": "tries by {}",
-    "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}", "rsa_bits": "RSA host key of {}", "boot": "{} at the next start",
+    "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}", "rsa_bits": "RSA host key of {}", "boot": "{} at the next start", "starter": "what starts {}",
 }  # fmt: skip
 
 

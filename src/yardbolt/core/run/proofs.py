@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from enum import Enum
 from typing import assert_never
 
+from ..addresses import NOBODY
 from ..doors import Door, Way
 from ..family.model import Family
 from ..job import Site
@@ -211,12 +212,14 @@ def _never_locked(now: Plane, account: str) -> bool:
 
 
 def _others_off(now: Plane, doors: Mapping[str, Door]) -> list[Door]:
-    """Where services that no channel uses, and that are off, would answer."""
+    """Where services that no channel uses, and that are off or shut, would answer."""
     met = next(iter(doors.values()), None)
     return [
         Door(one.key, met.address, one.port, one.key)
         for one in now.services
-        if met is not None and one.enabled is False and one.key not in doors
+        if met is not None and one.key not in doors
+        # on a host with sockets, what no source is let in to is shut by its packet filter
+        if one.enabled is False or (one.permitted == NOBODY and len(now.listening))
         if isinstance(one.port, int) and one.transport in ("tcp", ABSENT, None)
     ]
 
@@ -230,7 +233,7 @@ def _factory(now: Plane, account: str, ref: Ref, door: Door, site: Site) -> Clai
 
 def _closed(door: Door, site: Site) -> Claim:
     text = f"{door.service} no longer answers on port {door.port}"
-    backs = frozenset({("services", door.service, "enabled")})
+    backs = frozenset({("services", door.service, "enabled"), ("services", door.service, "permitted")})
     return Claim(
         Sort.CLOSED, text, door, site.laptop, control="the unit answers on another port at the same moment", backs=backs
     )

@@ -5,16 +5,19 @@ the next boot."""
 from __future__ import annotations
 
 from ..listening import PORTS
+from ..listening import PROGRAMS as CALLED
 from ..sshsections import SERVER
 from .common import Program
 
 FILE = "/etc/yardbolt/limits.nft"
 LIST = "/etc/yardbolt/limits"
-_BY = {
-    name: (kind, port) for (kind, port), name in sorted(PORTS.items(), reverse=True)
-}  # by TCP where it is met by both
-_PORTS = "\n".join(f"    {name}) echo {port};;" for name, (_, port) in _BY.items())
-_UDP = "|".join(name for name, (kind, _) in _BY.items() if kind == "udp")
+_AT = {name: sorted(f"{kind}:{port}" for (kind, port), one in PORTS.items() if one == name) for name in PORTS.values()}
+_PLACES = "\n".join(f"    {name}) printf '%s\\n' {' '.join(places)};;" for name, places in _AT.items() if name != "ssh")
+# what bears the name of a service may serve it elsewhere too
+_CALLED = "\n".join(
+    f"    {name}) echo '{' '.join(sorted(p for p, known in CALLED.items() if known == name))}';;"
+    for name in sorted({*CALLED.values()} & {*_AT} - {"ssh"})
+)
 _INIT = f"""#!/bin/sh
 ### BEGIN INIT INFO
 # Provides:          yardbolt-limits
@@ -51,27 +54,39 @@ LIMIT = (
         + SERVER
         + r"""
 have nft || no 'there is no nft, so nothing here limits who may come'
-port_of() {
+called() { case $1 in
+CALLED
+  esac; }
+# transport and port: where the trade knows it, and where what bears its name listens besides
+places() {
   case $1 in
     ssh) if [ "$kind" = openssh ]; then sshd_ -T | sed -n 's/^port //p'; else
-      tr '\0' '\n' </proc/$l/cmdline | sed -n '/^-p$/{n;p;}; s/^-p//p' | sed 's/.*://'; fi;;
-PORTS
+      tr '\0' '\n' </proc/$l/cmdline | sed -n '/^-p$/{n;p;}; s/^-p//p' | sed 's/.*://'; fi | sed 's/^/tcp:/';;
+PLACES
   esac
+  have ss && for n in $(called "$1"); do
+    ss -Hlntup | sed -n "s/^\([a-z]*\)  *[^ ]*  *[0-9]*  *[0-9]*  *[^ ]*:\([0-9]*\) .*(\"$n\",.*/\1:\2/p"
+  done | grep -vx 'TAKEN' | sort -u
 }
-by() { case $1 in UDP) echo udp;; *) echo tcp;; esac; }
 was=$(cat $L 2>/dev/null | sed "/^$name /d")
-new=$was; [ -n "$value" ] && new=$(printf '%s\n%s %s %s\n' "$was" "$name" "$(port_of "$name" | tr '\n' ',' | sed 's/,$//')" "$value" | sed '/^$/d')
+new=$was; [ -n "$value" ] && new=$(printf '%s\n%s %s %s\n' "$was" "$name" "$(places "$name" | tr '\n' ',' | sed 's/,$//')" "$value" | sed '/^$/d')
 rules() {
   echo 'table inet yardbolt'; echo 'delete table inet yardbolt'
   echo 'table inet yardbolt {'; echo ' chain limits {'
   echo '  type filter hook input priority filter - 5; policy accept;'; echo '  iif lo accept'
-  echo "$new" | while read -r who port from; do
-    [ -n "$port" ] || exit 9
-    w=$(by "$who"); end='reject with tcp reset'; [ "$w" = tcp ] || end=reject
+  echo "$new" | while read -r who places from; do
+    [ -n "$places" ] || exit 9
+    # as it was written before transports were told
+    case $places in *:*) ;; *) [ "$who" = snmp ] && w=udp || w=tcp; places=$(echo "$places" | tr , '\n' | sed "s/^/$w:/");; esac
+    [ "$from" != none ] || from=
     four=$(echo "$from" | tr , '\n' | sed '/:/d' | tr '\n' ',' | sed 's/,$//'); six=$(echo "$from" | tr , '\n' | sed -n '/:/p' | tr '\n' ',' | sed 's/,$//')
-    [ -n "$four" ] && echo "  $w dport { $port } ip saddr { $four } accept comment \"$who\""
-    [ -n "$six" ] && echo "  $w dport { $port } ip6 saddr { $six } accept comment \"$who\""
-    echo "  $w dport { $port } $end comment \"$who\""
+    for w in tcp udp; do
+      port=$(echo "$places" | tr , '\n' | sed -n "s/^$w://p" | tr '\n' ',' | sed 's/,$//'); [ -n "$port" ] || continue
+      end='reject with tcp reset'; [ "$w" = tcp ] || end=reject
+      [ -n "$four" ] && echo "  $w dport { $port } ip saddr { $four } accept comment \"$who\""
+      [ -n "$six" ] && echo "  $w dport { $port } ip6 saddr { $six } accept comment \"$who\""
+      echo "  $w dport { $port } $end comment \"$who\""
+    done
   done || return 9
   echo ' }'; echo '}'
 }
@@ -110,8 +125,9 @@ else
 fi
 """
     )
-    .replace("PORTS", _PORTS)
-    .replace("UDP", _UDP)
+    .replace("PLACES", _PLACES)
+    .replace("CALLED", _CALLED)
+    .replace("TAKEN", r"\|".join(f"{kind}:{port}" for kind, port in sorted(PORTS)))
     .replace("UNIT", _UNIT.rstrip())
     .replace("BESIDE", _BESIDE.rstrip())
     .replace("INIT", _INIT.rstrip())

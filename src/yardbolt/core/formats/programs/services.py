@@ -3,20 +3,28 @@ and the restart."""
 
 from __future__ import annotations
 
+from ..listening import FOR_OTHERS, INETD, OF_THE_HOST, WEB
+from ..listening import PORTS as AT
 from ..listening import PROGRAMS as KNOWN
-from ..listening import WEB
 from .common import Program
 
 _NAMES = "\n".join(
     f"  {service}) names='{' '.join(sorted(name for name, known in KNOWN.items() if known == service))}';;"
-    for service in sorted({*KNOWN.values()} - {"inetd", "http"})
+    for service in sorted({*KNOWN.values()} - {INETD, "http"})
 )
 _WEB = f"  http|https) names='{' '.join(sorted(WEB))}'\n"
+_PORTS = "\n".join(
+    f"  {service}) ports='{' '.join(sorted(f'{by}:{port}' for (by, port), name in AT.items() if name == service))}';;"
+    for service in sorted(set(AT.values()))
+)
+# those that hold a port and are not ended for it
+_SPARED = "|".join(sorted({*OF_THE_HOST, *FOR_OTHERS} | {name for name, service in KNOWN.items() if service == INETD}))
 SWITCH = (
-    "case $name in\n"
+    f"ports= spare=\ncase $name in\n{_PORTS}\nesac\ncase $name in\n"
     + _NAMES
     + _WEB
     + r"""
+    spare=$names
     # of several web servers only those that hold its port; what went off is noted, for it is that which comes on again
     held() { ss -Hltnp "sport $1 :443" | tr '(' '\n' | sed -n 's/^"\([^"]*\)".*/\1/p' | sort -u; }
     if [ "$value" = no ] && have ss; then
@@ -42,15 +50,24 @@ mine() { for n in $names; do [ -e "/etc/init.d/$n" ] && echo "$n"; done; }
 lines() { e=; for n in $names; do e="$e$e2\\(.*[/:[:space:]]\\)\\{0,1\\}$n\\([[:space:]].*\\)\\{0,1\\}"; e2='\|'; done; e2=; echo "$e"; }
 comment() { [ -f "$1" ] && grep -q "^\($(lines)\)\$" "$1" && { sed "/^#/!s~^\($(lines)\)\$~$M&~" "$1" | theirs "$1" || exit 9; }; }
 uncomment() { [ -f "$1" ] && grep -q "^$M" "$1" && { sed "s~^$M\($(lines)\)\$~\1~" "$1" | theirs "$1" || exit 9; }; }
-# the unit whose own process it is, whatever it is called; not that of what started it for one visitor
-started_by() { for p in $(runs); do
-  x=$(sed -n 's|.*/\([^/]*\)\.service$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
-  [ -n "$x" ] && [ "$(systemctl show -p MainPID --value "$x.service" 2>/dev/null)" = "$p" ] && echo "$x"
+# who holds its ports under another name
+others() { have ss && for x in $ports; do ss -Hln${x%%[cd]*}p "sport = :${x#*:}"; done | sed '/ \(127\.[0-9.]*\|\[::1\]\)\(%[^ ]*\)\{0,1\}:[0-9]* /d' | tr ',()' '\n\n\n' | sed -n 's/^pid=//p' | sort -u | while read -r p; do
+  c=; read -r c 2>/dev/null </proc/$p/comm; case " $names $spare " in *" $c "*) continue;; esac
+  case $c in ''|SPARED) ;; *) echo "$p $c";; esac
 done; }
+# the unit whose own process it is, or that of its parent, whatever it is called; not that of what started it for one visitor
+unit_of() { x=$(sed -n '/user\.slice/d; s|.*/\([^/]*\)\.service$|\1|p' /proc/$1/cgroup 2>/dev/null | sed -n 1p)
+  m=$([ -n "$x" ] && systemctl show -p MainPID --value "$x.service" 2>/dev/null)
+  case $m in ''|0) ;; "$1"|"$2") echo "$x";; esac; }
+started_by() { for p in $(runs); do unit_of $p -; done; others | while read -r p c; do unit_of $p "$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status)"; done
+  # and what waits at its ports for somebody to come
+  for x in $ports; do systemctl list-sockets --no-legend --no-pager --full 2>/dev/null | sed -n "/^127\.\|^\[::1\]/d; s/^[^ ]*:${x#*:}  *\([^ ]*\)\.socket .*/\1/p"; done; }
 units() { for n in $names; do for x in $n.service $n.socket; do systemctl cat $x >/dev/null 2>&1 && echo $x; done; done; }
 inetd() { p=$(for x in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$x/comm; case $c in inetd|*-inetd) echo ${x#/proc/};; esac; done); for x in $p; do kill -HUP $x; done; }
 if [ "$value" = no ]; then
-  [ "$(init)" = systemd ] && names=$(echo $(started_by) $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
+  if [ "$(init)" = systemd ]; then more=$(started_by)
+  else more=$(others | while read -r p c; do { [ -e "/etc/init.d/$c" ] || [ -e "/etc/rcS.d/$c" ]; } && echo "$c"; done); fi
+  names=$(echo $more $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
   [ -s "$off" ] || echo $names >"$off" || no "no room for $Y"
   case $(init) in
     systemd) u=$(units); [ -n "$u" ] && { systemctl disable --now $u; systemctl mask $u; } >/dev/null 2>&1;;
@@ -78,7 +95,7 @@ else
   :
 fi
 """
-)
+).replace("SPARED", _SPARED)
 RESTART = r"""
 sync
 setsid sh -c 'sleep 1; if [ -d /run/systemd/system ]; then systemctl reboot; elif command -v shutdown; then shutdown -r now; else reboot; fi' </dev/null >/dev/null 2>&1 &

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ...addresses import ANYONE, SIX
+from ...addresses import ANYONE, NOBODY, SIX
 from ...algorithms import outdated
 from ...job import Site
 from ...plane.edit import get
@@ -67,6 +67,8 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(
                 path, State.HOLDS, "switched off" + (" and its port is closed" if plane.answering.complete else "")
             )
+        elif not answers and s.permitted == NOBODY:
+            yield Verdict(path, State.HOLDS, f"nobody is let in to {s.key}")
         elif readable(plane, s):
             saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
             yield Verdict(path, State.FAILS, saw, "read", READABLE)
@@ -97,7 +99,8 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if s.enabled is None:
             yield Verdict(path, State.UNKNOWN, "whether it runs was not read", "")
         elif s.enabled and s.key not in site.needed:
-            yield Verdict(path, State.FAILS, f"{s.key} runs and the job does not need it")
+            but = ", though shut to everybody" if s.permitted == NOBODY else ""
+            yield Verdict(path, State.FAILS, f"{s.key} runs and the job does not need it{but}")
         elif not s.enabled and s.key in site.needed:
             keyless = ", and has no key of its own yet" if s.keyed is False else ""
             yield Verdict(path, State.FAILS, f"{s.key} is needed and switched off{keyless}")
