@@ -27,11 +27,12 @@ MISCHIEF = {
 }  # fmt: skip
 
 
-# what a server under systemd may be like besides: systemd holds the socket of its SSH server; a list says who may log in
+# what a server under systemd may be like besides: systemd holds the socket of its SSH server; a list says who may log in, by name or by group
 BESIDES = (
     "",
     "systemctl -q disable ssh.service; systemctl -q enable ssh.socket\n",
     "echo 'AllowUsers root works' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
+    "groupadd crew; for x in root works guest; do usermod -aG crew $x; done; echo 'AllowGroups wheel crew' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
 )
 
 
@@ -40,7 +41,7 @@ def laid_out(name: str, kind: type[Made], number: int, seed: int, folder: Path) 
     host = kind(name, number, "", KINDS[name].start, folder / "host", KINDS[name].boot)
     filled = FILTER.replace("NET6", host.network6).replace("NET", host.network)
     host.setup = f"FILTER='{filled}'\n" + KINDS[name].setup.replace("NET", host.network)
-    host.setup += BESIDES[seed // 3 % 3] if name == "shed" else ""
+    host.setup += BESIDES[seed // 3 % len(BESIDES)] if name == "shed" else ""
     tool = Tool(folder / "job", {**os.environ, "COLUMNS": "120", "HOME": str(folder)})
     tool.folder.mkdir()
     create(folder / "light.kdbx", Secret(MASTER), None, None)

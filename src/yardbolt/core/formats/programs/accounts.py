@@ -3,6 +3,7 @@ BusyBox), and who may become root (sudoers(5))."""
 
 from __future__ import annotations
 
+from ..sshsections import SERVER
 from .common import Program
 
 _THERE = r"""
@@ -38,14 +39,43 @@ give() {
   [ "$now" != "$was" ] || no "the password of $1 was not taken"
 }
 """
+JOIN = (
+    """
+# groups that its SSH server lets in, where it goes by them; one that brings rights with it only for who has all of them
+let_in() (
+  name=$1 role=$2
+  groups=$( ("""
+    + SERVER
+    + r"""
+[ "$kind" = openssh ] && sshd_ -T | sed -n 's/^allowgroups //p' | tr ' ' '
+') 2>/dev/null)
+  has=" $(id -Gn "$name" 2>/dev/null) "
+  for g in $groups; do case $has in *" $g "*) exit 0;; esac; done
+  for some in plain any; do for g in $groups; do
+    case $g in *[!A-Za-z0-9._-]*|-*) continue;; esac
+    grep -q "^$g:" /etc/group || continue
+    if [ $some = plain ] || [ "$role" != full ]; then
+      case $g in root|wheel|sudo|admin|adm|disk|shadow|docker|lxd|kvm|kmem|staff|systemd-journal|tty|utmp|video|www-data) continue;; esac
+      grep -rqs "^[[:space:]]*%$g\([[:space:]=]\|\$\)" /etc/sudoers /etc/sudoers.d && continue
+    fi
+    keep /etc/group
+    if have usermod; then usermod -aG "$g" "$name" </dev/null >/dev/null 2>&1; else addgroup "$name" "$g" >/dev/null 2>&1; fi
+    exit 0
+  done; done
+  exit 0
+)
+"""
+)
 MAKE = (
     _THERE
+    + JOIN
     + _RIGHTS
     + GIVE
     + r"""
 sh=/bin/sh; [ -x /bin/bash ] && sh=/bin/bash
 there "$name" || if have useradd; then useradd -m -s $sh "$name" </dev/null >/dev/null 2>&1; else adduser -D -s $sh "$name" </dev/null >/dev/null 2>&1; fi
 there "$name" || no "the account $name could not be made"
+let_in "$name" "$role"
 give "$name"
 rights "$name" "$role"
 """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .accounts import GIVE
+from .accounts import GIVE, JOIN
 from .common import Program
 
 _END = r"""
@@ -44,8 +44,10 @@ end "$name"
 LEND = (
     _END
     + GIVE
+    + JOIN
     + r"""
 begin "$name"
+let_in "$name" read
 give "$name"
 """
 )
