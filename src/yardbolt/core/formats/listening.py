@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
-from ..plane.kinds import ABSENT, Absent
+from ..plane.kinds import ABSENT, FIRST_OWN, Absent
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .tagged import tagged
 
@@ -109,7 +109,7 @@ def decode_services(reply: str, key: str = "") -> Decoded:
         # how SSH is set is read from itself
         if service != "ssh":
             ats = running.get(service) or [at for at, name in PORTS.items() if name == service][:1]
-            more = tuple(f"{by} {port}" for by, port in ats[1:])
+            more = tuple(f"{by} {port}" for by, port in ats[1:] if by == "tcp" or port < FIRST_OWN)
             facts.append(((*path, "also"), more or (ABSENT if service in running else None)))
             facts.append(((*path, "together"), _together(service, serves, others or set())))
             facts += _service(path, service in running or (None if service in by_inetd else False), ats)

@@ -131,6 +131,7 @@ def wordset(raw: Any) -> tuple[str, ...]:
     return tuple(sorted(set(raw.replace(",", " ").split() if isinstance(raw, str) else map(str, raw))))
 
 
+FIRST_OWN = 32768  # ports a host gives out to what sends, from here on (ip(7), ip_local_port_range)
 HALF = "half-filled"  # begins a place for logs of which a part is left empty: many makes take it, and send nothing
 
 

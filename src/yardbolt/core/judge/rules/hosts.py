@@ -7,24 +7,22 @@ from ipaddress import ip_address
 
 from ...job import Site
 from ...plane.edit import get
-from ...plane.kinds import ABSENT, HALF, number
+from ...plane.kinds import ABSENT, FIRST_OWN, HALF, number
 from ...plane.table import Plane
 from ...plane.words import spoken
 from ..demands import Between, Demand, Gone, exactly
 from .logins import can_log_in
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
+from .services import places
 
 CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives it its address (RFC 2131, RFC 8415)
-FIRST_OWN = 32768
 LASTING = 3072  # bits; NIST SP 800-57 part 1, table 2: beyond 2030
 SYSLOG = 514  # RFC 5426, section 3.3
 WEAK_STORAGE = "its password is kept by an outdated method"
 
 
 def _listening(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    ports = {
-        (s.transport if isinstance(s.transport, str) else "tcp", s.port) for s in plane.services if s.port is not None
-    }
+    ports = {place for s in plane.services for place in places(s)}
     for x in plane.listening:
         path = ("listening", x.key)
         if x.address is None or x.port is None:

@@ -24,10 +24,17 @@ SPEAKS = {
 READABLE = "on, passwords readable"
 
 
+def places(service: Service) -> frozenset[tuple[str, int]]:
+    """Where it listens, as far as that was read: transport and port."""
+    own = {(service.transport if isinstance(service.transport, str) else "tcp", service.port)}
+    also = service.also if isinstance(service.also, tuple) else ()
+    own |= {(by, int(port)) for by, _, port in (place.partition(" ") for place in also) if port.isdigit()}
+    return frozenset((by, port) for by, port in own if isinstance(port, int))
+
+
 def _same(service: Service, a: Answering) -> bool:
-    """Is it this service's port, by the same transport, that answers?"""
-    by_udp = service.transport == "udp"
-    return service.port is not None and service.port == a.port and (a.transport == "udp") == by_udp
+    """Is it a port of this service's, by the same transport, that answers?"""
+    return ("udp" if a.transport == "udp" else "tcp", a.port) in places(service)
 
 
 def readable(plane: Plane, service: Service) -> bool:
