@@ -119,6 +119,8 @@ def jumped(seed: int, folder: Path) -> str:
             # what could not be read when a run was approved is for the next one
             if not what and process.returncode == 3 and "0 changes" in tool.run("steps", host.name).stdout:
                 break
+        if strange := [line for line in said if line.startswith("NOT PLANNED")]:
+            return f"seed {seed}: {strange}"
         if process.returncode == 3:
             try:
                 return stands(host, tool) or ""

@@ -67,6 +67,8 @@ def disturbed(seed: int, folder: Path) -> str:
             said = process.communicate(timeout=900)[0].strip().splitlines()
             print(seed, what, process.returncode, [line for line in said if "yardbolt" in line][-1:], flush=True)
             time.sleep(21 if what in ("line", "disk") else 0)
+        if strange := [line for line in said if line.startswith("NOT PLANNED")]:
+            return f"seed {seed}: {strange}"
         return stands(host, tool) or "" if process.returncode == 3 else f"seed {seed} ended so: {said[-5:]}"
     finally:
         host.down()

@@ -82,7 +82,7 @@ def opens(made: Host, account: str, password: str, keys: Any = None) -> bool:
     async def attempt() -> bool:
         try:
             async with asyncssh.connect(made.address, username=account, password=password, known_hosts=None, client_keys=keys,
-                                        agent_path=None, config=None, local_addr=(made.at(TECHNICIAN), 0), login_timeout=8):  # fmt: skip
+                                        agent_path=None, config=None, local_addr=(made.at(TECHNICIAN), 0), login_timeout=30):  # fmt: skip
                 return True
         except (asyncssh.Error, OSError, TimeoutError):
             return False
@@ -100,7 +100,7 @@ def stands(made: Host, tool: Tool) -> None:
     """What ordinary clients meet once a host was tightened."""
     kind = KINDS[made.name]
     for _ in range(300):  # its init starts the SSH server last
-        if connects(made.at(TECHNICIAN), made.address, 22):
+        if connects(made.at(TECHNICIAN), made.address, 22, 15):
             break
         time.sleep(0.1)
     for port in (21, 23, 80):
@@ -118,8 +118,9 @@ def stands(made: Host, tool: Tool) -> None:
         assert not asked(made, "-v2c", "-c", "public") and not asked(made, "-v2c", "-c", "Bogie-77-x")
         assert opens(made, "lt-works", "", [KEY]), "by the key the job gives"
         for source, admitted in ((TECHNICIAN, True), (OFFICE, True), (STRANGER, False)):
-            assert connects(made.at(source), made.address, 22) is admitted, source
-        assert connects(f"{made.network6}:b", f"{made.network6}:1", 22)
+            # an emulated one takes seconds for its first word
+            assert connects(made.at(source), made.address, 22, 15) is admitted, source
+        assert connects(f"{made.network6}:b", f"{made.network6}:1", 22, 15)
         assert not connects(f"{made.network6}:42", f"{made.network6}:1", 22)
     with closing(socket.create_connection((made.address, 22), 5, (made.at(TECHNICIAN), 0))) as client:
         assert client.recv(20).startswith(b"SSH-2.0")
@@ -203,7 +204,7 @@ async def run_at(made: Host, script: str) -> tuple[int, str]:
     account, _, password = KINDS[made.name].login.partition(":")
     for _ in range(20):
         # while a server loads its settings nothing listens for a moment
-        if connects(made.at(TECHNICIAN), made.address, 22):
+        if connects(made.at(TECHNICIAN), made.address, 22, 15):
             break
         await asyncio.sleep(0.3)
     async with asyncssh.connect(made.address, username=account, password=password, known_hosts=None, client_keys=None, agent_path=None,

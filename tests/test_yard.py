@@ -111,11 +111,11 @@ def asked_of(tool: Tool, host: Host, *args: str) -> dict[str, Any]:
     return told
 
 
-def connects(source: str, target: str, port: int) -> bool:
+def connects(source: str, target: str, port: int, patience: float = 1) -> bool:
     """Does a real connection come about from this address, and does anything come back by it?"""
     family = socket.AF_INET6 if ":" in source else socket.AF_INET
     with closing(socket.socket(family)) as client:
-        client.settimeout(1)
+        client.settimeout(patience)
         client.bind((source, 0))
         try:
             client.connect((target, port))

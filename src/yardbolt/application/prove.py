@@ -11,7 +11,7 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import Reading
-from yardbolt.core.family.writing import beside, op_for
+from yardbolt.core.family.writing import beside, effects_of, op_for
 from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
@@ -278,8 +278,16 @@ def _filed(
     changed = differences(before, plane)
     approved = unit.records.latest(unit.name, "target", TargetDocument)
     target = target_from(approved.document.target) if approved else ()
-    wanted = brought(unit.family, target) | _set_before(unit, plane)
-    unplanned = tuple(path for path, _, _ in changed if found and not planned(path, wanted, plane))
+    wanted, earlier = brought(unit.family, target), _set_before(unit)
+    was = left.document.as_plane if (left := unit.records.latest(unit.name, "as left", LeftDocument)) else None
+    unplanned = tuple(
+        path
+        for path, _, _ in changed
+        if found
+        and not planned(path, wanted, plane)
+        # what an earlier run brought, and has been so since: a target may not speak of it any more
+        and not (was and planned(path, earlier, plane) and _the_same(was, plane, path))
+    )
     undone = frozenset(approved.document.gaps) if approved else frozenset()
     # what stays on starts again too
     undone |= {f"{gap.removesuffix('enabled')}boot" for gap in undone if gap.endswith("/enabled")}
@@ -294,15 +302,18 @@ def _filed(
     return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.clock.now(), document)
 
 
-def _set_before(unit: UnitInWork, plane: Plane) -> set[Path]:
-    """What an earlier run set, and has been so since: a target may not speak of it any more, because it is so."""
-    history, left = unit.history(), unit.records.latest(unit.name, "as left", LeftDocument)
-    if left is None:
-        return set()
+def _set_before(unit: UnitInWork) -> set[Path]:
+    """What earlier runs set, and what the family says comes with it."""
+    history = unit.history()
     made = (entry.event for entry in history.entries if entry.stamp.time >= history.reset_at)
     paths = {parse(event.path) for event in made if isinstance(event, ReadBack) and event.path}
-    was = left.document.as_plane
-    return {path for path in paths if is_item(path) or get(was, path) == get(plane, path)}
+    return (paths | {effect for path in paths for effect in effects_of(unit.family, path)}) - {("files",)}
+
+
+def _the_same(was: Plane, now: Plane, path: Path) -> bool:
+    if is_item(path):
+        return exists(was, path) is exists(now, path)
+    return reachable(was, path) and get(was, path) == get(now, path)
 
 
 def _drilled(unit: UnitInWork) -> tuple[Proof, ...]:
@@ -341,7 +352,7 @@ def brought(family: Family, target: Target) -> set[Path]:
         if want.kind != "set":
             change = Drop(want.path) if want.kind == "gone" else Make(want.path, ())
         op = op_for(family, change)
-        for pattern, _ in op.effects if op else ():
+        for pattern, _ in (*op.effects, *op.by_value.get(str(want.value), ())) if op else ():
             out.add(filled(pattern, want.path))
         out |= {path for path, _ in beside(family, op, change)} if op else set()
     return out - {("files",)}

@@ -270,6 +270,13 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
     return draft.freeze()
 
 
+def effects_of(family: Family, path: Path) -> frozenset[Path]:
+    """Whatever may come with a change of this path, by any op and value of the family."""
+    ops = [op for op in family.ops if any(fits(pattern, path) for pattern in (*op.sets, *op.makes, *op.drops))]
+    brought = [pattern for op in ops for one in (op.effects, *op.by_value.values()) for pattern, _ in one]
+    return frozenset(filled(pattern, path) for pattern in brought)
+
+
 def beside(family: Family, op: Op, change: Change) -> Iterator[tuple[Path, Any]]:
     """What the same field says of other leaves: one list of sources for two ways in."""
     ask = next((one for one in family.asks if one.name == op.on), None)
