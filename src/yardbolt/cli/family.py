@@ -31,7 +31,7 @@ def check(file: Path, no_color: bool) -> int:
     screen = Screen(no_color)
     covered = family.covers()
     unread = [
-        show(path)
+        path
         for path, row in TABLE.items()
         if row.unit not in ("list", "item") and path not in covered and path[0] not in SEEN_FROM_OUTSIDE
         # of a list that this make does not have, nothing is unread
@@ -39,6 +39,8 @@ def check(file: Path, no_color: bool) -> int:
     ]
     screen.say((family.title, "head"), f"  {len(family.asks)} asks, {len(family.ops)} ops: the file is sound")
     screen.head("Not read by this family", "these stay unknown")
+    beside: dict[str, list[str]] = {}
     for path in unread:
-        screen.say(path, indent=2)
+        beside.setdefault(show(path[:-1]) or path[-1], []).append(path[-1] if path[1:] else "")
+    screen.rows([[above, ", ".join(filter(None, leaves))] for above, leaves in beside.items()])
     return 0

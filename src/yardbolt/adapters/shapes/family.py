@@ -128,6 +128,7 @@ class SpellingShape(Shape):
     join: Text = ""
     empty: Text | None = None
     moment: Flag = False
+    singly: Flag = Field(False, description="addresses are written one by one: the unit knows no blocks")
     reading_only: Flag = False
 
 

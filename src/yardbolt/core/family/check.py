@@ -117,6 +117,9 @@ class _Checker:
         at: Keys = ("channels", name)
         self.one_of((*at, "talk"), tree["talk"], self.ways, "a way of talking")
         channel = made(self.ways[tree["talk"]].channel, tree)
+        for place, row_ in enumerate(channel.replies):
+            if row_.holds and not row_.at:
+                raise self.fail((*at, "replies", place, "holds"), "it does not say where that stands: give at too")
         for keys, written in channel.signs():
             self.pattern((*at, *keys), sign, written)
         return channel
@@ -421,7 +424,17 @@ class _Checker:
             for ours in told.get("write", {}):
                 self.word((*keys, "write", ours), path, ours)
             words, write = dict(told.get("words", {})), dict(told.get("write", {}))
-            yield path, Spelling(words, write, told.get("join", ""), told.get("empty"), _yes(told.get("moment")))
+            yield (
+                path,
+                Spelling(
+                    words,
+                    write,
+                    told.get("join", ""),
+                    told.get("empty"),
+                    _yes(told.get("moment")),
+                    _yes(told.get("singly")),
+                ),
+            )
 
 
 def _yes(raw: Any) -> bool:

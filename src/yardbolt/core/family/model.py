@@ -59,6 +59,7 @@ class Spelling:
     join: str = ""
     empty: str | None = None
     moment: bool = False
+    singly: bool = False  # addresses one by one: it knows no blocks
 
 
 @dataclass(frozen=True)

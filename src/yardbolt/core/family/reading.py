@@ -248,8 +248,10 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
             facts.word(path, place.missing)
         return
     if found is None or found == "" or found == []:
-        if place.empty is not None:
-            facts.word(path, place.empty)
+        # the spelling of the leaf holds where the place has none of its own
+        empty = place.empty if place.empty is not None else spelling_of(facts.family, path).empty or None
+        if empty is not None and found is not None or place.empty is not None:
+            facts.word(path, str(empty))
         return
     if place.otherwise and str(found).strip() not in place.words:
         facts.word(path, place.otherwise)

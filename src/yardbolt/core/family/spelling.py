@@ -27,6 +27,7 @@ NOTATIONS: Mapping[str, Callable[[float], str]] = {
     "minutes": lambda value: str(max(1, round(value / 60))),
     "seconds": lambda value: str(round(value)),
 }
+MOST_SINGLY = 64  # addresses written one by one
 COUNT = "count"  # of a list: how many stand there
 CODECS = {"seconds": "s", "minutes": "min", COUNT: ""}  # of a length of time that is written as a bare number
 DEFAULT = Spelling()
@@ -129,6 +130,12 @@ def spelled_by(spelling: Spelling, path: Path, value: Any, notation: str = "") -
     if spelling.empty and meant(path, spelling.empty) == value:
         return ""
     if isinstance(value, AddressSet) and value not in (ANYONE, NOBODY):
+        if spelling.singly and value.count() > MOST_SINGLY:
+            raise ValueError(
+                f"{show(path)}: this unit takes addresses one by one, and there are {value.count():,} of them"
+            )
+        if spelling.singly:
+            return (spelling.join or ",").join(str(each) for net in value.nets for each in net)
         return (spelling.join or ",").join(value.texts())
     if isinstance(value, bool):
         return "yes" if value else "no"

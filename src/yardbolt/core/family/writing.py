@@ -172,7 +172,8 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             own = type(own)(words=place.words, join=place.join)
         if place.empty is not None and meant(change.path, place.empty) == change.value:
             return {f"{BOUND}{place.at}": ()}
-        return {f"{BOUND}{place.at}": (spelled_by(own, change.path, change.value, place.codec),)}
+        text = spelled_by(own, change.path, change.value, place.codec)
+        return {f"{BOUND}{place.at}": (text,) if text else ()}
     return {}
 
 

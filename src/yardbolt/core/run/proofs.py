@@ -141,7 +141,8 @@ def claims(
     return (
         *(_opens(now, way) for way in good),
         *(_opens(now, way) for way in also if admit(now, way).admitted is not False),
-        *(_key(one, site) for one in live),
+        # a plain service shows nothing that a box is told by
+        *(_key(one, site) for one in live if get(now, ("services", one.service, "encrypted")) is not False),
         *(_wrong(way, sort) for way in good for sort in WRONG),
         *(_removed(now, way) for way in removed),
         *(_ended(now, way) for way in ended),

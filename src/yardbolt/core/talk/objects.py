@@ -7,6 +7,7 @@ or a body needs of it is a `Kept`. Names the unit allots are looked up afresh by
 
 from __future__ import annotations
 
+import math
 from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
@@ -33,7 +34,8 @@ from .web import (
 )  # fmt: skip
 
 VERBS = ("get", "post", "put", "patch", "delete")
-LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": [], "(zero)": 0}
+LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": []}
+NUMBER, FLAG = "(number ", "(flag "
 
 
 @dataclass(frozen=True)
@@ -53,12 +55,14 @@ class LoginHow:
 
 @dataclass(frozen=True)
 class Channel(Unprompted):
-    """How objects are asked for. `leave` is what ends a session: the method and the place."""
+    """How objects are asked for. `leave` is what ends a session: the method and the place; `envelope` the place in every
+    answer where what was asked for stands."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
     headers: Mapping[str, str] = field(default_factory=dict)
     leave: str = ""
+    envelope: str = ""
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["objects"] = "objects"
 
@@ -87,8 +91,9 @@ class AskHow(Unprompted):
 @dataclass(frozen=True)
 class OpHow(Unprompted):
     """What is sent: one of the methods and its place. `put` starts from the object just read, `patch` holds the changed
-    members alone. `new` are the members of a new object that nothing else gives, as written or one of (yes) (no) (null)
-    (list) (zero); `fill` are members made from slots. `list: yes`: the place takes its whole list, so what is sent is the list as
+    members alone, and so does `post` where it is `on` an ask. `new` are the members of a new object that nothing else gives, as
+    written or one of (yes) (no) (null) (list) (number 3); `fill` are members made from slots, texts but for (number {value}) and
+    (flag {value}). `list: yes`: the place takes its whole list, so what is sent is the list as
     it was just read, with the item changed, put at the end, or (where nothing is filled in) left out."""
 
     post: str = ""
@@ -202,7 +207,7 @@ def login(
         first = yield Call("GET", how.page)
         if isinstance(first, Lost) or not asks_for_login(channel.replies, _heard(first)):
             return _entered(channel, first, False)
-        return _entered(channel, (yield Call("GET", how.page, auth=(how.auth, account, secret))), True)
+        return _entered(channel, (yield Call("GET", how.page, auth=(how.auth, account, secret), keep=how.keep)), True)
     if how.get:
         got = yield Call("GET", how.get, keep=how.keep)
         if isinstance(got, Lost) or got.status >= 400:
@@ -239,6 +244,7 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
     for name, template in how.fill.items():
         if not fill_in(template, fill):
             raise ValueError(f"nothing fills {name}")
+        _filled(template, fill)
     return fill_in(next(how.templates())[1], fill)
 
 
@@ -277,9 +283,11 @@ def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Aski
         if bad is not None:
             return bad
         assert isinstance(got, Answer)
-        pages.append(got.tree)
+        pages.append(one(got.tree, channel.envelope) if channel.envelope else got.tree)
+        if pages[-1] is MISSING:
+            return Unclear(f"its answer holds no {channel.envelope}")
         further = one(got.tree, how.next) if how.next else MISSING
-        if further is MISSING or not further or (until is not None and until(got.tree)):
+        if further is MISSING or not further or (until is not None and until(pages[-1])):
             return Done(Replies(tree=pages[0] if len(pages) == 1 else _joined(pages)))
         if len(pages) >= MOST_PAGES or not isinstance(further, str) or not own(further):
             return Unclear("its list has no end, or goes on elsewhere")
@@ -313,7 +321,8 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     handles = {name: place for name, place in how.view.handles.items() if f"{{{name}}}" in at} if how.view else {}
     if how.list == "yes" and how.view is not None:
         return (yield from _tell_whole(channel, how, verb, at, fill))
-    if how.view is not None and (verb in ("put", "patch") or handles):
+    bound = any(name.startswith(BOUND) for name in fill)
+    if how.view is not None and (verb in ("put", "patch") or handles or bound):
         above = how.view.ask.view if not how.view.at else None
         if above is not None:
             given = yield from _with_handles(channel, how.view.ask, fill)
@@ -355,7 +364,7 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
     at_place = next((n for n, item in enumerate(there) if (as_text(one(item, how.view.key)),) == fill.get("key")), None)
     bound = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     try:
-        members = {name: fill_in(template, fill) for name, template in how.fill.items()}
+        members = {name: _filled(template, fill) for name, template in how.fill.items()}
         if at_place is not None:
             members |= {name: _typed(name, text, one(there[at_place], name)) for name, text in bound.items()}
         elif how.fill and not bound:
@@ -403,7 +412,7 @@ def _body(how: OpHow, verb: str, fill: Fill, found: Tree) -> Member:
         return None
     changed = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     members: dict[str, Member] = {name: _literal(text) for name, text in how.new.items()}
-    members |= {name: fill_in(template, fill) for name, template in how.fill.items()}
+    members |= {name: _filled(template, fill) for name, template in how.fill.items()}
     for name, text in changed.items():
         members[name] = _typed(name, text, one(found, name))
     if verb == "put" and isinstance(found, Mapping):
@@ -415,7 +424,31 @@ def _body(how: OpHow, verb: str, fill: Fill, found: Tree) -> Member:
 
 
 def _literal(text: str) -> Member:
+    """A member as written: a text, or one of the words that stand for something else. Raises ValueError."""
+    if text.startswith(FLAG) and text.endswith(")"):
+        text = f"({text[len(FLAG) : -1]})"
+        if text not in ("(yes)", "(no)"):
+            raise ValueError(f"'{text[1:-1]}' is no flag: yes or no")
+    if text.startswith(NUMBER) and text.endswith(")"):
+        return _number(text[len(NUMBER) : -1])
     return LITERALS.get(text, (text,))
+
+
+def _filled(template: str, fill: Fill) -> Member:
+    """A member made from slots: a text whatever it says, where the template does not say otherwise."""
+    text = fill_in(template, fill)
+    plain = [part for part in text if isinstance(part, str)]
+    return _literal("".join(plain)) if template.startswith((NUMBER, FLAG)) and len(plain) == len(text) else text
+
+
+def _number(plain: str) -> int | float:
+    try:
+        return int(plain)
+    except ValueError:
+        found = float(plain)
+        if not math.isfinite(found):
+            raise ValueError(f"'{plain}' is no number") from None
+        return found
 
 
 def _typed(name: str, text: Text, there: Tree) -> Member:
@@ -433,7 +466,7 @@ def _typed(name: str, text: Text, there: Tree) -> Member:
         return plain == "yes"
     if isinstance(there, int | float):
         try:
-            return int(plain)
+            return _number(plain)
         except ValueError:
             raise ValueError(f"{name} is a number there, and '{plain}' is none") from None
     if isinstance(there, list):

@@ -1,8 +1,8 @@
 """What an answer of a unit means: one table of rows per channel, the first row that fits decides.
 
 Every key of a row that is given must fit: `status` (one of these numbers), `form` (a form the page shows), `title`,
-`text` (somewhere in it), `starts` (a line begins so), `at` (a place in the tree that is there). `said` is the place of
-the unit's own reason. The same table serves login, ask and tell. Where the way of talking heard its own sign of
+`text` (somewhere in it), `starts` (a line begins so), `at` (a place in the tree that is there), `holds` (just this stands
+there). With `at`, `text` and `starts` look at what stands there. `said` is the place of the unit's own reason. The same table serves login, ask and tell. Where the way of talking heard its own sign of
 success and no row fits, that is success; elsewhere no row is unclear.
 """
 
@@ -30,6 +30,7 @@ class ReplyRow:
     text: str = ""
     starts: str = ""
     at: str = ""
+    holds: str = ""
     said: str = ""
 
 
@@ -45,13 +46,16 @@ class Heard:
 
 
 def _fits(row: ReplyRow, heard: Heard) -> bool:
+    there = one(heard.tree, row.at) if row.at else MISSING
+    where = (as_text(there) or "") if row.at else heard.text
     return (
         (not row.status or str(heard.status) in row.status.split())
         and (not row.form or row.form in heard.forms)
         and (not row.title or row.title in heard.title)
-        and (not row.text or row.text in heard.text)
-        and (not row.starts or any(line.startswith(row.starts) for line in heard.text.split("\n")))
-        and (not row.at or one(heard.tree, row.at) is not MISSING)
+        and (not row.text or row.text in where)
+        and (not row.starts or any(line.startswith(row.starts) for line in where.split("\n")))
+        and (not row.at or there is not MISSING)
+        and (not row.holds or as_text(there) == row.holds)
     )
 
 
