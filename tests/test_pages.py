@@ -11,6 +11,7 @@ import re
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import replace
 from typing import Any
+from urllib.parse import urlencode
 
 import pytest
 
@@ -49,7 +50,7 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Submit
+from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Submit, _fields
 from yardbolt.core.talk.web import Signed
 from yardbolt.wires.pages import Pages, _read
 
@@ -255,6 +256,46 @@ SOCKETS = "<title>Shed</title><table><caption>Sockets</caption><tr><th>Name<th>O
     f"<td><select name=b><option>all<option {chosen}>shut</select></td><td><button>Note</button></form></td></tr>"
     for n, name, on, chosen in ((0, "x", "checked", ""), (1, "y", "", "selected"))
 ) + "</table></html>"  # fmt: skip
+
+
+# a form of what makers do, and what a common browser sends of it untouched
+MIXED = (
+    "<html><body><form name=f method=post action=/x><input type=hidden name=tok value=abc><input type=hidden name=comp value=0><input type=checkbox name=comp value=1 checked>"
+    "<input type=checkbox name=way value=ssh checked><input type=checkbox name=way value=web><input type=checkbox name=way value=tel checked>"
+    "<select name=many multiple><option value=a>A<option value=b selected>B<option value=c selected>C</select><select name=none multiple><option value=a>A</select>"
+    "<input type=radio name=r value=1><input type=radio name=r value=2><textarea name=t>\nline one\nline two &amp; three</textarea><fieldset disabled><input name=off value=1></fieldset>"
+    "<select name=empty></select><input name=arr value=1><input name=arr value=2><button>Save</button><input type=hidden name=dup value=1><input type=hidden name=dup value=2>"
+    "<input name=tab value='a\tb'><select name=pick><option disabled>z<option value=q>Q</select></form></body></html>"
+)
+SENT = b"tok=abc&comp=0&comp=1&way=ssh&way=tel&many=b&many=c&t=line+one%0D%0Aline+two+%26+three&arr=1&arr=2&dup=1&dup=2&tab=a%09b&pick=q"
+
+
+@pytest.mark.parametrize(
+    ("changed", "sent"),
+    [
+        ({}, SENT),
+        ({"comp": ("no",)}, SENT.replace(b"&comp=1", b"")),
+        ({"way": ("web,tel",)}, SENT.replace(b"way=ssh", b"way=web")),
+        ({"many": ()}, SENT.replace(b"&many=b&many=c", b"")),
+        ({"r": ("2",)}, SENT.replace(b"&t=", b"&r=2&t=")),
+        ({"way": ("gate",)}, "does not offer gate"),
+        ({"arr": ("3",)}, "several fields arr"),
+    ],
+)
+def test_what_is_sent_of_a_form_is_what_a_browser_sends(changed: dict[str, Any], sent: bytes | str) -> None:
+    """Byte by byte; boxes of one name, and a choice of several, are a set of words."""
+    tree, kept, _, torn = _read(MIXED.encode(), "utf-8", within)
+    form, left = tree["forms"]["f"], {name: iter(values) for name, values in kept["f"]["hidden"].items()}
+    assert not torn and form["fields"]["way"] == ["ssh", "tel"] and form["fields"]["none"] == []
+    if isinstance(sent, str):
+        with pytest.raises(ValueError, match=sent):
+            _fields(form, changed)
+    else:
+        pairs = [
+            (name, next(left[name]) if text == HIDDEN else "".join(map(str, text if isinstance(text, tuple) else ())))
+            for name, text in _fields(form, changed)
+        ]
+        assert urlencode(pairs).encode() == sent
 
 
 def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() -> None:

@@ -48,8 +48,9 @@ class Pages(WebWire):
             if form is None:
                 return Lost(End.SILENT, why=f"the page in hand has no form {event.form}")
             pairs = []
+            left = {name: iter(values) for name, values in form["hidden"].items()}
             for name, text in event.fields:
-                pairs.append((name, form["hidden"].get(name, "") if text == HIDDEN else self._filled(text, form)))
+                pairs.append((name, next(left.get(name, iter(())), "") if text == HIDDEN else self._filled(text, form)))
             button = next(
                 (one for place, one in enumerate(form["buttons"]) if event.button in ("", one[0], f"{IN_ROW}{place}")),
                 None,
@@ -63,7 +64,9 @@ class Pages(WebWire):
     def _filled(self, text: Any, form: dict[str, Any]) -> str:
         """A field; the keyed digest (RFC 2104, SHA-256, hexadecimal) of another one where the family says so."""
         if isinstance(text, Signed):
-            held = form["hidden"].get(text.of) or next((v for n, _, v, _ in form["order"] if n == text.of), "")
+            held = next(iter(form["hidden"].get(text.of, [])), "") or next(
+                (v for n, _, v, _ in form["order"] if n == text.of), ""
+            )
             return keyed(text.ref, self._secrets, str(held or ""))
         return filled(text, self._secrets)
 
@@ -181,14 +184,16 @@ def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[A
         fields: dict[str, str] = {}
         for head, cell in zip(heads, _cells(line), strict=False):
             inside = [
-                made for node in cell.iter(*INPUTS) if (made := _field(node)) and made[1] not in ("hidden", "off")
+                made
+                for node in cell.iter(*INPUTS)
+                if (made := _fields_of(node)) and made[0][1] not in ("hidden", "off")
             ]
-            if head and len(inside) == 1 and inside[0][1] != "secret":
-                fields[head] = inside[0][0]
-                row[head] = inside[0][2]
+            if head and len(inside) == 1 and inside[0][0][1] != "secret":
+                fields[head] = inside[0][0][0]
+                row[head] = _shown(inside[0])
             elif head:
                 row[head] = _words(cell)
-                fields |= {head: inside[0][0]} if len(inside) == 1 else {}
+                fields |= {head: inside[0][0][0]} if len(inside) == 1 else {}
         if form is not None:
             pressed = [node for node in held[form] if _button(node)]
             row |= {"form": forms[form], "fields": fields}
@@ -240,31 +245,61 @@ def _button(node: Any) -> tuple[str, str, str]:
     return ()  # type: ignore[return-value]  # none
 
 
-def _field(node: Any) -> tuple[str, str, Any, list[str]] | None:
-    """A field: its name, kind, value and what it offers; None where it is none."""
+Field = tuple[str, str, Any, list[str]]  # its name, kind, value and what it offers
+
+
+def _off(node: Any) -> bool:
+    """Is it out of use, by itself or with what it stands in?"""
+    return node.get("disabled") is not None or any(
+        around.get("disabled") is not None for around in node.iterancestors("fieldset")
+    )
+
+
+def _fields_of(node: Any) -> list[Field]:
+    """A field as a browser takes it; one in which several may be chosen is as many boxes of one name. None where it is none."""
     name, kind, value = node.get("name") or "", (node.get("type") or "text").lower(), node.get("value") or ""
     if node.tag == "button" or not name or kind in ("submit", "image", "button", "reset"):
-        return None
-    if node.get("disabled") is not None:
-        return name, "off", None, []
+        return []
+    if _off(node):
+        return [(name, "off", None, [])]
     if node.tag == "select":
-        options = [
-            (_words(o) if o.get("value") is None else o.get("value"), o.get("selected")) for o in node.iter("option")
-        ]
-        chosen = next((v for v, on in options if on is not None), options[0][0] if options else "")
-        return name, "choice", clean(chosen), [clean(v) for v, _ in options]
+        return _choices(node, name)
     if node.tag == "textarea":
-        return name, "text", clean(node.text or ""), []
+        # the break after its beginning is none of what it holds
+        value, kind = (node.text or "").replace("\r\n", "\n").removeprefix("\n"), "text"
     match kind:
         case "hidden":
-            return name, "hidden", None, []
+            return [(name, "hidden", None, [])]
         case "password":
-            return name, "secret", None, []
+            return [(name, "secret", None, [])]
         case "checkbox":
-            return name, "box", node.get("checked") is not None, [value or "on"]
+            return [(name, "box", node.get("checked") is not None, [value or "on"])]
         case "radio":
-            return name, "choice", clean(value) if node.get("checked") is not None else "", [clean(value)]
-    return name, "file" if kind == "file" else "text", clean(value), []
+            return [(name, "choice", clean(value) if node.get("checked") is not None else None, [clean(value)])]
+        case "file":
+            return [(name, "file", clean(value), [])]
+    # what cannot be shown as it stands is sent as it stands
+    return [(name, "text" if clean(value) == value else "odd", clean(value), [])]
+
+
+def _choices(node: Any, name: str) -> list[Field]:
+    options = [
+        (clean(_words(o) if o.get("value") is None else o.get("value")), o.get("selected") is not None)
+        for o in node.iter("option")
+        if o.get("disabled") is None
+    ]
+    if node.get("multiple") is not None:
+        return [(name, "many", on, [value]) for value, on in options] or [(name, "off", None, [])]
+    chosen = next((value for value, on in options if on), options[0][0] if options else None)
+    return [(name, "choice", chosen, [value for value, _ in options])]
+
+
+def _shown(made: list[Field]) -> Any:
+    """What the fields of one name hold together: of several boxes the words of those that are on."""
+    if any(kind == "many" for _, kind, _, _ in made):
+        return [offered[0] for _, kind, on, offered in made if kind == "many" and on]
+    values = ["" if value is None else value for _, _, value, _ in made]
+    return values[0] if len(values) == 1 else values
 
 
 class _Order(HTMLParser):
@@ -305,21 +340,28 @@ def _held(root: Any, text: str) -> tuple[dict[Any, list[Any]], bool]:
 
 
 def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str, Any], dict[str, Any]]:
-    order: list[tuple[str, str, Any, list[str]]] = []
-    hidden, buttons = dict[str, str](), list[tuple[str, str, str]]()
+    order: list[Field] = []
+    hidden, buttons = dict[str, list[str]](), list[tuple[str, str, str]]()
     for node in nodes:
         if pressed := _button(node):
             buttons.append(pressed)
-        elif made := _field(node):
-            name, kind, chosen, offered = made
-            if kind == "hidden":
-                hidden[name] = node.get("value") or ""
+        for name, kind, chosen, offered in _fields_of(node):
+            if kind in ("hidden", "odd"):
+                hidden.setdefault(name, []).append(node.get("value") or node.text or "")
             before = next((n for n, one in enumerate(order) if one[0] == name and one[1] == "choice"), None)
             if (node.get("type") or "").lower() == "radio" and before is not None:
-                order[before] = (name, kind, chosen or order[before][2], [*order[before][3], *offered])
+                held = order[before]
+                order[before] = (name, kind, held[2] if chosen is None else chosen, [*held[3], *offered])
             else:
-                order.append(made)
-    fields = {name: value for name, kind, value, _ in order if kind in ("text", "choice", "box")}
+                order.append((name, kind, chosen, offered))
+    alike = [name for name, kind, _, _ in order if kind == "box"]
+    # boxes of one name are one set of words
+    order = [(n, "many" if kind == "box" and alike.count(n) > 1 else kind, v, more) for n, kind, v, more in order]
+    seen: dict[str, list[Field]] = {}
+    for each in order:
+        if each[1] in ("text", "odd", "choice", "box", "many"):
+            seen.setdefault(each[0], []).append(each)
+    fields = {name: _shown(made) for name, made in seen.items()}
     action, method = within(form.get("action") or ""), (form.get("method") or "get").lower()
     told = {
         "own": own,

@@ -475,14 +475,19 @@ def _fields(
         raise ValueError(f"its buttons are {', '.join(buttons) or 'none'}")
     if missing := [name for name in changed if name not in _held(form)]:
         raise ValueError(f"its form has no field {missing[0]}")
-    names = [name for name, *_ in form["order"]]
+    names = [name for name, kind, *_ in form["order"] if kind not in ("hidden", "many", "off")]
+    offered = {(name, choices[0]) for name, kind, _, choices in form["order"] if kind == "many"}
+    for name in {name for name, _ in offered} & changed.keys():
+        if strange := [word for word in _words(changed[name]) if (name, word) not in offered]:
+            raise ValueError(f"its field {name} does not offer {strange[0]}")
     if several := [name for name in changed if names.count(name) > 1]:
         raise ValueError(f"its form has several fields {several[0]}")
     for name, kind, value, choices in form["order"]:
         text = changed.get(name)
         if kind == "off" or (kind == "file"):
             continue
-        if kind == "hidden" and text is None:
+        if kind in ("hidden", "odd") and (text is None or (kind == "hidden" and name in names)):
+            # also the one that speaks for a box which is off
             out.append((name, HIDDEN))
         elif text is None and kind == "secret":
             if name not in blank:
@@ -492,6 +497,11 @@ def _fields(
             on = value if text is None else text == ("yes",)
             if on:
                 out.append((name, (choices[0] if choices else "on",)))
+        elif kind == "many":
+            if value if text is None else choices[0] in _words(text):
+                out.append((name, (choices[0],)))
+        elif kind == "choice" and text is None and value is None:
+            continue  # none is chosen, so none is sent
         elif kind == "choice" and text is not None:
             if isinstance(text, Signed) or len(text) != 1 or text[0] not in choices:
                 raise ValueError(
@@ -499,8 +509,15 @@ def _fields(
                 )
             out.append((name, text))
         else:
-            out.append((name, text if text is not None else (str(value),)))
+            # line breaks go as CR LF (RFC 1866, section 8.2.1)
+            out.append((name, text if text is not None else (str(value).replace("\n", "\r\n"),)))
     return tuple(out)
+
+
+def _words(text: Filling) -> tuple[str, ...]:
+    """The words of a set, as they are filled in; a secret is none."""
+    parts = text if isinstance(text, tuple) else ()
+    return tuple(word.strip() for part in parts if isinstance(part, str) for word in part.split(",") if word.strip())
 
 
 def leave(channel: Channel) -> Generator[Open, Any, None]:
