@@ -52,7 +52,7 @@ from yardbolt.core.talk.outcomes import (
 )
 from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Submit, _fields
 from yardbolt.core.talk.web import Signed
-from yardbolt.wires.pages import Pages, _read
+from yardbolt.wires.pages import Pages, _charset, _encoded, _read
 
 TREE: dict[str, Any] = {
     "family": "hut", "title": "Signal hut",
@@ -296,6 +296,23 @@ def test_what_is_sent_of_a_form_is_what_a_browser_sends(changed: dict[str, Any],
             for name, text in _fields(form, changed)
         ]
         assert urlencode(pairs).encode() == sent
+
+
+def test_a_form_goes_in_the_writing_of_its_page() -> None:
+    """As the header says, or the page, or as can be seen; what the writing cannot say is told by its number."""
+    latin = "<meta charset=iso-8859-1>Gr\u00fc\u00dfe \u20ac".encode("cp1252")
+    for told, body, wanted in (
+        ("", latin, "windows-1252"), ("utf-8", latin, "utf-8"), ("", latin[25:], "windows-1252"), ("", b"plain", "utf-8"), ("no-such", b"plain", "utf-8"),
+        ("", b"<meta http-equiv=Content-Type content='text/html; charset=koi8-r'>", "koi8-r"),
+    ):  # fmt: skip
+        assert _charset(told, body) == wanted, body
+    assert _encoded([("a", "\u00fc\u20ac\u0416")], "", "windows-1252")[1] == b"a=%FC%80%26%231046%3B"
+    kind, content = _encoded([('q"q', "\u00fc\r\nx")], "multipart/form-data", "windows-1252")
+    between = kind.partition("boundary=")[2].encode()
+    assert content == b'--%b\r\nContent-Disposition: form-data; name="q%%22q"\r\n\r\n\xfc\r\nx\r\n--%b--\r\n' % (
+        between,
+        between,
+    )
 
 
 def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() -> None:

@@ -7,6 +7,9 @@ script is run. Bodies and their depth are bounded, and read in a thread; only re
 from __future__ import annotations
 
 import asyncio
+import codecs
+import re
+import secrets
 from html.parser import HTMLParser
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
@@ -24,6 +27,7 @@ from .web import WebWire, cookies, keyed
 
 FOLLOWED, DEEPEST, LONGEST, LONGEST_MARK = 3, 200, 4000, 400
 MOST_IDS, MOST_COOKIES = 500, 20
+_SAYS = re.compile(rb"<meta[^>]*charset\s*=\s*[\"']?([\w-]{1,30})", re.I)
 
 
 class Pages(WebWire):
@@ -34,7 +38,7 @@ class Pages(WebWire):
     def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
         super().__init__(secrets, pin, outdated)
         self._cookies: dict[str, str] = {}
-        self._at = "/"
+        self._at, self._charset = "/", "utf-8"  # of the page in hand
         self._meta: dict[str, str] = {}  # of the page in hand: what it says of itself
         self._forms: dict[str, dict[str, Any]] = {}  # of the page in hand: where each goes, and what it hides
 
@@ -57,7 +61,8 @@ class Pages(WebWire):
             )
             pairs += [(button[1], button[2])] if button and button[1] else []
             marks = {header: self._meta[name] for header, name in event.marks if name in self._meta}
-            return await self._page("POST", form["action"], urlencode(pairs).encode(), marks)
+            kind, content = _encoded(pairs, form["enctype"], self._charset)
+            return await self._page("POST", form["action"], content, {"Content-Type": kind, **marks})
         except httpx.HTTPError as e:
             return self.lost(e)
 
@@ -73,9 +78,7 @@ class Pages(WebWire):
     async def _page(self, method: str, target: str, content: bytes | None, marks: dict[str, str] | None = None) -> Page:
         for _ in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
-            if content is not None:
-                headers["Content-Type"] = "application/x-www-form-urlencoded"
-                headers |= marks or {}
+            headers |= (marks or {}) if content is not None else {}
             got = await self.send(method, target, content, headers)
             # those it set first are kept, where it sets more than any unit needs
             self._cookies = dict(list({**self._cookies, **cookies(got)}.items())[:MOST_COOKIES])
@@ -91,9 +94,8 @@ class Pages(WebWire):
         self._forms = {}
         if "html" not in got.headers.get("content-type", ""):
             return Page(got.status_code, {"text": clean(got.content[:LONGEST].decode(errors="replace")), "forms": {}})
-        tree, self._forms, self._meta, torn = await asyncio.to_thread(
-            _read, got.content, got.charset_encoding or "utf-8", self._within
-        )
+        self._charset = _charset(got.charset_encoding or "", got.content)
+        tree, self._forms, self._meta, torn = await asyncio.to_thread(_read, got.content, self._charset, self._within)
         return Page(got.status_code, tree, torn=torn)
 
     def _within(self, href: str) -> str | None:
@@ -108,6 +110,39 @@ class Pages(WebWire):
         self._cookies.clear()
         self._forms.clear()
         await super().close()
+
+
+def _charset(told: str, body: bytes) -> str:
+    """What a page is written in: as its header says, or itself near its beginning, or as can be seen. What calls itself
+    Latin-1 is windows-1252, as browsers have it (WHATWG Encoding, section 4.2)."""
+    found = told or (match[1].decode() if (match := _SAYS.search(body[:1024])) else "")
+    try:
+        name = codecs.lookup(found).name
+    except LookupError:
+        name = ""
+    if not name:
+        try:
+            body.decode()
+        except UnicodeDecodeError:
+            return "windows-1252"
+        return "utf-8"
+    return "windows-1252" if name in ("iso8859-1", "ascii") else found
+
+
+def _encoded(pairs: list[tuple[str, str]], enctype: str, charset: str) -> tuple[str, bytes]:
+    """A form as it goes over the line, and what that is called: in the writing of its page, as fields or as parts (RFC 7578)."""
+    if enctype != "multipart/form-data":
+        return "application/x-www-form-urlencoded", urlencode(
+            pairs, encoding=charset, errors="xmlcharrefreplace"
+        ).encode()
+    between = secrets.token_hex(16)
+    parts = [
+        f'--{between}\r\nContent-Disposition: form-data; name="{name.replace(chr(34), "%22")}"\r\n\r\n{value}\r\n'.encode(
+            charset, errors="xmlcharrefreplace"
+        )
+        for name, value in pairs
+    ]
+    return f"multipart/form-data; boundary={between}", b"".join(parts) + f"--{between}--\r\n".encode()
 
 
 def _read(
@@ -370,7 +405,8 @@ def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str,
         "buttons": [one[0] for one in buttons],
         "method": method if action else "elsewhere",
     }
-    return told, {"action": action or "/", "hidden": hidden, "buttons": buttons, "order": order}
+    enctype = (form.get("enctype") or "").lower()
+    return told, {"enctype": enctype, "action": action or "/", "hidden": hidden, "buttons": buttons, "order": order}
 
 
 __all__ = ["Pages"]
