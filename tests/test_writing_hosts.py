@@ -316,6 +316,13 @@ def test_a_service_is_limited_only_where_all_its_ports_are() -> None:
         plane = held(*order)
         assert [get(plane, ("services", "http", leaf)) for leaf in ("port", "also")] == [80, ("tcp 8080",)]
         assert [get(plane, ("services", "dns", leaf)) for leaf in ("transport", "also")] == ["tcp", ("udp 53",)]
+    for noted, port in (("tcp:8080 tcp:443", 8080), ("tcp:8080 tcp:80", 80), ("", 80)):
+        off = dict(
+            DECODERS["linux-services"]
+            .decode(Replies(f"off nginx.service masked\nswitched http nginx {noted}"), "")
+            .facts
+        )
+        assert off["services", "http", "port"] == port and off["services", "http", "boot"] is False, noted
     facts = [Fact(("services", "http"), True, "x"), Fact(("services", "http", "port"), 80, "x")]
     facts.append(Fact(("services", "http", "also"), ("tcp 8080",), "x"))
     for ports, limited in ((("80",), None), (("80", "8080"), NOBODY)):

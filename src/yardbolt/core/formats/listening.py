@@ -4,7 +4,7 @@ what starts at the next boot (systemctl(1), inittab(5), inetd.conf(5), LSB scrip
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
@@ -84,7 +84,7 @@ def decode_services(reply: str, key: str = "") -> Decoded:
         if one.service:
             served.setdefault(one.service, set()).add((one.transport, one.port))
     # where the trade knows it, and by TCP, before the rest
-    running = {name: sorted(at, key=lambda one: (PORTS.get(one) != name, one)) for name, at in served.items()}
+    running = {name: _in_order(name, at) for name, at in served.items()}
     serves: Serves = {}
     for one in sockets:
         serves.setdefault(one.program, set()).add(one.service)
@@ -108,12 +108,26 @@ def decode_services(reply: str, key: str = "") -> Decoded:
         facts.append(((*path, "starter"), others is not None or None))
         # how SSH is set is read from itself
         if service != "ssh":
-            ats = running.get(service) or [at for at, name in PORTS.items() if name == service][:1]
+            ats = running.get(service) or _listened(service, seen)
             more = tuple(f"{by} {port}" for by, port in ats[1:] if by == "tcp" or port < FIRST_OWN)
             facts.append(((*path, "also"), more or (ABSENT if service in running else None)))
             facts.append(((*path, "together"), _together(service, serves, others or set())))
             facts += _service(path, service in running or (None if service in by_inetd else False), ats)
     return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left[:20]))
+
+
+def _in_order(service: str, ats: Iterable[At]) -> list[At]:
+    return sorted(ats, key=lambda one: (PORTS.get(one) != service, one))
+
+
+def _listened(service: str, seen: Mapping[str, list[str]]) -> list[At]:
+    """Where a service that is off would listen: as it did when we switched it off, or where the trade has it."""
+    noted = [words[1:] for line in seen.get("switched", []) if (words := line.split())[:1] == [service]]
+    pairs = [word.partition(":") for word in (noted[0] if noted else []) if ":" in word]
+    found = [
+        (by, int(port)) for by, _, port in pairs if port.isdigit() and PORTS.get((by, int(port))) in (None, service)
+    ]
+    return _in_order(service, found or [at for at, name in PORTS.items() if name == service])
 
 
 def _service(path: tuple[str, str], runs: bool | None, ats: list[At]) -> Pairs:
@@ -151,7 +165,10 @@ def _others(service: str, sockets: list[Socket], known: set[str]) -> set[str] | 
         elif one.program not in known:
             return None
         else:
-            same = [x for x in sockets if (x.program, x.unit) == (one.program, one.unit) and not x.inward]
+            # what else its unit does ends with it
+            same = [
+                x for x in sockets if (x.unit == one.unit if one.unit else x.program == one.program) and not x.inward
+            ]
             found |= {x.service or f"{x.transport} {x.port}" for x in same} - {service}
     return found
 
@@ -250,7 +267,7 @@ def _kept_off(seen: Mapping[str, list[str]]) -> Iterator[str]:
     # what we switched off is noted with the names of what served it
     noted: Serves = {}
     for service, *programs in (line.split() for line in seen.get("switched", []) if line.split()):
-        for program in programs:
+        for program in [word for word in programs if ":" not in word]:
             noted.setdefault(program, set()).add(service)
     for name in names:
         yield from _started(name, noted) - {INETD} if name in PROGRAMS else noted.get(name, ())

@@ -92,11 +92,11 @@ for p in $pids; do
   x=$(readlink /proc/$p/exe); u=$(sed -n 's|.*/\([^/]*\.\(service\|socket\)\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
   echo "$p ${x:--} ${u:--} $(tr '\0' ' ' </proc/$p/cmdline)"
 done | tag holder
-# those that are the main process of their unit, or its child: not what a unit started for somebody else
+# those that are the main process of their unit, or its child: not what a unit started for somebody else. Some units name none
 [ -d /run/systemd/system ] && for p in $pids; do
-  u=$(sed -n '/user\.slice/d; s|.*/\([^/]*\.service\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
-  m=$([ -n "$u" ] && systemctl show -p MainPID --value "$u" 2>/dev/null)
-  case $m in ''|0) ;; "$p"|"$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status)") echo "$p";; esac
+  u=$(sed -n '/user\.slice/d; s|.*/\([^/]*\.service\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p); [ -n "$u" ] || continue
+  case $u$(systemctl show -p MainPID -p Type "$u" 2>/dev/null | sort | tr '\n' ' ') in *inetd*|cron*|atd*|rc-local*) ;;
+    *"MainPID=$p "*|*"MainPID=$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status) "*|*'MainPID=0 Type=forking '*) echo "$p";; esac
 done | tag main
 # a file may lie where /bin is a link to /usr/bin
 have dpkg && dpkg -S $(for p in $pids; do x=$(readlink /proc/$p/exe) && echo "$x /usr$x ${x#/usr}"; done | sort -u) 2>/dev/null | tag owner
@@ -107,7 +107,7 @@ cat /etc/inetd.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | t
 r=$(sed -n 's/^[^#:]*:\([0-9]\):initdefault:.*/\1/p' /etc/inittab 2>/dev/null | sed -n 1p)
 for x in /etc/rcS.d/S* /etc/rc${r:-2}.d/S*; do [ -e "$x" ] && echo "${x##*/S??}"; done | tag script
 for x in /etc/rc${r:-2}.d/K*; do [ -e "$x" ] && echo "${x##*/K??}"; done | tag off
-for x in /var/lib/yardbolt/off-*; do [ -s "$x" ] && echo "${x##*/off-} $(cat "$x")"; done | tag switched
+for x in /var/lib/yardbolt/off-*; do [ -s "$x" ] && echo "${x##*/off-} $(tr '\n' ' ' <"$x")"; done | tag switched
 sed -n 's/^#yardbolt# //p' /etc/inetd.conf /etc/inittab /etc/init.d/rcS 2>/dev/null | tag written-out
 case "$(readlink /proc/1/exe)" in *systemd*) ;; *)
   sed '/^[[:space:]]*#/d' /etc/inittab 2>/dev/null | tag init

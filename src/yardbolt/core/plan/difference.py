@@ -52,6 +52,9 @@ def _shut(
     """What should be off and cannot be switched off is shut to everybody, where the unit can do that."""
     unwanted = {want.path for want in target if want.path[-1] == "enabled" and want.value is False}
     left: list[Gap] = []
+    # what stays on starts again too
+    stays = {(*gap.path[:-1], "boot") for gap in gaps if gap.path in unwanted}
+    out = tuple(one for one in out if not (isinstance(one, Set) and one.path in stays))
     for gap in gaps:
         change = Set((*gap.path[:-1], "permitted"), NOBODY, gap.rule)
         shuts = gap.path in unwanted and gap.path[:1] == ("services",) and get(plane, gap.path) is True

@@ -40,7 +40,7 @@ SWITCH = (
 esac
 names="$names $name"
 off=$Y/off-$(echo "$name" | tr / %)
-if [ "$value" != no ] && [ -s "$off" ]; then names=$(cat "$off"); rm -f "$off"; fi
+if [ "$value" != no ] && [ -s "$off" ]; then names=$(tr ' ' '\n' <"$off" | sed '/:/d' | tr '\n' ' '); rm -f "$off"; fi
 M='#yardbolt# '
 # of most, their name alone tells; a host with many processes has no time for more
 runs() { for p in /proc/[0-9]*; do c=; w=; read -r c 2>/dev/null <$p/comm; [ "$c" = busybox ] && w=$(tr '\0' ' ' <$p/cmdline)
@@ -56,9 +56,9 @@ others() { have ss && for x in $ports; do ss -Hln${x%%[cd]*}p "sport = :${x#*:}"
   case $c in ''|SPARED) ;; *) echo "$p $c";; esac
 done; }
 # the unit whose own process it is, or that of its parent, whatever it is called; not that of what started it for one visitor
-unit_of() { x=$(sed -n '/user\.slice/d; s|.*/\([^/]*\)\.service$|\1|p' /proc/$1/cgroup 2>/dev/null | sed -n 1p)
-  m=$([ -n "$x" ] && systemctl show -p MainPID --value "$x.service" 2>/dev/null)
-  case $m in ''|0) ;; "$1"|"$2") echo "$x";; esac; }
+unit_of() { x=$(sed -n '/user\.slice/d; s|.*/\([^/]*\)\.service$|\1|p' /proc/$1/cgroup 2>/dev/null | sed -n 1p); [ -n "$x" ] || return
+  case $x$(systemctl show -p MainPID -p Type "$x.service" 2>/dev/null | sort | tr '\n' ' ') in *inetd*|cron*|atd*|rc-local*) ;;
+    *"MainPID=$1 "*|*"MainPID=$2 "*|*'MainPID=0 Type=forking '*) echo "$x";; esac; }
 started_by() { for p in $(runs); do unit_of $p -; done; others | while read -r p c; do unit_of $p "$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status)"; done
   # and what waits at its ports for somebody to come
   for x in $ports; do systemctl list-sockets --no-legend --no-pager --full 2>/dev/null | sed -n "/^127\.\|^\[::1\]/d; s/^[^ ]*:${x#*:}  *\([^ ]*\)\.socket .*/\1/p"; done; }
@@ -68,7 +68,11 @@ if [ "$value" = no ]; then
   if [ "$(init)" = systemd ]; then more=$(started_by)
   else more=$(others | while read -r p c; do { [ -e "/etc/init.d/$c" ] || [ -e "/etc/rcS.d/$c" ]; } && echo "$c"; done); fi
   names=$(echo $more $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
-  [ -s "$off" ] || echo $names >"$off" || no "no room for $Y"
+  # and where they listen, for that is not seen any more when they are off
+  at=$(have ss && for n in $names; do
+    ss -Hlntup | sed -n "/ \(127\.[0-9.]*\|\[::1\]\)\(%[^ ]*\)\{0,1\}:[0-9]* /d; s/^\([a-z]*\)  *[^ ]*  *[0-9]*  *[0-9]*  *[^ ]*:\([0-9]*\) .*(\"$n\",.*/\1:\2/p"
+  done | sort -u)
+  [ -s "$off" ] || echo $names $at >"$off" || no "no room for $Y"
   case $(init) in
     systemd) u=$(units); [ -n "$u" ] && { systemctl disable --now $u; systemctl mask $u; } >/dev/null 2>&1;;
     sysv) for n in $(mine); do service $n stop; update-rc.d $n disable; done </dev/null >/dev/null 2>&1;;
