@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from yardbolt.core.addresses import NOBODY
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.model import LIVE, STAGED
@@ -15,6 +16,7 @@ from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
 from yardbolt.core.plan.arrange import Refused, Sheet, arrange
 from yardbolt.core.plan.belief import Belief, arrival
 from yardbolt.core.plan.difference import changes, with_mode
+from yardbolt.core.plan.words import short
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
 from yardbolt.core.plane.edit import get, put
@@ -186,12 +188,17 @@ CLOCK = ("clock", "offset")  # which moves by itself: no approval is spoilt by i
 
 
 def outside_approved(approved: Iterable[str], todo: tuple[Change, ...], target: Target) -> tuple[str, ...]:
-    """Changes that are not among the approved ones. A part of an approved item (a leaf of an account to be made) is
-    approved with it."""
+    """Changes that are not among the approved ones, in words. A part of an approved item (a leaf of an account to be made) is
+    approved with it; so is shutting to everybody what was to be off."""
     known = frozenset(approved)
     whole = {want.path for want in target if want.kind in ("present", "gone")}
     return tuple(
-        key
+        short(change)
         for change in todo
-        if (key := change_key(change)) not in known and item_of(change.path) not in whole and change.path != CLOCK
+        if change_key(change) not in known and item_of(change.path) not in whole and change.path != CLOCK
+        if not (
+            isinstance(change, Set)
+            and change.value == NOBODY
+            and change_key(Set((*change.path[:-1], "enabled"), False)) in known
+        )
     )

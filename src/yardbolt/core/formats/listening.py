@@ -74,7 +74,9 @@ class Socket:
 def decode_services(reply: str, key: str = "") -> Decoded:
     """The section `services`: every listening socket with its program, unit and package; the services they are; and
     which of those that do not run the next boot starts."""
-    seen, strange = tagged(reply, "ss proc inode holder main owner inetd unit script init rcs off written-out switched")
+    seen, strange = tagged(
+        reply, "ss proc inode holder main owner inetd unit script init rcs off written-out switched again"
+    )
     left = [*strange]
     holders = _holders(seen)
     held = [(_held(one, pid, holders), pid) for one, pid in _sockets(seen, left)]
@@ -105,6 +107,8 @@ def decode_services(reply: str, key: str = "") -> Decoded:
         elif service in kept_off:
             facts.append(((*path, "boot"), False))
         others = _others(service, sockets, known | ({""} if service in booting else set()))
+        if service in seen.get("again", []):  # it was ended once, and came again
+            others = None
         facts.append(((*path, "starter"), others is not None or None))
         # how SSH is set is read from itself
         if service != "ssh":

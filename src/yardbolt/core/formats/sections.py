@@ -108,6 +108,7 @@ r=$(sed -n 's/^[^#:]*:\([0-9]\):initdefault:.*/\1/p' /etc/inittab 2>/dev/null | 
 for x in /etc/rcS.d/S* /etc/rc${r:-2}.d/S*; do [ -e "$x" ] && echo "${x##*/S??}"; done | tag script
 for x in /etc/rc${r:-2}.d/K*; do [ -e "$x" ] && echo "${x##*/K??}"; done | tag off
 for x in /var/lib/yardbolt/off-*; do [ -s "$x" ] && echo "${x##*/off-} $(tr '\n' ' ' <"$x")"; done | tag switched
+for x in /var/lib/yardbolt/again-*; do [ -e "$x" ] && echo "${x##*/again-}"; done | tag again
 sed -n 's/^#yardbolt# //p' /etc/inetd.conf /etc/inittab /etc/init.d/rcS 2>/dev/null | tag written-out
 case "$(readlink /proc/1/exe)" in *systemd*) ;; *)
   sed '/^[[:space:]]*#/d' /etc/inittab 2>/dev/null | tag init

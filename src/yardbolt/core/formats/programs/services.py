@@ -86,7 +86,8 @@ if [ "$value" = no ]; then
   }
   for p in $(runs); do kill "$p"; done; sleep 0.3
   for p in $(runs); do kill -9 "$p"; done; sleep 0.2
-  [ -z "$(runs)" ] || no "$name was ended, and something started it again"
+  # what starts it is not known then, and is read so from now on
+  [ -z "$(runs)" ] || { : >"$Y/again-$(echo "$name" | tr / %)"; no "$name was ended, and something started it again"; }
 else
   case $(init) in
     systemd) u=$(units); for n in $names; do systemctl unmask $n.service $n.socket; done >/dev/null 2>&1; u=$(units)
