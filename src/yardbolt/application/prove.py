@@ -21,7 +21,7 @@ from yardbolt.core.plane.path import Path, filled, parse, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
-from yardbolt.core.run.events import ProofTried, ReadBack
+from yardbolt.core.run.events import ProofTried, ReadBack, Sending
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
@@ -286,7 +286,7 @@ def _filed(
         if found
         and not planned(path, wanted, plane)
         # what an earlier run brought, and has been so since: a target may not speak of it any more
-        and not (was and planned(path, earlier, plane) and _the_same(was, plane, path))
+        and not (planned(path, earlier, plane) and (was is None or _the_same(was, plane, path)))
     )
     undone = frozenset(approved.document.gaps) if approved else frozenset()
     # what stays on starts again too
@@ -303,10 +303,10 @@ def _filed(
 
 
 def _set_before(unit: UnitInWork) -> set[Path]:
-    """What earlier runs set, and what the family says comes with it."""
+    """What was sent or set so far, also where a run ended before it was read back, and what the family says comes with it."""
     history = unit.history()
     made = (entry.event for entry in history.entries if entry.stamp.time >= history.reset_at)
-    paths = {parse(event.path) for event in made if isinstance(event, ReadBack) and event.path}
+    paths = {parse(event.path) for event in made if isinstance(event, Sending | ReadBack) and event.path}
     return (paths | {effect for path in paths for effect in effects_of(unit.family, path)}) - {("files",)}
 
 
