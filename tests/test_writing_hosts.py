@@ -173,6 +173,14 @@ def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
     assert get(elsewhere, ("services", "ssh", "permitted")) is ABSENT
     unread = merge(SERVER, [*facts[:2], *parts]).plane
     assert get(unread, ("services", "ssh", "permitted")) is None, "hosts.deny may turn away more"
+    asked = copy.deepcopy(OURS)
+    heard = {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": "established"}}
+    asked["nftables"].insert(4, copy.deepcopy(asked["nftables"][4]))
+    asked["nftables"][4]["rule"]["expr"] = [asked["nftables"][-1]["rule"]["expr"][0], heard, {"accept": None}]
+    assert (
+        DECODERS["nftables"].decode(Replies(tree=asked), "").narrows
+        == DECODERS["nftables"].decode(Replies(tree=OURS), "").narrows
+    )
     for place, change in enumerate([{"prio": 0}, {"policy": "drop"}, {"hook": "forward"}]):
         tree = copy.deepcopy(OURS)
         tree["nftables"][2]["chain"] |= change
@@ -307,6 +315,13 @@ def test_a_service_goes_off_whoever_holds_its_port_or_is_shut(
         shut = put(plane, todo[0].path, NOBODY)
         assert changes(shut, (want,), SERVER, site) == ((), gaps), "a second run changes nothing, and says the same"
         assert not changes(put(plane, ("input_filter", "empty_list"), None), (want,), SERVER, site)[0]
+
+
+@pytest.mark.parametrize(("who", "more"), [("sshd", "main 7"), ("dropbear", ""), ("systemd", "ours 443")])
+def test_what_we_came_by_is_an_ssh_server_wherever_it_listens(who: str, more: str) -> None:
+    """At the port of another service as well: it is not switched off, nor shut, for being that."""
+    plane = held(("tcp", 443, who), more=more)
+    assert exists(plane, ("services", "https")) is not True and exists(plane, ("services", "ssh")) is True
 
 
 def test_a_service_is_limited_only_where_all_its_ports_are() -> None:

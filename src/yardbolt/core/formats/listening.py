@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
 from ..plane.kinds import ABSENT, FIRST_OWN, Absent
@@ -49,6 +49,7 @@ class Socket:
     exe: str = ""
     unit: str = ""
     package: str = ""
+    ours: bool = field(default=False, compare=False)  # we came by it
 
     @property
     def inward(self) -> bool:
@@ -58,16 +59,18 @@ class Socket:
     @property
     def service(self) -> str:
         """The service it is, as far as its port, or else its program, is known to the trade; empty where neither is, and
-        where nobody but the host itself comes to it."""
+        where nobody but the host itself comes to it. An SSH server is one wherever it listens."""
         if self.inward:
             return ""
+        if self.ours or PROGRAMS.get(self.program) == "ssh":
+            return "ssh"
         found = PORTS.get((self.transport, self.port)) or PROGRAMS.get(self.program, "")
         return "" if found == INETD else found
 
     def facts(self) -> Pairs:
         """It on the plane."""
         base = ("listening", f"{self.transport} {self.address} {self.port}")
-        told = {leaf: value for leaf, value in vars(self).items() if value}
+        told = {leaf: value for leaf, value in vars(self).items() if value and leaf != "ours"}
         return [(base, True), *(((*base, leaf), value) for leaf, value in told.items())]
 
 
@@ -75,11 +78,15 @@ def decode_services(reply: str, key: str = "") -> Decoded:
     """The section `services`: every listening socket with its program, unit and package; the services they are; and
     which of those that do not run the next boot starts."""
     seen, strange = tagged(
-        reply, "ss proc inode holder main owner inetd unit script init rcs off written-out switched again"
+        reply, "ss proc inode holder main ours owner inetd unit script init rcs off written-out switched again"
     )
     left = [*strange]
     holders = _holders(seen)
-    held = [(_held(one, pid, holders), pid) for one, pid in _sockets(seen, left)]
+    ours = {("tcp", int(port)) for port in seen.get("ours", []) if port.isdigit()}
+    held = [
+        (replace(_held(one, pid, holders), ours=(one.transport, one.port) in ours), pid)
+        for one, pid in _sockets(seen, left)
+    ]
     sockets = [one for one, _ in held]
     served: dict[str, set[At]] = {}
     for one in sockets:

@@ -102,9 +102,12 @@ def _ours(entries: list[Mapping[str, Any]], every: list[Mapping[str, Any]]) -> l
         name, found = as_text(rule.get("comment")) or "", {**each.found}
         ports = found.pop("ports", ())
         by = str(found.pop("transport", ""))
+        answers = each.action == "accept" and found.pop("state", "") == "established"
         if each.opaque or found or by not in ("tcp", "udp") or not ports or (begun and (name, by) != begun):
             return []
         begun = (name, by)
+        if answers:
+            continue  # to what the host itself asked; nobody comes in by that
         if each.action == "accept":
             admitted = admitted | each.sources
         elif each.action == "drop" and (each.resets or by == "udp") and each.sources == ANYONE:

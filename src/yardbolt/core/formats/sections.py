@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from .sshsections import KEYS, SERVER, SSH, TAG
+from .sshsections import CAME_BY, KEYS, SERVER, SSH, TAG
 
 
 @dataclass(frozen=True)
@@ -72,6 +72,7 @@ pids_of() { tr ',()' '\n\n\n' | sed -n 's/^pid=\([0-9]*\)$/\1/p' | sort -u; }
 
 SERVICES = (
     TAG
+    + CAME_BY
     + _HOLDERS
     + r"""
 if have ss; then
@@ -98,6 +99,7 @@ done | tag holder
   case $u$(systemctl show -p MainPID -p Type "$u" 2>/dev/null | sort | tr '\n' ' ') in *inetd*|cron*|atd*|rc-local*) ;;
     *"MainPID=$p "*|*"MainPID=$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status) "*|*'MainPID=0 Type=forking '*) echo "$p";; esac
 done | tag main
+came_by | tag ours
 # a file may lie where /bin is a link to /usr/bin
 have dpkg && dpkg -S $(for p in $pids; do x=$(readlink /proc/$p/exe) && echo "$x /usr$x ${x#/usr}"; done | sort -u) 2>/dev/null | tag owner
 cat /etc/inetd.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag inetd

@@ -8,6 +8,14 @@ tag() { sed "s|^|$1 |"; }
 have() { command -v "$1" >/dev/null 2>&1; }
 """
 
+# The port this very session came by: what becomes of it becomes of us.
+CAME_BY = r"""
+came_by() { _p=$$; while [ "${_p:-0}" -gt 1 ]; do
+  _o=$(tr '\0' '\n' 2>/dev/null </proc/$_p/environ | sed -n 's/^SSH_CONNECTION=.* //p'); [ -n "$_o" ] && { echo "$_o"; return; }
+  _s=; read -r _s 2>/dev/null </proc/$_p/stat; _s=${_s##*) ? }; _p=${_s%% *}
+done; }
+"""
+
 # The SSH server that carries this very session: the outermost above it. Its own title holds the options it was started
 # with (sshd), or its command line does (dropbear); a server started for one connection has no listener above it, and one that
 # was started again since is found where this session came in.

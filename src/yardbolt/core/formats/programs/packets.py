@@ -68,6 +68,7 @@ PLACES
     ss -Hlntup | sed -n "s/^\([a-z]*\)  *[^ ]*  *[0-9]*  *[0-9]*  *[^ ]*:\([0-9]*\) .*(\"$n\",.*/\1:\2/p"
   done | grep -vx 'TAKEN' | sort -u
 }
+[ "$value" != none ] || ! places "$name" | grep -qx "tcp:$port" || no "$name has the port this very session came by"
 was=$(cat $L 2>/dev/null | sed "/^$name /d")
 new=$was; [ -n "$value" ] && new=$(printf '%s\n%s %s %s\n' "$was" "$name" "$(places "$name" | tr '\n' ',' | sed 's/,$//')" "$value" | sed '/^$/d')
 rules() {
@@ -82,6 +83,8 @@ rules() {
     four=$(echo "$from" | tr , '\n' | sed '/:/d' | tr '\n' ',' | sed 's/,$//'); six=$(echo "$from" | tr , '\n' | sed -n '/:/p' | tr '\n' ',' | sed 's/,$//')
     for w in tcp udp; do
       port=$(echo "$places" | tr , '\n' | sed -n "s/^$w://p" | tr '\n' ',' | sed 's/,$//'); [ -n "$port" ] || continue
+      # what asks others from its own port hears their answers there
+      case $w.$who in udp.ntp|udp.dns) echo "  udp dport { $port } ct state established accept comment \"$who\"";; esac
       end='reject with tcp reset'; [ "$w" = tcp ] || end=reject
       [ -n "$four" ] && echo "  $w dport { $port } ip saddr { $four } accept comment \"$who\""
       [ -n "$six" ] && echo "  $w dport { $port } ip6 saddr { $six } accept comment \"$who\""

@@ -6,6 +6,7 @@ from __future__ import annotations
 from ..listening import FOR_OTHERS, INETD, OF_THE_HOST, WEB
 from ..listening import PORTS as AT
 from ..listening import PROGRAMS as KNOWN
+from ..sshsections import CAME_BY
 from .common import Program
 
 _NAMES = "\n".join(
@@ -20,7 +21,8 @@ _PORTS = "\n".join(
 # those that hold a port and are not ended for it
 _SPARED = "|".join(sorted({*OF_THE_HOST, *FOR_OTHERS} | {name for name, service in KNOWN.items() if service == INETD}))
 SWITCH = (
-    f"ports= spare=\ncase $name in\n{_PORTS}\nesac\ncase $name in\n"
+    CAME_BY
+    + f"ports= spare=\ncase $name in\n{_PORTS}\nesac\ncase $name in\n"
     + _NAMES
     + _WEB
     + r"""
@@ -65,6 +67,7 @@ started_by() { for p in $(runs); do unit_of $p -; done; others | while read -r p
 units() { for n in $names; do for x in $n.service $n.socket; do systemctl cat $x >/dev/null 2>&1 && echo $x; done; done; }
 inetd() { p=$(for x in /proc/[0-9]*; do c=; read -r c 2>/dev/null <$x/comm; case $c in inetd|*-inetd) echo ${x#/proc/};; esac; done); for x in $p; do kill -HUP $x; done; }
 if [ "$value" = no ]; then
+  case " $(echo $ports) " in *" tcp:$(came_by) "*) no "$name has the port this very session came by";; esac
   if [ "$(init)" = systemd ]; then more=$(started_by)
   else more=$(others | while read -r p c; do { [ -e "/etc/init.d/$c" ] || [ -e "/etc/rcS.d/$c" ]; } && echo "$c"; done); fi
   names=$(echo $more $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
