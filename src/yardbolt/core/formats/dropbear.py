@@ -35,7 +35,8 @@ def decode_server(seen: Mapping[str, list[str]]) -> Decoded:
     given = options(seen.get("arg", []))
     if not seen.get("arg") or "i" in given:
         return Decoded((), ("the SSH server is started for each connection; its options are not known",))
-    ports = [value.rpartition(":")[2] for value in given.get("p", ["22"])]
+    told = dict.fromkeys(value.rpartition(":")[2] for value in given.get("p", ["22"]))
+    ports = [int(port) for port in told if port.isdigit()] if all(map(str.isdigit, told)) else []
     idle = given.get("I", ["0"])[-1]
     by_server = (float(idle) or NEVER) if idle.isdigit() else None
     tries = given.get("T", [str(TRIES)])[-1]
@@ -47,7 +48,8 @@ def decode_server(seen: Mapping[str, list[str]]) -> Decoded:
         ((*_SSH, "config"), ABSENT),
         ((*_SSH, "permitted"), ABSENT),
         ((*_SSH, "interfaces"), ABSENT if all(":" not in value for value in given.get("p", [])) else None),
-        ((*_SSH, "port"), int(ports[0]) if len(ports) == 1 and ports[0].isdigit() else None),
+        ((*_SSH, "port"), ports[0] if ports else None),
+        ((*_SSH, "also"), tuple(f"tcp {port}" for port in ports[1:]) or ABSENT if ports else None),
         ((*_SSH, "root_login"), "no" if "w" in given else "keys" if {"g", "s"} & given.keys() else "yes"),
         ((*_SSH, "password_login"), "s" not in given),
         ((*_SSH, "blank_login"), "B" in given),

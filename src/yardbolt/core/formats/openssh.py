@@ -190,9 +190,11 @@ def _effective(settings: _Settings, sockets: list[str]) -> Pairs:
     # where systemd holds its sockets, what the server's own settings say of them is nothing
     held = [match[1] for line in sockets if (match := _LISTEN.fullmatch(line.strip()))]
     bound = held if sockets else settings.base.get("listenaddress", [])
-    ports = list({one.rpartition(":")[2] for one in held} if sockets else settings.base["port"][:1])
+    ports = list(dict.fromkeys([one.rpartition(":")[2] for one in held] if sockets else settings.base["port"]))
+    numbers = [number for port in ports if (number := _number(port)) is not None]
     facts: Pairs = [
-        ((*_SSH, "port"), _number(ports[0]) if len(ports) == 1 else None),
+        ((*_SSH, "port"), numbers[0] if numbers else None),
+        ((*_SSH, "also"), tuple(f"tcp {number}" for number in numbers[1:]) or ABSENT if numbers else None),
         ((*_SSH, "root_login"), settings.most("permitrootlogin", lambda v: _ROOT.get(v), root.index)),
         ((*_SSH, "password_login"), password),
         ((*_SSH, "blank_login"), settings.most("permitemptypasswords", lambda v: _YES.get(v), bool)),
@@ -315,7 +317,7 @@ def public_key(words: list[str]) -> str:
 
 _LEAVES = (
     "root_login", "password_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle",
-    "accounts", "port", "permitted", "interfaces", "enabled", "encrypted", "config", "rsa_bits",
+    "accounts", "port", "also", "permitted", "interfaces", "enabled", "encrypted", "config", "rsa_bits",
 )  # fmt: skip
 DECODERS = (
     Decoder(

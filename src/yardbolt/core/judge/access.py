@@ -76,7 +76,7 @@ def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
     )
     found.append(_root_login(plane, way))
     found.append(_account_list((*service, "accounts"), get(plane, (*service, "accounts")), way))
-    found.append(_port((*service, "port"), get(plane, (*service, "port")), way.door))
+    found.append(_port(plane, service, way.door))
     held = get(plane, (*account, "secret"))
     known = held == way.secret if isinstance(held, Ref) else None
     found.append(_single((*account, "secret"), known, f"the credential of {way.account}"))
@@ -125,11 +125,14 @@ def _root_login(plane: Plane, way: Way) -> Condition:
     return Condition(frozenset({told, becomes}), holds, f"{show(told)} is {may}, and {way.account} is root")
 
 
-def _port(path: Path, port: object, door: Door) -> Condition:
+def _port(plane: Plane, service: Path, door: Door) -> Condition:
+    path = (*service, "port")
+    port, also = get(plane, path), get(plane, (*service, "also"))
     if port is None:
         return _single(path, None, f"{show(path)} was not read")
     # a service that has no port of its own to set is met where it was met before
-    return _single(path, port in (door.port, ABSENT), f"{show(path)} is {port}")
+    there = port in (door.port, ABSENT) or (isinstance(also, tuple) and f"tcp {door.port}" in also)
+    return _single(path, there, f"{show(path)} is {port}")
 
 
 # ---- where the unit is met ------------------------------------------------------------------------------------------

@@ -204,7 +204,7 @@ def _ssh(plane: Plane) -> tuple[Service, ...]:
 
 def _ssh_unread(plane: Plane) -> Iterator[Verdict]:
     """Where SSH answers, or may run, and no settings of it were read: a rule about it applies there all the same."""
-    read = {s.port for s in _ssh(plane) if s.port is not None}
+    read = {port for s in _ssh(plane) for _, port in places(s)}
     for a in plane.answering:
         if a.speaks in ("ssh", None) and a.transport != "udp" and a.port not in read:
             yield Verdict(("answering", a.key), State.UNKNOWN, f"SSH on {_port(a)} was not read", "")
