@@ -77,7 +77,13 @@ if [ "$value" = no ]; then
   done | sort -u)
   [ -s "$off" ] || echo $names $at >"$off" || no "no room for $Y"
   case $(init) in
-    systemd) u=$(units); [ -n "$u" ] && { systemctl disable --now $u; systemctl mask $u; } >/dev/null 2>&1;;
+    systemd) u=$(units); [ -n "$u" ] && {
+        systemctl disable $u; systemctl --no-block stop $u; i=0
+        # what does not end when it is told to may take longer than we are waited for
+        while systemctl show -p ActiveState --value $u | grep -qx 'active\|deactivating\|reloading' && [ $i -lt 60 ]; do sleep 0.5; i=$((i + 1)); done
+        [ $i -lt 60 ] || { systemctl kill --signal=KILL $u; sleep 1; }
+        systemctl mask $u
+      } >/dev/null 2>&1;;
     sysv) for n in $(mine); do service $n stop; update-rc.d $n disable; done </dev/null >/dev/null 2>&1;;
     busybox) comment /etc/inittab && kill -HUP 1
       for x in /etc/init.d/rcS; do comment $x; done
