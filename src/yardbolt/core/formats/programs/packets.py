@@ -61,7 +61,7 @@ CALLED
 places() {
   case $1 in
     ssh) if [ "$kind" = openssh ]; then sshd_ -T | sed -n 's/^port //p'; else
-      tr '\0' '\n' </proc/$l/cmdline | sed -n '/^-p$/{n;p;}; s/^-p//p' | sed 's/.*://'; fi | sed 's/^/tcp:/';;
+      d=$(tr '\0' '\n' </proc/$l/cmdline | sed -n '/^-p$/{n;p;}; s/^-p//p' | sed 's/.*://'); echo "${d:-22}"; fi | sort -u | sed 's/^/tcp:/';;
 PLACES
   esac
   have ss && for n in $(called "$1"); do
