@@ -15,7 +15,7 @@ from yardbolt.core.family.writing import beside, effects_of, op_for
 from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
-from yardbolt.core.plane.compare import difference
+from yardbolt.core.plane.compare import difference, given_out
 from yardbolt.core.plane.edit import exists, get, reachable
 from yardbolt.core.plane.path import Path, filled, parse, show
 from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
@@ -382,7 +382,7 @@ def differences(before: Plane, after: Plane) -> tuple[tuple[Path, Any, Any], ...
     out: list[tuple[Path, Any, Any]] = []
     for path in sorted(difference(before, after)):
         # what waits or is not kept yet is told as such
-        if not steady(path) or path[0] == "stores":
+        if not steady(path) or path[0] == "stores" or given_out(path):
             continue
         if is_item(path):
             # an item that one list did not show, because it was not read whole, has not come or gone

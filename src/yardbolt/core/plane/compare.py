@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from .kinds import Leaf
+from .kinds import FIRST_OWN, Leaf
 from .path import Path
 from .table import ROOT, Branch, Many, Plane, holds_secret
 
@@ -56,7 +56,13 @@ def _steady(path: Path) -> bool:
 def surprises(forecast: Plane, seen: Plane) -> tuple[Path, ...]:
     """Paths that read otherwise than forecast. What moves by itself, what no unit shows, and what was not read are no
     surprise."""
-    return tuple(sorted(set(_surprising(forecast, seen, ROOT, ()))))
+    return tuple(sorted(path for path in set(_surprising(forecast, seen, ROOT, ())) if not given_out(path)))
+
+
+def given_out(path: Path) -> bool:
+    """Is it about a port that the host gave to something that sends by UDP? It gets another one at each start."""
+    words = path[1].split() if path[:1] == ("listening",) and len(path) > 1 else []
+    return words[:1] == ["udp"] and words[-1].isdigit() and int(words[-1]) >= FIRST_OWN
 
 
 def _surprising(forecast: Any, seen: Any, branch: Branch, at: Path) -> Iterator[Path]:
