@@ -13,7 +13,7 @@ from yardbolt.core.judge.access import who
 from yardbolt.core.judge.baseline import Baseline, Finding
 from yardbolt.core.judge.looked import INSIDE
 from yardbolt.core.judge.rules.rule import Severity, State
-from yardbolt.core.judge.rules.services import places, readable
+from yardbolt.core.judge.rules.services import readable
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import Answering, Plane, Service
 from yardbolt.core.plane.words import FEW, addresses, brief, spoken
@@ -46,7 +46,7 @@ def doors(screen: Screen, plane: Plane, address: str) -> None:
             name = trial.account or "(no name)"
             opened.setdefault(trial.port, []).append(f"{name} (blank)" if trial.blank else name)
     rows = [_service_row(plane, service, opened.get(_port(service), []), address) for service in plane.services]
-    explained = {port for service in plane.services for _, port in places(service)}
+    explained = {port for service in plane.services for _, port in service.places}
     unexplained = {(one.port, one.transport, one.speaks): one for one in plane.answering if one.port not in explained}
     rows += [_answer_row(plane, one, opened.get(one.port or 0, [])) for one in unexplained.values()]
     if rows:

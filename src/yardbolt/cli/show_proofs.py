@@ -38,8 +38,8 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
         case Sort.FACTORY:
             return f"published logins refused by {services}: {accounts}"
         case Sort.CLOSED:
-            many = len({proof.claim.service for proof in proofs}) > 1
-            return f"{services} closed: {'their ports refuse' if many else 'its port refuses'}"
+            shut = list(dict.fromkeys(proof.claim.text.partition(" no longer")[0] for proof in proofs))
+            return f"{listed(shut)} closed: {'their ports refuse' if len(proofs) > 1 else 'its port refuses'}"
         case Sort.STRANGER:
             near = proofs[0].claim.door.address
             sources = AddressSet.of(*(proof.claim.source for proof in proofs))

@@ -117,8 +117,8 @@ class _Checker:
         at: Keys = ("channels", name)
         self.one_of((*at, "talk"), tree["talk"], self.ways, "a way of talking")
         channel = made(self.ways[tree["talk"]].channel, tree)
-        for place, row_ in enumerate(channel.replies):
-            if row_.holds and not row_.at:
+        for place, reply in enumerate(channel.replies):
+            if reply.holds and not reply.at:
                 raise self.fail((*at, "replies", place, "holds"), "it does not say where that stands: give at too")
         for keys, written in channel.signs():
             self.pattern((*at, *keys), sign, written)

@@ -17,7 +17,7 @@ from ..plane.edit import Draft
 from ..plane.evidence import Blind, Evidence, Leftover
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, parse, show
-from ..plane.table import LISTS, Plane, coerce, is_item, item_of, pattern_of, steady
+from ..plane.table import LISTS, Plane, coerce, is_item, item_of, pattern_of, places_of, steady
 from ..talk.conversation import Replies
 from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, one, pick
@@ -248,10 +248,12 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
             facts.word(path, place.missing)
         return
     if found is None or found == "" or found == []:
-        # the spelling of the leaf holds where the place has none of its own
-        empty = place.empty if place.empty is not None else spelling_of(facts.family, path).empty or None
-        if empty is not None and found is not None or place.empty is not None:
-            facts.word(path, str(empty))
+        # the spelling of the leaf holds where the place has none of its own; what null means says the place alone
+        empty = place.empty
+        if empty is None and found is not None:
+            empty = spelling_of(facts.family, path).empty
+        if empty is not None:
+            facts.word(path, empty)
         return
     if place.otherwise and str(found).strip() not in place.words:
         facts.word(path, place.otherwise)
@@ -373,7 +375,7 @@ class Merging:
             # its item is there, if only because it has this value
             draft.make(item_of(path) or path[:2]).put(path, value)
 
-    def _narrow(self, store: str, service: str, limits: Mapping[tuple[str, str], AddressSet]) -> None:
+    def _narrow(self, store: str, service: str, limits: Mapping[tuple[str, int], AddressSet]) -> None:
         """Who may connect is who may by the service and by what stands before it, wherever it listens. Where it listens
         elsewhere too, or what it lets in was not read, nothing is known by that."""
         path = ("services", service)
@@ -383,10 +385,9 @@ class Merging:
             by, also = draft.get((*path, "transport")), draft.get((*path, "also"))
         except KeyError:
             return
-        places = [(by if isinstance(by, str) else "tcp", str(port))]
-        places += [(at.split()[0], at.split()[1]) for at in also] if isinstance(also, tuple) else []
+        places = places_of(by, port, also)
         # of most daemons nothing is read of limits of their own; what stands before them holds all the same
-        if set(places) <= limits.keys() and (permitted is not None or service not in self._limits_itself):
+        if places and places <= limits.keys() and (permitted is not None or service not in self._limits_itself):
             own = permitted if isinstance(permitted, AddressSet) else ANYONE
             draft.put((*path, "permitted"), own & reduce(or_, (limits[place] for place in places)))
 
@@ -413,9 +414,9 @@ class Merging:
                 for part in staged
                 if isinstance(part, Fact | Whole) and pattern_of(part.path) not in told
             )
-        limits: dict[tuple[str, str], dict[tuple[str, str], AddressSet]] = {}
+        limits: dict[tuple[str, str], dict[tuple[str, int], AddressSet]] = {}
         for each in self._narrowed:
-            places = {(each.transport, port): each.sources for port in each.ports}
+            places = {(each.transport, int(port)): each.sources for port in each.ports if port.isdigit()}
             limits.setdefault((each.store, each.service), {}).update(places)
         for (store, service), found in limits.items():
             self._narrow(store, service, found)

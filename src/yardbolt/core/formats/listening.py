@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
 from ..plane.kinds import ABSENT, FIRST_OWN, Absent
@@ -49,7 +49,8 @@ class Socket:
     exe: str = ""
     unit: str = ""
     package: str = ""
-    ours: bool = field(default=False, compare=False)  # we came by it
+    ours: bool = False  # we came by it
+    known: bool = False  # what starts its holder is
 
     @property
     def inward(self) -> bool:
@@ -70,7 +71,7 @@ class Socket:
     def facts(self) -> Pairs:
         """It on the plane."""
         base = ("listening", f"{self.transport} {self.address} {self.port}")
-        told = {leaf: value for leaf, value in vars(self).items() if value and leaf != "ours"}
+        told = {leaf: value for leaf, value in vars(self).items() if value and leaf not in ("ours", "known")}
         return [(base, True), *(((*base, leaf), value) for leaf, value in told.items())]
 
 
@@ -81,13 +82,7 @@ def decode_services(reply: str, key: str = "") -> Decoded:
         reply, "ss proc inode holder main ours owner inetd unit script init rcs off written-out switched again"
     )
     left = [*strange]
-    holders = _holders(seen)
-    ours = {("tcp", int(port)) for port in seen.get("ours", []) if port.isdigit()}
-    held = [
-        (replace(_held(one, pid, holders), ours=(one.transport, one.port) in ours), pid)
-        for one, pid in _sockets(seen, left)
-    ]
-    sockets = [one for one, _ in held]
+    sockets = _held(seen, left)
     served: dict[str, set[At]] = {}
     for one in sockets:
         if one.service:
@@ -101,9 +96,6 @@ def decode_services(reply: str, key: str = "") -> Decoded:
     # what the super-server starts may answer at a port that is not known here
     by_inetd = set(_by_inetd(seen)) if any(PROGRAMS.get(one.program) == INETD for one in sockets) else set()
     facts = [fact for one in sockets for fact in one.facts()]
-    # the start of what is called like nothing the trade knows is found by its unit, or by a script of that name
-    mains = {*seen.get("main", [])}
-    known = {one.program for one, pid in held if pid in mains} | {line.strip() for line in seen.get("script", [])}
     kept_off = set(_kept_off(seen))
     for service in sorted({*running, *booting, *kept_off}):
         path = ("services", service)
@@ -113,9 +105,8 @@ def decode_services(reply: str, key: str = "") -> Decoded:
             facts.append(((*path, "boot"), True))
         elif service in kept_off:
             facts.append(((*path, "boot"), False))
-        others = _others(service, sockets, known | ({""} if service in booting else set()))
-        if service in seen.get("again", []):  # it was ended once, and came again
-            others = None
+        # what was ended once and came again has something else that starts it
+        others = None if service in seen.get("again", []) else _others(service, sockets, service in booting)
         facts.append(((*path, "starter"), others is not None or None))
         # how SSH is set is read from itself
         if service != "ssh":
@@ -164,18 +155,18 @@ def _together(service: str, serves: Serves, others: set[str]) -> tuple[str, ...]
     return tuple(sorted(others)) or ABSENT
 
 
-def _others(service: str, sockets: list[Socket], known: set[str]) -> set[str] | None:
+def _others(service: str, sockets: list[Socket], booting: bool) -> set[str] | None:
     """What else those programs do that serve a service and are not called like it; None where what starts one of them is
-    not known. `known` are those of which it is."""
+    not known. Where nobody holds its socket, the kernel does: then what the next boot starts tells."""
     found: set[str] = set()
     for one in [x for x in sockets if x.service == service]:
         if one.program in OF_THE_HOST:
             found.add(OF_THE_HOST[one.program])
         elif one.program in FOR_OTHERS or PROGRAMS.get(one.program) in (service, INETD, PAIR.get(service, service)):
             continue
-        elif one.program not in known:
+        elif not (one.known or (not one.program and booting)):
             return None
-        else:
+        elif one.program:
             # what else its unit does ends with it
             same = [
                 x for x in sockets if (x.unit == one.unit if one.unit else x.program == one.program) and not x.inward
@@ -209,14 +200,29 @@ def _holders(seen: Mapping[str, list[str]]) -> Holders:
     return out
 
 
-def _held(one: Socket, pid: str, holders: Holders) -> Socket:
-    """A socket with what is known of its holder. One program with many names goes by the one it was called with."""
-    exe, unit, package, command = holders.get(pid, [""] * 4)
-    program = one.program or exe.rsplit("/", 1)[-1]
-    if program == "busybox":
-        names = [word.rsplit("/", 1)[-1] for word in command.split()]
-        program = next((name for name in names if name != "busybox"), program)
-    return replace(one, program=program, exe=exe, unit=unit, package=package)
+def _held(seen: Mapping[str, list[str]], left: list[str]) -> list[Socket]:
+    """Every socket with what is known of its holder. One program with many names goes by the one it was called with."""
+    holders, ours, mains = _holders(seen), set(seen.get("ours", [])), set(seen.get("main", []))
+    scripts = {line.strip() for line in seen.get("script", [])}
+    out = []
+    for one, pid in _sockets(seen, left):
+        exe, unit, package, command = holders.get(pid, [""] * 4)
+        program = one.program or exe.rsplit("/", 1)[-1]
+        if program == "busybox":
+            names = [word.rsplit("/", 1)[-1] for word in command.split()]
+            program = next((name for name in names if name != "busybox"), program)
+        out.append(
+            replace(
+                one,
+                program=program,
+                exe=exe,
+                unit=unit,
+                package=package,
+                ours=one.transport == "tcp" and str(one.port) in ours,
+                known=pid in mains or program in scripts,
+            )
+        )
+    return out
 
 
 def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[Socket, str]]:

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
+from .holders import UNIT_OF
 from .sshsections import CAME_BY, KEYS, SERVER, SSH, TAG
 
 
@@ -73,6 +74,7 @@ pids_of() { tr ',()' '\n\n\n' | sed -n 's/^pid=\([0-9]*\)$/\1/p' | sort -u; }
 SERVICES = (
     TAG
     + CAME_BY
+    + UNIT_OF
     + _HOLDERS
     + r"""
 if have ss; then
@@ -93,11 +95,9 @@ for p in $pids; do
   x=$(readlink /proc/$p/exe); u=$(sed -n 's|.*/\([^/]*\.\(service\|socket\)\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p)
   echo "$p ${x:--} ${u:--} $(tr '\0' ' ' </proc/$p/cmdline)"
 done | tag holder
-# those that are the main process of their unit, or its child: not what a unit started for somebody else. Some units name none
+# those of which it is known what starts them: they are their unit, or share their socket with what is
 [ -d /run/systemd/system ] && for p in $pids; do
-  u=$(sed -n '/user\.slice/d; s|.*/\([^/]*\.service\)$|\1|p' /proc/$p/cgroup 2>/dev/null | sed -n 1p); [ -n "$u" ] || continue
-  case $u$(systemctl show -p MainPID -p Type "$u" 2>/dev/null | sort | tr '\n' ' ') in *inetd*|cron*|atd*|rc-local*) ;;
-    *"MainPID=$p "*|*"MainPID=$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status) "*|*'MainPID=0 Type=forking '*) echo "$p";; esac
+  a=$(parent_of $p); { unit_of $p || { echo "$pids" | grep -qx "$a" && unit_of $a; }; } >/dev/null && echo $p
 done | tag main
 came_by | tag ours
 # a file may lie where /bin is a link to /usr/bin

@@ -18,7 +18,7 @@ from ..plane.compare import difference
 from ..plane.edit import exists, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, show, touches
-from ..plane.table import InputRule, Interface, Plane, Service
+from ..plane.table import InputRule, Interface, Plane, Service, places_of
 from ..secret import Ref
 from .filter import UNREAD, Asks, At, Passing, in_order, through
 
@@ -127,11 +127,11 @@ def _root_login(plane: Plane, way: Way) -> Condition:
 
 def _port(plane: Plane, service: Path, door: Door) -> Condition:
     path = (*service, "port")
-    port, also = get(plane, path), get(plane, (*service, "also"))
+    port = get(plane, path)
     if port is None:
         return _single(path, None, f"{show(path)} was not read")
     # a service that has no port of its own to set is met where it was met before
-    there = port in (door.port, ABSENT) or (isinstance(also, tuple) and f"tcp {door.port}" in also)
+    there = port is ABSENT or ("tcp", door.port) in places_of("tcp", port, get(plane, (*service, "also")))
     return _single(path, there, f"{show(path)} is {port}")
 
 

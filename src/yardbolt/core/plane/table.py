@@ -175,6 +175,13 @@ class Role:
     areas: Listing[Area] = many(Area, "what it may do, area by area")
 
 
+def places_of(transport: Any, port: Any, also: Any) -> frozenset[tuple[str, int]]:
+    """Where a service listens, as far as that was read: transport and port."""
+    own = {(transport if isinstance(transport, str) else "tcp", port)} if isinstance(port, int) else set()
+    more = (place.partition(" ") for place in (also if isinstance(also, tuple) else ()))
+    return frozenset(own | {(by, int(at)) for by, _, at in more if at.isdigit()})
+
+
 @dataclass(frozen=True)
 class Service:
     key: str
@@ -204,6 +211,11 @@ class Service:
     rsa_bits: int | Absent | None = leaf(number, "its smallest RSA or DSA host key", "bits")
     config: str | Absent | None = leaf(text, "the file it takes its settings from")
     keyed: bool | Absent | None = leaf(flag, "has it a key of its own, without which it cannot start")
+
+    @property
+    def places(self) -> frozenset[tuple[str, int]]:
+        """Where it listens, as far as that was read."""
+        return places_of(self.transport, self.port, self.also)
 
 
 @dataclass(frozen=True)

@@ -117,6 +117,7 @@ class KeySeen:
 
 
 Tried = Login | Port | KeySeen
+BY_TCP = " by TCP"
 SNMP = 161
 
 
@@ -147,7 +148,7 @@ def claims(
         *(_removed(now, way) for way in removed),
         *(_ended(now, way) for way in ended),
         *(_factory(now, login.account, login.ref, one, site) for login in family.factory.logins for one in live),
-        *(_closed(one, site) for one in shut),
+        *(_closed(now, one, site) for one in shut),
         *(_stranger(one, site.stranger, site) for one in live if site.stranger),
         *(
             _stranger(replace(one, address=site.also), site.stranger_also, site)
@@ -216,12 +217,13 @@ def _others_off(now: Plane, doors: Mapping[str, Door]) -> list[Door]:
     """Where services that no channel uses, and that are off or shut, would answer."""
     met = next(iter(doors.values()), None)
     return [
-        Door(one.key, met.address, one.port, one.key)
+        Door(one.key, met.address, port, one.key)
         for one in now.services
         if met is not None and one.key not in doors
         # on a host with sockets, what no source is let in to is shut by its packet filter
         if one.enabled is False or (one.permitted == NOBODY and len(now.listening))
-        if isinstance(one.port, int) and one.transport in ("tcp", ABSENT, None)
+        for by, port in sorted(one.places)
+        if by == "tcp"
     ]
 
 
@@ -232,8 +234,11 @@ def _factory(now: Plane, account: str, ref: Ref, door: Door, site: Site) -> Clai
     return Claim(Sort.FACTORY, text, door, site.laptop, account, ref, control, frozenset({path}), free)
 
 
-def _closed(door: Door, site: Site) -> Claim:
-    text = f"{door.service} no longer answers on port {door.port}"
+def _closed(now: Plane, door: Door, site: Site) -> Claim:
+    # silence by UDP is no proof, so of what listens there too only half is tried
+    service = now.services.get(door.service)
+    half = BY_TCP if service and any(by == "udp" for by, _ in service.places) else ""
+    text = f"{door.service}{half} no longer answers on port {door.port}"
     backs = frozenset({("services", door.service, "enabled"), ("services", door.service, "permitted")})
     return Claim(
         Sort.CLOSED, text, door, site.laptop, control="the unit answers on another port at the same moment", backs=backs

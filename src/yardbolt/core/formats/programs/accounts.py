@@ -47,8 +47,7 @@ let_in() (
   groups=$( ("""
     + SERVER
     + r"""
-[ "$kind" = openssh ] && sshd_ -T | sed -n 's/^allowgroups //p' | tr ' ' '
-') 2>/dev/null)
+[ "$kind" = openssh ] && sshd_ -T | sed -n 's/^allowgroups //p' | tr ' ' '\n') 2>/dev/null)
   has=" $(id -Gn "$name" 2>/dev/null) "
   for g in $groups; do case $has in *" $g "*) exit 0;; esac; done
   for some in plain any; do for g in $groups; do
@@ -56,7 +55,7 @@ let_in() (
     grep -q "^$g:" /etc/group || continue
     if [ $some = plain ] || [ "$role" != full ]; then
       case $g in root|wheel|sudo|admin|adm|disk|shadow|docker|lxd|kvm|kmem|staff|systemd-journal|tty|utmp|video|www-data) continue;; esac
-      grep -rqs "^[[:space:]]*%$g\([[:space:]=]\|\$\)" /etc/sudoers /etc/sudoers.d && continue
+      grep -rqs "^[^#]*[%:]$g\([^A-Za-z0-9._-]\|\$\)" /etc/sudoers /etc/sudoers.d /etc/doas.conf && continue
     fi
     keep /etc/group
     if have usermod; then usermod -aG "$g" "$name" </dev/null >/dev/null 2>&1; else addgroup "$name" "$g" >/dev/null 2>&1; fi

@@ -4,20 +4,13 @@ the next boot."""
 
 from __future__ import annotations
 
+from ..holders import LISTENS
 from ..listening import PORTS
-from ..listening import PROGRAMS as CALLED
 from ..sshsections import SERVER
 from .common import Program
 
 FILE = "/etc/yardbolt/limits.nft"
 LIST = "/etc/yardbolt/limits"
-_AT = {name: sorted(f"{kind}:{port}" for (kind, port), one in PORTS.items() if one == name) for name in PORTS.values()}
-_PLACES = "\n".join(f"    {name}) printf '%s\\n' {' '.join(places)};;" for name, places in _AT.items() if name != "ssh")
-# what bears the name of a service may serve it elsewhere too
-_CALLED = "\n".join(
-    f"    {name}) echo '{' '.join(sorted(p for p, known in CALLED.items() if known == name))}';;"
-    for name in sorted({*CALLED.values()} & {*_AT} - {"ssh"})
-)
 _INIT = f"""#!/bin/sh
 ### BEGIN INIT INFO
 # Provides:          yardbolt-limits
@@ -52,21 +45,16 @@ LIMIT = (
     (
         f"F={FILE} L={LIST}\n"
         + SERVER
+        + LISTENS
         + r"""
 have nft || no 'there is no nft, so nothing here limits who may come'
-called() { case $1 in
-CALLED
-  esac; }
 # transport and port: where the trade knows it, and where what bears its name listens besides
 places() {
   case $1 in
     ssh) if [ "$kind" = openssh ]; then sshd_ -T | sed -n 's/^port //p'; else
       d=$(tr '\0' '\n' </proc/$l/cmdline | sed -n '/^-p$/{n;p;}; s/^-p//p' | sed 's/.*://'); echo "${d:-22}"; fi | sort -u | sed 's/^/tcp:/';;
-PLACES
+    *) standard "$1" | tr ' ' '\n'; for n in $(called "$1"); do listens "$n"; done | grep -vx 'TAKEN' | sort -u;;
   esac
-  have ss && for n in $(called "$1"); do
-    ss -Hlntup | sed -n "s/^\([a-z]*\)  *[^ ]*  *[0-9]*  *[0-9]*  *[^ ]*:\([0-9]*\) .*(\"$n\",.*/\1:\2/p"
-  done | grep -vx 'TAKEN' | sort -u
 }
 [ "$value" != none ] || ! places "$name" | grep -qx "tcp:$port" || no "$name has the port this very session came by"
 was=$(cat $L 2>/dev/null | sed "/^$name /d")
@@ -128,8 +116,6 @@ else
 fi
 """
     )
-    .replace("PLACES", _PLACES)
-    .replace("CALLED", _CALLED)
     .replace("TAKEN", r"\|".join(f"{kind}:{port}" for kind, port in sorted(PORTS)))
     .replace("UNIT", _UNIT.rstrip())
     .replace("BESIDE", _BESIDE.rstrip())

@@ -3,30 +3,22 @@ and the restart."""
 
 from __future__ import annotations
 
+from ..holders import LISTENS, OUTWARD, UNIT_OF
 from ..listening import FOR_OTHERS, INETD, OF_THE_HOST, WEB
-from ..listening import PORTS as AT
 from ..listening import PROGRAMS as KNOWN
 from ..sshsections import CAME_BY
 from .common import Program
 
-_NAMES = "\n".join(
-    f"  {service}) names='{' '.join(sorted(name for name, known in KNOWN.items() if known == service))}';;"
-    for service in sorted({*KNOWN.values()} - {INETD, "http"})
-)
-_WEB = f"  http|https) names='{' '.join(sorted(WEB))}'\n"
-_PORTS = "\n".join(
-    f"  {service}) ports='{' '.join(sorted(f'{by}:{port}' for (by, port), name in AT.items() if name == service))}';;"
-    for service in sorted(set(AT.values()))
-)
 # those that hold a port and are not ended for it
 _SPARED = "|".join(sorted({*OF_THE_HOST, *FOR_OTHERS} | {name for name, service in KNOWN.items() if service == INETD}))
 SWITCH = (
-    CAME_BY
-    + f"ports= spare=\ncase $name in\n{_PORTS}\nesac\ncase $name in\n"
-    + _NAMES
-    + _WEB
-    + r"""
-    spare=$names
+    (
+        CAME_BY
+        + LISTENS
+        + UNIT_OF
+        + r"""
+ports=$(standard "$name") names=$(called "$name") spare=
+case $name in http|https) names='WEB' spare=$names
     # of several web servers only those that hold its port; what went off is noted, for it is that which comes on again
     held() { ss -Hltnp "sport $1 :443" | tr '(' '\n' | sed -n 's/^"\([^"]*\)".*/\1/p' | sort -u; }
     if [ "$value" = no ] && have ss; then
@@ -38,7 +30,6 @@ SWITCH = (
       done
       names=$some
     fi;;
-  *) names=$name;;
 esac
 names="$names $name"
 off=$Y/off-$(echo "$name" | tr / %)
@@ -53,15 +44,11 @@ lines() { e=; for n in $names; do e="$e$e2\\(.*[/:[:space:]]\\)\\{0,1\\}$n\\([[:
 comment() { [ -f "$1" ] && grep -q "^\($(lines)\)\$" "$1" && { sed "/^#/!s~^\($(lines)\)\$~$M&~" "$1" | theirs "$1" || exit 9; }; }
 uncomment() { [ -f "$1" ] && grep -q "^$M" "$1" && { sed "s~^$M\($(lines)\)\$~\1~" "$1" | theirs "$1" || exit 9; }; }
 # who holds its ports under another name
-others() { have ss && for x in $ports; do ss -Hln${x%%[cd]*}p "sport = :${x#*:}"; done | sed '/ \(127\.[0-9.]*\|\[::1\]\)\(%[^ ]*\)\{0,1\}:[0-9]* /d' | tr ',()' '\n\n\n' | sed -n 's/^pid=//p' | sort -u | while read -r p; do
+others() { have ss && for x in $ports; do ss -Hln${x%%[cd]*}p "sport = :${x#*:}"; done | sed 'OUTWARD' | tr ',()' '\n\n\n' | sed -n 's/^pid=//p' | sort -u | while read -r p; do
   c=; read -r c 2>/dev/null </proc/$p/comm; case " $names $spare " in *" $c "*) continue;; esac
   case $c in ''|SPARED) ;; *) echo "$p $c";; esac
 done; }
-# the unit whose own process it is, or that of its parent, whatever it is called; not that of what started it for one visitor
-unit_of() { x=$(sed -n '/user\.slice/d; s|.*/\([^/]*\)\.service$|\1|p' /proc/$1/cgroup 2>/dev/null | sed -n 1p); [ -n "$x" ] || return
-  case $x$(systemctl show -p MainPID -p Type "$x.service" 2>/dev/null | sort | tr '\n' ' ') in *inetd*|cron*|atd*|rc-local*) ;;
-    *"MainPID=$1 "*|*"MainPID=$2 "*|*'MainPID=0 Type=forking '*) echo "$x";; esac; }
-started_by() { for p in $(runs); do unit_of $p -; done; others | while read -r p c; do unit_of $p "$(sed -n 's/^PPid:[^0-9]*//p' /proc/$p/status)"; done
+started_by() { for p in $(runs) $(others | cut -d' ' -f1); do unit_of $p; done
   # and what waits at its ports for somebody to come
   for x in $ports; do systemctl list-sockets --no-legend --no-pager --full 2>/dev/null | sed -n "/^127\.\|^\[::1\]/d; s/^[^ ]*:${x#*:}  *\([^ ]*\)\.socket .*/\1/p"; done; }
 units() { for n in $names; do for x in $n.service $n.socket; do systemctl cat $x >/dev/null 2>&1 && echo $x; done; done; }
@@ -72,9 +59,7 @@ if [ "$value" = no ]; then
   else more=$(others | while read -r p c; do { [ -e "/etc/init.d/$c" ] || [ -e "/etc/rcS.d/$c" ]; } && echo "$c"; done); fi
   names=$(echo $more $names | tr ' ' '\n' | sort -u | tr '\n' ' ')
   # and where they listen, for that is not seen any more when they are off
-  at=$(have ss && for n in $names; do
-    ss -Hlntup | sed -n "/ \(127\.[0-9.]*\|\[::1\]\)\(%[^ ]*\)\{0,1\}:[0-9]* /d; s/^\([a-z]*\)  *[^ ]*  *[0-9]*  *[0-9]*  *[^ ]*:\([0-9]*\) .*(\"$n\",.*/\1:\2/p"
-  done | sort -u)
+  at=$(for n in $names; do listens "$n"; done | sort -u)
   [ -s "$off" ] || echo $names $at >"$off" || no "no room for $Y"
   case $(init) in
     systemd) u=$(units); [ -n "$u" ] && {
@@ -96,7 +81,7 @@ if [ "$value" = no ]; then
   for p in $(runs); do kill "$p"; done; sleep 0.3
   for p in $(runs); do kill -9 "$p"; done; sleep 0.2
   # what starts it is not known then, and is read so from now on
-  [ -z "$(runs)" ] || { : >"$Y/again-$(echo "$name" | tr / %)"; no "$name was ended, and something started it again"; }
+  [ -z "$(runs)$(others)" ] || { : >"$Y/again-$(echo "$name" | tr / %)"; no "$name was ended, and its port is held again, or still"; }
 else
   case $(init) in
     systemd) u=$(units); for n in $names; do systemctl unmask $n.service $n.socket; done >/dev/null 2>&1; u=$(units)
@@ -109,7 +94,11 @@ else
   :
 fi
 """
-).replace("SPARED", _SPARED)
+    )
+    .replace("SPARED", _SPARED)
+    .replace("WEB", " ".join(sorted(WEB)))
+    .replace("OUTWARD", OUTWARD)
+)
 RESTART = r"""
 sync
 setsid sh -c 'sleep 1; if [ -d /run/systemd/system ]; then systemctl reboot; elif command -v shutdown; then shutdown -r now; else reboot; fi' </dev/null >/dev/null 2>&1 &

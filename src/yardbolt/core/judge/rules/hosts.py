@@ -13,7 +13,6 @@ from ...plane.words import spoken
 from ..demands import Between, Demand, Gone, exactly
 from .logins import can_log_in
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
-from .services import places
 
 CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives it its address (RFC 2131, RFC 8415)
 LASTING = 3072  # bits; NIST SP 800-57 part 1, table 2: beyond 2030
@@ -22,7 +21,7 @@ WEAK_STORAGE = "its password is kept by an outdated method"
 
 
 def _listening(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    ports = {place for s in plane.services for place in places(s)}
+    ports = {place for s in plane.services for place in s.places}
     for x in plane.listening:
         path = ("listening", x.key)
         if x.address is None or x.port is None:

@@ -24,17 +24,9 @@ SPEAKS = {
 READABLE = "on, passwords readable"
 
 
-def places(service: Service) -> frozenset[tuple[str, int]]:
-    """Where it listens, as far as that was read: transport and port."""
-    own = {(service.transport if isinstance(service.transport, str) else "tcp", service.port)}
-    also = service.also if isinstance(service.also, tuple) else ()
-    own |= {(by, int(port)) for by, _, port in (place.partition(" ") for place in also) if port.isdigit()}
-    return frozenset((by, port) for by, port in own if isinstance(port, int))
-
-
 def _same(service: Service, a: Answering) -> bool:
     """Is it a port of this service's, by the same transport, that answers?"""
-    return ("udp" if a.transport == "udp" else "tcp", a.port) in places(service)
+    return ("udp" if a.transport == "udp" else "tcp", a.port) in service.places
 
 
 def readable(plane: Plane, service: Service) -> bool:
@@ -68,14 +60,11 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         path = ("services", s.key)
         answers = any(_same(s, a) for a in plane.answering)
         untold = s.port is None or any(a.port is None for a in plane.answering)
-        if s.enabled is False and not answers and untold and plane.answering:
-            yield Verdict(path, State.UNKNOWN, "switched off; whether it answers all the same is not known")
-        elif s.enabled is False and not answers:
-            yield Verdict(
-                path, State.HOLDS, "switched off" + (" and its port is closed" if plane.answering.complete else "")
-            )
-        elif not answers and s.permitted == NOBODY:
-            yield Verdict(path, State.HOLDS, f"nobody is let in to {s.key}")
+        off = "switched off" if s.enabled is False else "shut to everybody" if s.permitted == NOBODY else ""
+        if off and not answers and untold and plane.answering:
+            yield Verdict(path, State.UNKNOWN, f"{off}; whether it answers all the same is not known")
+        elif off and not answers:
+            yield Verdict(path, State.HOLDS, off + (" and its port is closed" if plane.answering.complete else ""))
         elif readable(plane, s):
             saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
             yield Verdict(path, State.FAILS, saw, "read", READABLE)
@@ -204,7 +193,7 @@ def _ssh(plane: Plane) -> tuple[Service, ...]:
 
 def _ssh_unread(plane: Plane) -> Iterator[Verdict]:
     """Where SSH answers, or may run, and no settings of it were read: a rule about it applies there all the same."""
-    read = {port for s in _ssh(plane) for _, port in places(s)}
+    read = {port for s in _ssh(plane) for _, port in s.places}
     for a in plane.answering:
         if a.speaks in ("ssh", None) and a.transport != "udp" and a.port not in read:
             yield Verdict(("answering", a.key), State.UNKNOWN, f"SSH on {_port(a)} was not read", "")
