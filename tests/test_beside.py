@@ -187,3 +187,19 @@ def test_what_a_row_says_of_a_hand_is_read() -> None:
     assert (b.factor, b.mailbox, b.own_rules, a.storage, b.storage) == ("none", ABSENT, False, None, "factory")
     alone = merge(GATE, extract(GATE, plate, Replies(tree={"warn": ["b"]}))).plane
     assert not alone.accounts.complete and meant(("accounts", "a", "own_rules"), "no") is False
+
+
+def test_an_answer_of_another_shape_is_no_empty_list() -> None:
+    """What is not where the family says is unread, and told; never "nobody is inside", "no rule", "no foreign job"."""
+    for ask in (one for one in GATE.asks if one.tree_rows and one.whole):
+        for other in ({"items": None}, {"error": "no"}, {"items": {"why": "no rights"}}, {"groups": 5, "lists": {}}):
+            read = merge(GATE, extract(GATE, replace(ask, store="live"), Replies(tree=other)))
+            assert not any(get(read.plane, (*path, "*")) for path in ask.whole) and read.leftovers, (ask.name, other)
+            assert not any(getattr(read.plane, path[0]).complete for path in ask.whole), (ask.name, other)
+    seats = next(one for one in GATE.asks if one.name == "seats")
+    assert merge(GATE, extract(GATE, seats, Replies(tree={"items": []}))).plane.sessions.complete
+    waiting = next(one for one in GATE.asks if one.name == "waiting")
+    said = merge(GATE, extract(GATE, waiting, Replies(tree={"edits": [{"what": "a"}, {}]})))
+    assert said.plane.stores.names is None and "edits/*/what" in said.blind[0].why, (
+        "one of two names is not all of them"
+    )

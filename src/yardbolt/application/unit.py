@@ -49,7 +49,7 @@ def _no_receiver(address: str, port: int) -> Receiver:
 
 
 BUILT = "2025-01-01"  # no clock that is right shows an earlier day
-LONGEST_WORK = 15 * 60.0  # seconds on one unit, restarts not counted
+LONGEST_WORK = 15 * 60.0  # seconds on one unit, restarts and steps done not counted
 LONGEST_LOGIN = 150.0  # seconds
 LONGEST_LOCK = 120.0  # seconds; a longer one is not waited for
 AWAKE = 10.0  # seconds in which a host that answers has started what lets people in
@@ -246,7 +246,7 @@ class UnitInWork:
         if not self.ends_at:
             self.ends_at = loop.time() + LONGEST_WORK
         if loop.time() > self.ends_at:
-            problem = f"{LONGEST_WORK / 60:.0f} minutes of work on it are over; it is slow, or holds us up on purpose"
+            problem = "the time for the work on it is over; it is slow, or holds us up on purpose"
             raise UnitError(Trouble.TOO_MUCH, f"{self.name}: {problem}; run the same command again to go on")
 
     # -- logins --

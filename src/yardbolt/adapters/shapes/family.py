@@ -82,6 +82,7 @@ class TreeRowsShape(Shape):
     handles: dict[Text, Text] = {}
     order: Text = Field("", description="the leaf that says at which place of the list an item stands")
     whole: Flag = False
+    missing: Literal["", "none"] = Field("", description="none: where the list is not there at all, there is no item")
     within: list[Name] = Field([], description="lists of each item of which the leaves name every item there is")
 
 

@@ -51,3 +51,4 @@ class TreeRows:
     whole: bool = False
     order: str = ""  # the leaf that says at which place of the list an item stands
     within: tuple[str, ...] = ()  # lists of each item of which the leaves name every item there is
+    or_none: bool = False  # where the list is not there at all, there is no item

@@ -296,7 +296,7 @@ class _Checker:
             feeds.add(self.path((*keys, "order"), show((*base, order))))
         return TreeRows(
             tree["at"], into, tree["key"], leaves, inner, dict(tree.get("handles", {})), _yes(tree.get("whole")), order,
-            tuple(tree.get("within", ())),
+            tuple(tree.get("within", ())), tree.get("missing") == "none",
         )  # fmt: skip
 
     # -- ops --

@@ -20,7 +20,7 @@ from ..plane.path import Path, filled, parse, show
 from ..plane.table import LISTS, Plane, coerce, is_item, item_of, pattern_of, places_of, steady
 from ..talk.conversation import Replies
 from ..talk.patterns import row
-from ..talk.tree import MISSING, Tree, as_text, one, pick
+from ..talk.tree import MISSING, Tree, as_text, every, one, pick
 from .binding import Place, TreeRows
 from .model import LIVE, STAGED, Ask, Family, Spelling, TextLine
 from .spelling import CODECS, COUNT, SPREADS, meant, read_value, spelling_of
@@ -59,7 +59,15 @@ class Narrowed:
     store: str = LIVE
 
 
-Part = Fact | Whole | Leftover | Narrowed
+@dataclass(frozen=True)
+class Unfound:
+    """Nothing stood at this place of the reply."""
+
+    ask: str
+    at: str
+
+
+Part = Fact | Whole | Leftover | Narrowed | Unfound
 
 
 @dataclass(frozen=True)
@@ -227,25 +235,31 @@ def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
         # a list is whole only where all that is said to stand in it was seen
         if path[:1] in ask.whole and place.missing is None and one(tree, place.at) is MISSING:
             facts.left(f"{show(path)}: not there")
-        _place(place, path, tree, facts)
+        if not _place(place, path, tree, facts):
+            facts.parts.append(Unfound(ask.name, place.at))
     for rows in ask.tree_rows:
         _tree_rows(rows, (), tree, facts)
 
 
-def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> None:
-    """One leaf. An absent field and an empty one mean what the family says they mean, and nothing where it says
-    nothing."""
-    found = _together(place, node) if place.parts else one(node, place.at)
+def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> bool:
+    """One leaf; whether anything stands there. An absent field and an empty one mean what the family says they mean, and
+    nothing where it says nothing."""
     if "*" in place.at.split("/"):
-        # one value made of many places: a set of words
-        found = [each for _, each in pick(node, place.at)]
-    if place.codec == COUNT and isinstance(found, list):
-        facts.add(path, len(found))
-        return
+        found = every(node, place.at)  # one value made of many places: a set of words
+    else:
+        found = _together(place, node) if place.parts else one(node, place.at)
     if found is MISSING:
         # absent is not empty, and neither is a value unless the family says so
         if place.missing is not None:
             facts.word(path, place.missing)
+        return place.missing is not None
+    _standing(place, path, found, facts)
+    return True
+
+
+def _standing(place: Place, path: Path, found: Tree, facts: _Facts) -> None:
+    if place.codec == COUNT and isinstance(found, list):
+        facts.add(path, len(found))
         return
     if found is None or found == "" or found == []:
         # the spelling of the leaf holds where the place has none of its own; what null means says the place alone
@@ -290,13 +304,25 @@ def _together(place: Place, node: Tree) -> Tree:
         return " ".join(told)  # which suits no leaf, and is told as it stands
 
 
+def _an_item(rows: TreeRows, found: Tree) -> bool:
+    """Is it what the family calls an item? One that is known by its place alone has something of what is read of it."""
+    named = [place for place in rows.leaves if place.at not in (".", "#")]
+    if not named or (isinstance(found, Mapping) and rows.key != "#"):
+        return True
+    return isinstance(found, Mapping) and any(every(found, place.at) is not MISSING or place.missing for place in named)
+
+
 def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
     into = (*above, *rows.into)
+    # an answer of another shape is no empty list
+    if every(node, rows.at) is MISSING and not rows.or_none:
+        facts.left(f"{show(into)}: no {rows.at}")
+    unfound = {place.at: place for place in rows.leaves}
     for count, (keys, found) in enumerate(pick(node, rows.at)):
         if count >= MOST_ITEMS:
             raise UnitError(Trouble.TOO_MUCH, f"{facts.ask.name}: more than {MOST_ITEMS:,} items")
         named = (keys[-1] if keys else None) if rows.key == "#" else as_text(one(found, rows.key))
-        if named is None or not facts.family.is_token(named):
+        if named is None or not facts.family.is_token(named) or not _an_item(rows, found):
             facts.left(f"{show(into)}: {named}")
             continue
         base = (*into, facts.family.our_key(into[0], named))
@@ -305,7 +331,8 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
             facts.add((*base, rows.order), count)
         for place in rows.leaves:
             before = len(facts.parts)
-            _place(place, (*base, *place.path), found, facts)
+            if _place(place, (*base, *place.path), found, facts):
+                unfound.pop(place.at, None)
             if place.path[0] in rows.within and len(facts.parts) == before:
                 facts.left(f"{show((*base, *place.path))}: not there")
         if not facts.doubt:
@@ -314,6 +341,8 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
             _tree_rows(inner, base, found, facts)
             if inner.whole and not facts.doubt:
                 facts.parts.append(Whole((*base, *inner.into), facts.ask.name, facts.ask.store))
+    if next(pick(node, rows.at), None):
+        facts.parts += [Unfound(facts.ask.name, f"{rows.at}/{at}") for at in unfound]
 
 
 # ---- all replies ----------------------------------------------------------------------------------------------------
@@ -328,6 +357,7 @@ class Merging:
         self.drafts: dict[str, Draft] = {LIVE: Draft()}
         self.leftovers: list[Leftover] = []
         self._seen: dict[str, dict[Path, tuple[Any, tuple[str, ...]]]] = {}  # store -> path -> value, asks
+        self._unfound: dict[str, dict[str, None]] = {}
         self._clash: dict[tuple[str, Path], None] = {}
         self._narrowed: list[Narrowed] = []
         self._staged: list[Part] = []
@@ -336,9 +366,11 @@ class Merging:
     def add(self, parts: Iterable[Part]) -> None:
         """Take the facts of one reply in."""
         for part in parts:
-            if not isinstance(part, Leftover) and part.store == STAGED:
+            if isinstance(part, Fact | Whole | Narrowed) and part.store == STAGED:
                 self._staged.append(part)
             match part:
+                case Unfound(ask, at):
+                    self._unfound.setdefault(ask, {})[at] = None
                 case Leftover():
                     self.leftovers.append(part)
                 case Narrowed():
@@ -425,7 +457,8 @@ class Merging:
         planes = {store: _with_manual(self.family, draft) for store, draft in self.drafts.items()}
         clash = tuple(sorted({path for _, path in self._clash}))
         origin = {path: asks for seen in self._seen.values() for path, (_, asks) in seen.items()}
-        return Reading(planes, evidence, origin, clash, tuple(self.leftovers), blind)
+        nothing = tuple(Blind(ask, f"nothing stands at {', '.join(ats)}") for ask, ats in self._unfound.items())
+        return Reading(planes, evidence, origin, clash, tuple(self.leftovers), (*blind, *nothing))
 
 
 def merge(

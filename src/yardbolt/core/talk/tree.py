@@ -59,6 +59,22 @@ def one(tree: Tree, path: str) -> Tree:
     return found[0] if len(found) == 1 else MISSING
 
 
+def every(tree: Tree, path: str) -> list[Tree]:
+    """All nodes a path leads to, in order; `MISSING` where one of those it passes has not what the path names, so that there may
+    be more of them than are seen."""
+    nodes: list[Tree] = [tree]
+    for step in path.split("/") if path else ():
+        inside = [one(node, step) if step != "*" else _inside(node) for node in nodes]
+        if any(node is MISSING for node in inside):
+            return MISSING  # type: ignore[no-any-return]
+        nodes = [child for node in inside for child in node] if step == "*" else inside
+    return nodes
+
+
+def _inside(node: Tree) -> Tree:
+    return MISSING if node is None else [child for _, child in _children(node)]
+
+
 def depth(tree: Tree, limit: int = DEEPEST) -> int:
     """How deep a tree is, counted no further than `limit`; walked without recursion, for the tree may be hostile."""
     # recursion would end in a RecursionError just where depth matters
