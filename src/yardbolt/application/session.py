@@ -31,6 +31,7 @@ T = TypeVar("T")
 WAITING, NAMES = ("stores", "waiting"), ("stores", "names")
 GRACE = 2.0  # seconds: a conversation's own time comes first, and tells more
 EXCERPT = 400
+MOST_BROKEN = 8  # asks of one reading that may come to nothing
 
 
 async def drive(wire: Wire, conversation: Generator[Any, Any, T]) -> T:
@@ -54,6 +55,7 @@ class Session:
         )  # fmt: skip
         self.opened = opened
         self.alive = True
+        self._whole = False
         self._heard: dict[str, Done[Replies]] = {}  # of the reading in hand
         self._withheld = ""  # why the password is not given again in this session
 
@@ -191,6 +193,7 @@ class Session:
         Raises UnitError when the session ended or its answers are not those of this family.
         """
         self._heard.clear()
+        self._whole = paths is None
         family, merging = self.unit.family, Merging(self.unit.family)
         evidence: list[Evidence] = []
         blind: list[Blind] = []
@@ -247,13 +250,23 @@ class Session:
                 case No(said):
                     blind.append(Blind(f"{ask.name} {key}".strip(), f"{said} (as {self.way.account})"))
                 case Unclear(why):
-                    raise UnitError(Trouble.SILENT, why)
+                    problem = f"{ask.how.asked_as()}: {why}"
+                    await self._past(Blind(f"{ask.name} {key}".strip(), why), blind, UnitError(Trouble.SILENT, problem))
                 case Ended():
-                    raise UnitError(Trouble.CLOSED, f"the connection ended at '{ask.how.asked_as()}'; try again")
+                    why = f"the connection ended at '{ask.how.asked_as()}'"
+                    broken = UnitError(Trouble.CLOSED, f"{why}; try again")
+                    await self._past(Blind(f"{ask.name} {key}".strip(), why), blind, broken)
+
+    async def _past(self, one: Blind, blind: list[Blind], broken: UnitError) -> None:
+        """Go on after an ask that came to nothing, where each is a question of its own; the next is asked in a new session.
+        Raises `broken` where nothing can be asked any more."""
+        if not self._whole or not self.talk.apart or len(blind) >= MOST_BROKEN or not await self._anew():
+            raise broken
+        blind.append(one)
 
     async def _answers(self, fetches: tuple[Fetch, ...]) -> tuple[Answer, ...]:
         if self.talk.ask_all is None:
-            return tuple([await self._once(fetch) for fetch in fetches])
+            return tuple([await self._twice(fetch) for fetch in fetches])
         if not fetches:
             return ()
         if not self.alive:
@@ -263,6 +276,12 @@ class Session:
         for answer in answers:
             self._after(answer)
         return answers
+
+    async def _twice(self, fetch: Fetch) -> Answer:
+        """Once more in a new session, where the unit is read whole: a fault of a moment leaves nothing unread."""
+        answer = await self._once(fetch)
+        broken = isinstance(answer, Unclear | Ended) and self._whole and self.talk.apart
+        return await self._once(fetch) if broken and await self._anew() else answer
 
     async def _once(self, fetch: Fetch) -> Answer:
         """What two asks of one reading have in common, the very same page or object, is fetched once."""

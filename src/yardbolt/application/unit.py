@@ -50,6 +50,7 @@ def _no_receiver(address: str, port: int) -> Receiver:
 
 BUILT = "2025-01-01"  # no clock that is right shows an earlier day
 LONGEST_WORK = 15 * 60.0  # seconds on one unit, restarts and steps done not counted
+LONGEST_END = 120.0  # seconds more, once that is over
 LONGEST_LOGIN = 150.0  # seconds
 LONGEST_LOCK = 120.0  # seconds; a longer one is not waited for
 AWAKE = 10.0  # seconds in which a host that answers has started what lets people in
@@ -92,6 +93,7 @@ class UnitInWork:
     this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
     ends_at: float = 0.0  # loop time
+    over: bool = False
     patience: float = 180.0  # seconds that may be waited, all in all, for a server that fines wrong passwords
     shut: set[str] = field(default_factory=set)  # services whose port refused in this run
     places: tuple[tuple[UnitEntry, Site], ...] = ()  # where it is, and where it goes to
@@ -246,6 +248,8 @@ class UnitInWork:
         if not self.ends_at:
             self.ends_at = loop.time() + LONGEST_WORK
         if loop.time() > self.ends_at:
+            if not self.over:  # once, so that what was begun can be taken back
+                self.over, self.ends_at = True, loop.time() + LONGEST_END
             problem = "the time for the work on it is over; it is slow, or holds us up on purpose"
             raise UnitError(Trouble.TOO_MUCH, f"{self.name}: {problem}; run the same command again to go on")
 

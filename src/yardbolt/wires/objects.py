@@ -42,7 +42,11 @@ class Objects(WebWire):
     async def exchange(self, event: Call) -> Answer | Lost:
         """Send one request and read its answer whole, within a time the conversation bounds. Raises IdentityError where the
         certificate changed meanwhile."""
-        self.log_in_by(event.auth)
+        if event.auth is not None and event.auth[0] == "header":
+            _, account, ref = event.auth
+            self._kept |= {"account": Secret(account), "secret": Secret(revealed(ref, self._secrets))}
+        else:
+            self.log_in_by(event.auth)
         body = None if event.body is None else self._filled(event.body)
         content = None if body is None else (urlencode(body) if event.form else json.dumps(body)).encode()
         headers = {name: str(self._filled(member)) for name, member in event.headers}

@@ -122,6 +122,9 @@ class _Checker:
                 raise self.fail((*at, "replies", place, "holds"), "it does not say where that stands: give at too")
         for keys, written in channel.signs():
             self.pattern((*at, *keys), sign, written)
+        login = tree.get("login", {})
+        if login.get("auth") == "header" and not any("{secret}" in text for text in tree.get("headers", {}).values()):
+            raise self.fail((*at, "login", "auth"), "none of the headers holds {secret}")
         return channel
 
     def by(self, at: Keys, tree: Tree) -> tuple[str, Talk]:
@@ -167,6 +170,8 @@ class _Checker:
             how, decode = replace(how, say=known.text, rights=known.rights), known.decode  # type: ignore[type-var]
         if tree.get("on"):
             how = self.on(at, how, tree["on"], ((*parse(tree.get("each", "")), "*"),))
+        if tree.get("get") and tree.get("post"):
+            raise self.fail((*at, "post"), "get says already what is asked; leave one of the two out")
         if not how.asked_as():
             raise self.fail(at, "nothing says what is asked: say, section, or what its way of talking takes")
         if decode:

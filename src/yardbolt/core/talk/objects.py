@@ -16,7 +16,7 @@ from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
 from .outcomes import Done, Ended, Login, Lost, No, Unclear
 from .patterns import fill_in, slots
-from .replies import Heard, ReplyRow
+from .replies import Heard, ReplyRow, row_for
 from .tree import MISSING, Tree, as_text, one
 from .web import (
     MOST_PAGES,
@@ -33,6 +33,7 @@ from .web import (
     unanswered,
 )  # fmt: skip
 
+BESIDE = ("cookie ", "header ")  # where a mark may stand that later answers renew
 VERBS = ("get", "post", "put", "patch", "delete")
 LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": []}
 NUMBER, FLAG = "(number ", "(flag "
@@ -40,11 +41,11 @@ NUMBER, FLAG = "(number ", "(flag "
 
 @dataclass(frozen=True)
 class LoginHow:
-    """How one logs in: by `auth`, seen at `page`; or by what `post` takes (as an object, or with `encode: form` as a form), after
-    what `get` gives. `keep` names what the wire keeps of these answers, and where it stands there: a place of the object,
-    `cookie NAME` or `header NAME`."""
+    """How one logs in: by `auth`, seen at `page` (`header`: the channel's headers hold `{secret}`); or by what `post` takes (as an
+    object, or with `encode: form` as a form), after what `get` gives. `keep` names what the wire keeps of these answers, and
+    where it stands there: a place of the object, `cookie NAME` or `header NAME`, which later answers renew."""
 
-    auth: Literal["", "basic", "digest"] = ""
+    auth: Literal["", "basic", "digest", "header"] = ""
     page: str = ""
     get: str = ""
     post: str = ""
@@ -56,11 +57,12 @@ class LoginHow:
 @dataclass(frozen=True)
 class Channel(Unprompted):
     """How objects are asked for. `leave` is what ends a session: the method and the place; `envelope` the place in every
-    answer where what was asked for stands."""
+    answer where what was asked for stands. `members` stand in every object that is sent after the login."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
     headers: Mapping[str, str] = field(default_factory=dict)
+    members: Mapping[str, str] = field(default_factory=dict)
     leave: str = ""
     envelope: str = ""
     replies: tuple[ReplyRow, ...] = ()
@@ -69,15 +71,21 @@ class Channel(Unprompted):
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """What is asked for; `next` is the place of the further page in the answer, where there may be one."""
+    """What is asked for: by `get`; or by `post`, whose `body` says what. `next` is the place of the further page in the answer,
+    where there may be one."""
 
-    get: str
+    get: str = ""
     next: str = ""
+    post: str = ""
+    body: Mapping[str, str] = field(default_factory=dict)
     view: View | None = field(default=None, metadata=OURS)
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
-        """The one text with slots."""
-        yield ("get",), "".join(_without(self.get, self.view.handles if self.view else {}))
+        """The texts with slots, but for the handles, which are looked up."""
+        handles = self.view.handles if self.view else {}
+        yield ("post" if self.post else "get",), "".join(_without(self.post or self.get, handles))
+        for name, template in self.body.items():
+            yield ("body", name), "".join(_without(template, handles))
 
     def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> AskHow:
         """The same of one item at a time, whose handles this ask gives."""
@@ -85,13 +93,13 @@ class AskHow(Unprompted):
 
     def asked_as(self) -> str:
         """The method and the place, for the evidence."""
-        return f"GET {self.get}"
+        return " ".join([f"POST {self.post}", *self.body.values()]) if self.post else self.get and f"GET {self.get}"
 
 
 @dataclass(frozen=True)
 class OpHow(Unprompted):
     """What is sent: one of the methods and its place. `put` starts from the object just read, `patch` holds the changed
-    members alone, and so does `post` where it is `on` an ask. `new` are the members of a new object that nothing else gives, as
+    members alone, and so does `post` where it is `on` an ask; they stand `under` a place of what is sent. `new` are the members of a new object that nothing else gives, as
     written or one of (yes) (no) (null) (list) (number 3); `fill` are members made from slots, texts but for (number {value}) and
     (flag {value}). `list: yes`: the place takes its whole list, so what is sent is the list as
     it was just read, with the item changed, put at the end, or (where nothing is filled in) left out."""
@@ -102,6 +110,7 @@ class OpHow(Unprompted):
     delete: str = ""
     new: Mapping[str, str] = field(default_factory=dict)
     fill: Mapping[str, str] = field(default_factory=dict)
+    under: str = ""
     list: Literal["", "yes", "no"] = ""
     view: View | None = field(default=None, metadata=OURS)
 
@@ -177,6 +186,19 @@ class Session:
     """Nothing: tokens and challenges stay in the wire."""
 
 
+def _call(channel: Channel, verb: str, at: str, body: Member = None) -> Generator[Call, Answer | Lost, Answer | Lost]:
+    """One request of a session; sent once more where the answer says that it was not taken, and gives the mark that lacked."""
+    keep = {name: at for name, at in channel.login.keep.items() if at.startswith(BESIDE)}
+    sent = Call(verb.upper(), at, body, _headers(channel), keep=keep)
+    got = yield sent
+    return (yield sent) if isinstance(got, Answer) and _again(channel, got) else got
+
+
+def _again(channel: Channel, got: Answer) -> bool:
+    found = row_for(channel.replies, _heard(got))
+    return found is not None and found.means == "again"
+
+
 def _headers(channel: Channel) -> tuple[tuple[str, Member], ...]:
     return tuple((name, _kept(text)) for name, text in channel.headers.items())
 
@@ -207,14 +229,25 @@ def login(
         first = yield Call("GET", how.page)
         if isinstance(first, Lost) or not asks_for_login(channel.replies, _heard(first)):
             return _entered(channel, first, False)
-        return _entered(channel, (yield Call("GET", how.page, auth=(how.auth, account, secret), keep=how.keep)), True)
+        sent = Call(
+            "GET",
+            how.page,
+            None,
+            _headers(channel) if how.auth == "header" else (),
+            (how.auth, account, secret),
+            how.keep,
+        )
+        got = yield sent
+        if isinstance(got, Answer) and _again(channel, got):
+            got = yield replace(sent, headers=_headers(channel))
+        return _entered(channel, got, True)
     if how.get:
         got = yield Call("GET", how.get, keep=how.keep)
         if isinstance(got, Lost) or got.status >= 400:
             return _entered(channel, got, False)
     body = _nested({name: _credential(text, account, secret) for name, text in how.body.items()})
-    sent = Call("POST", how.post, body, keep=how.keep, form=how.encode == "form")
-    return _entered(channel, (yield sent), True)
+    got = yield Call("POST", how.post, body, keep=how.keep, form=how.encode == "form")
+    return _entered(channel, got, True)
 
 
 def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
@@ -240,7 +273,8 @@ def _heard(got: Answer) -> Heard:
 def message(how: AskHow | OpHow, fill: Fill) -> Text:
     """The place that is asked or written, its handles left out. Raises ValueError where a slot stays open."""
     if isinstance(how, AskHow):
-        return fill_in(how.get, fill)
+        _members(how, fill)
+        return fill_in(how.post or how.get, fill)
     for name, template in how.fill.items():
         if not fill_in(template, fill):
             raise ValueError(f"nothing fills {name}")
@@ -276,9 +310,10 @@ def _named(handles: Mapping[str, str], found: Tree, fill: Fill) -> dict[str, Tex
 
 
 def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
-    target, pages = place(fill_in(how.get, fill)), list[Tree]()
+    target, pages = place(fill_in(how.post or how.get, fill)), list[Tree]()
+    body = _nested(_always(channel) | _members(how, fill)) if how.post else None
     while True:
-        got = yield Call("GET", target, headers=_headers(channel))
+        got = yield from _call(channel, "post" if how.post else "get", target, body)
         bad = _wrong(channel, got, sent=False)
         if bad is not None:
             return bad
@@ -292,6 +327,11 @@ def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Aski
         if len(pages) >= MOST_PAGES or not isinstance(further, str) or not own(further):
             return Unclear("its list has no end, or goes on elsewhere")
         target = further
+
+
+def _members(how: AskHow, fill: Fill) -> dict[str, Member]:
+    """What an ask by `post` says it wants. Raises ValueError where a slot stays open."""
+    return {name: _filled(text, fill) if "{" in text else _literal(text) for name, text in how.body.items()}
 
 
 def _joined(pages: list[Tree]) -> Tree:
@@ -339,11 +379,11 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
                 return named
             fill = named
     try:
-        body = _body(how, verb, order.fill, found)
+        body = _body(channel, how, verb, order.fill, found)
         target = place(fill_in(at, fill))
     except ValueError as e:
         return No(str(e), sent=False)
-    got = yield Call(verb.upper(), target, body, _headers(channel))
+    got = yield from _call(channel, verb, target, body)
     if (bad := _wrong(channel, got, sent=True)) is not None:
         return bad
     return Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
@@ -382,7 +422,9 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
             items += [{}]
         for name, member in members.items():
             _put(items[-1 if at_place is None else at_place], name, member)
-    got = yield Call(verb.upper(), place(fill_in(at, fill)), whole, _headers(channel))
+    for name, member in _always(channel).items() if isinstance(whole, dict) else ():
+        _put(whole, name, member)
+    got = yield from _call(channel, verb, place(fill_in(at, fill)), whole)
     if (bad := _wrong(channel, got, sent=True)) is not None:
         return bad
     return Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
@@ -406,21 +448,26 @@ def _token(name: str) -> bool:
     )
 
 
-def _body(how: OpHow, verb: str, fill: Fill, found: Tree) -> Member:
+def _body(channel: Channel, how: OpHow, verb: str, fill: Fill, found: Tree) -> Member:
     """What is sent. Raises ValueError where a value does not suit what stands there."""
     if verb == "delete":
         return None
     changed = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
-    members: dict[str, Member] = {name: _literal(text) for name, text in how.new.items()}
+    members = _always(channel) | {name: _literal(text) for name, text in how.new.items()}
     members |= {name: _filled(template, fill) for name, template in how.fill.items()}
     for name, text in changed.items():
-        members[name] = _typed(name, text, one(found, name))
+        members[f"{how.under}/{name}" if how.under else name] = _typed(name, text, one(found, name))
     if verb == "put" and isinstance(found, Mapping):
         whole = _copied(found)
         for name, member in members.items():
             _put(whole, name, member)
         return whole
     return _nested(members) if members else None
+
+
+def _always(channel: Channel) -> dict[str, Member]:
+    """What stands in every object that is sent."""
+    return {name: _kept(text) for name, text in channel.members.items()}
 
 
 def _literal(text: str) -> Member:
@@ -487,14 +534,31 @@ def _nested(flat: Mapping[str, Member]) -> dict[str, Member]:
     return out
 
 
-def _put(into: dict[str, Any], where: str, member: Member) -> None:
+def _put(into: Any, where: str, member: Member) -> None:
+    """Put a member at its place. What does not stand yet is made: a list where its first item, 0, is put there."""
     *path, last = where.split("/")
-    for step in path:
-        below = into.get(step)
-        if not isinstance(below, dict):
-            below = into[step] = {}
+    for step, after in zip(path, [*path, last][1:], strict=True):
+        below = _at(into, step)
+        if not isinstance(below, dict | list):
+            below = [] if after == "0" else {}
+            _set(into, step, below)
         into = below
-    into[last] = member
+    _set(into, last, member)
+
+
+def _at(into: Any, step: str) -> Any:
+    if isinstance(into, list):
+        return into[int(step)] if step.isdecimal() and int(step) < len(into) else None
+    return into.get(step)
+
+
+def _set(into: Any, step: str, member: Member) -> None:
+    if not isinstance(into, list):
+        into[step] = member
+    elif step.isdecimal() and int(step) < len(into):
+        into[int(step)] = member
+    else:
+        into.append(member)
 
 
 def leave(channel: Channel) -> Generator[Call, Any, None]:
@@ -504,5 +568,5 @@ def leave(channel: Channel) -> Generator[Call, Any, None]:
         yield Call(verb.upper(), target, headers=_headers(channel))
 
 
-TALK = Talk("objects", Channel, AskHow, OpHow, message, login, ask, tell, leave)
+TALK = Talk("objects", Channel, AskHow, OpHow, message, login, ask, tell, leave, apart=True)
 __all__ = ["TALK", "Answer", "Call", "Channel", "Kept", "Signed"]

@@ -526,4 +526,4 @@ def leave(channel: Channel) -> Generator[Open, Any, None]:
         yield Open(channel.leave)
 
 
-TALK = Talk("pages", Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part)
+TALK = Talk("pages", Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part, apart=True)

@@ -1,8 +1,8 @@
 """Trees: what JSON, XML, HTML and SNMP replies become before core sees them, and picking from them by path.
 
 A tree is a mapping, a list, a text, or nothing. A path is written `a/b/*/c`: names step into mappings, `*` into every
-item of a list, `.` is the node itself, `#` the key or place of the item a walk stands on. A list of one is passed
-through, because XML cannot tell one from many.
+item of a list, a number into that item of it (0 is the first), `.` is the node itself, `#` the key or place of the item a
+walk stands on. A list of one is passed through, because XML cannot tell one from many.
 """
 
 from __future__ import annotations
@@ -36,6 +36,8 @@ def _pick(node: Tree, steps: tuple[str, ...], keys: Keys) -> Iterator[tuple[Keys
     elif isinstance(node, Mapping):
         if first in node:
             yield from _pick(node[first], rest, keys)
+    elif isinstance(node, Sequence) and not isinstance(node, str) and first.isdecimal():
+        yield from _pick(node[int(first)], rest, keys) if int(first) < len(node) else ()
     elif isinstance(node, Sequence) and not isinstance(node, str) and len(node) == 1:
         yield from _pick(node[0], steps, keys)
 

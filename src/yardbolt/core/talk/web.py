@@ -113,6 +113,8 @@ def objection(rows: Iterable[ReplyRow], heard: Heard, moved: str) -> No | Unclea
             return None
         case "asked twice":
             return Unclear("it says that this was sent twice")
+        case "again":
+            return Unclear("it wants it sent once more, and so every time")
         case "not ready":
             return Unclear("it is starting")
         # the door in the place of what was wanted: whoever was inside is so no more, and what was sent was not taken
