@@ -322,8 +322,10 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
         if count >= MOST_ITEMS:
             raise UnitError(Trouble.TOO_MUCH, f"{facts.ask.name}: more than {MOST_ITEMS:,} items")
         named = (keys[-1] if keys else None) if rows.key == "#" else as_text(one(found, rows.key))
-        if named is None or not facts.family.is_token(named) or not _an_item(rows, found):
+        odd = not _an_item(rows, found)
+        if odd or named is None or not facts.family.is_token(named):
             facts.left(f"{show(into)}: {named}")
+        if named is None or not facts.family.is_token(named) or (odd and not isinstance(found, Mapping)):
             continue
         base = (*into, facts.family.our_key(into[0], named))
         facts.add(base, True)

@@ -85,9 +85,9 @@ def _items(expected: Any, found: Any, below: Many, path: Path) -> Iterator[Path]
     # only a list read whole can say that something is gone
     if found.complete:
         yield from ((*path, key) for key in mine if key not in theirs)
-        # what we did not know of before is no surprise when it turns up
-        if expected.complete:
-            yield from ((*path, key) for key in theirs if key not in mine)
+    # what we did not know of before is no surprise when it turns up
+    if expected.complete:
+        yield from ((*path, key) for key in theirs if key not in mine)
     for key in mine:
         if key in theirs:
             yield from _surprising(mine[key], theirs[key], below.item, (*path, key))

@@ -275,6 +275,9 @@ class _Run(TakingBack):
             expected = self.belief.live
             self.take_over(before, LIVE, live)
             raise Stop(differing(expected, live, odd))
+        if untold := _no_more_told(before.live, after.live, live):
+            self.take_over(before, LIVE, live)
+            raise Stop(f"'{words}' was sent, but the unit did not tell what became of {', '.join(map(show, untold))}")
         yield self.done(place, step, words)
 
     def restart(self, place: int, step: Step) -> Doing:
@@ -363,6 +366,19 @@ def _told_of(family: Family, path: Path, store: str, seen: Plane) -> bool:
     if holds_secret(path) or not any(pattern_of(path) in ask.feeds and ask.store == store for ask in family.asks):
         return True
     return exists(seen, path) is not None if is_item(path) else get(seen, path) is not None
+
+
+def _no_more_told(was: Plane, wanted: Plane, seen: Plane) -> list[Path]:
+    """What was to change, was told before, and is not told any more: it may be as wanted, or not."""
+    out = []
+    for path in sorted(difference(was, wanted)):
+        if is_item(path):
+            # of a list that never was read whole nothing more can be asked
+            if exists(was, (*path[:-1], "")) is False and exists(seen, path) is None:
+                out.append(path)
+        elif not holds_secret(path) and None not in (get(was, path), get(wanted, path)) and get(seen, path) is None:
+            out.append(path)
+    return out
 
 
 def _confirmed(family: Family, paths: frozenset[Path], forecast: Plane, seen: Plane) -> bool:
