@@ -202,13 +202,17 @@ async def tell(made: Host, name: str, **given: str) -> tuple[int, str]:
 async def run_at(made: Host, script: str) -> tuple[int, str]:
     """Run a script as whoever its maker said, over SSH."""
     account, _, password = KINDS[made.name].login.partition(":")
-    for _ in range(20):
-        # while a server loads its settings nothing listens for a moment
-        if connects(made.at(TECHNICIAN), made.address, 22, 15):
+    for left in reversed(range(20)):
+        try:
+            connection = await asyncssh.connect(made.address, username=account, password=password, known_hosts=None, client_keys=None, agent_path=None,
+                                                config=None, local_addr=(made.at(TECHNICIAN), 0))  # fmt: skip
             break
-        await asyncio.sleep(0.3)
-    async with asyncssh.connect(made.address, username=account, password=password, known_hosts=None, client_keys=None, agent_path=None,
-                                config=None, local_addr=(made.at(TECHNICIAN), 0)) as connection:  # fmt: skip
+        except OSError:
+            # while a server loads its settings nothing listens for a moment
+            if not left:
+                raise
+            await asyncio.sleep(0.3)
+    async with connection:
         ran: Any = await connection.run("exec /bin/sh -s", input=script)
         return ran.exit_status or 0, ran.stderr
 
