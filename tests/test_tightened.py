@@ -214,7 +214,7 @@ async def run_at(made: Host, script: str) -> tuple[int, str]:
             await asyncio.sleep(0.3)
     async with connection:
         ran: Any = await connection.run("exec /bin/sh -s", input=script)
-        return ran.exit_status or 0, ran.stderr
+    return ran.exit_status or 0, ran.stderr
 
 
 SABOTAGE = {
