@@ -175,6 +175,9 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
         threading.Thread(target=server.serve_forever, daemon=True).start()
         found = tool("check", code=None)
         assert "open without a password" in found and "open to anyone" in found
+        assert "factory login lamp is refused by http: opened" in tool("prove", code=None), (
+            "no login of ours is needed to see that"
+        )
         told = tool("tighten", "--yes", "--this-one", "sl-1", code=None)
         assert "FAILS" not in told and "NOT SO" not in told and "could not be tried" not in told, told
         assert "0 changes" in tool("steps", code=None)

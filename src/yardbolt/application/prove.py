@@ -102,8 +102,10 @@ async def _published(unit: UnitInWork, claim: Claim) -> Proof:
     # where a lock is not told, only a login of the very account shows that it is not locked
     locked = not claim.free and not unit.family.tells_lock(claim.service)
     account = claim.account if locked else ""
-    # the control comes first: without it the try would be spent for nothing
+    # the control comes first: without it the try would be spent for nothing, but where it opened it when last tried
     if not await _good(unit, claim.service, account):
+        if unit.history().opened_last(claim.account, claim.way.secret, claim.service):
+            return settle(claim, await attempt_patiently(unit, claim.way), False)
         whose = f"of {account}, which may be locked, " if account else ""
         return settle(claim, Untried(f"no good login {whose}by this service to compare with"), False)
     tried = await attempt_patiently(unit, claim.way, not claim.free)
