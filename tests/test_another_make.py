@@ -44,7 +44,7 @@ asks:
   users: {get: /users, rows: [{at: "*", into: accounts, key: "#", whole: yes, leaves: {role: rank, enabled: "on"}}]}
   rules: {get: /rules, leaves: {policy/min_length: shortest, policy/classes: kinds, lockout/tries: wrong, lockout/release: {at: wait, codec: seconds}}}
   doors: {get: /doors, rows: [{at: "*", into: services, key: "#", whole: yes, leaves: {enabled: "on", port: port, permitted: from}}]}
-  misc: {post: /call, body: {call: show, of/0: (number 3), of/1: misc}, leaves: {idle: {at: idle, codec: minutes, words: {"0": never}}, banner: {at: banner, empty: not set}, clock/servers: time}}
+  misc: {post: /call, body: {call: show, of/0: (number 3), of/1: misc}, leaves: {idle: {at: idle, codec: minutes, words: {"0": never}}, banner: {at: banner, empty: not set}, clock/servers: {at: [time1, time2, time3], codec: one-each, unused: 0.0.0.0, empty: not set}}}
 facts: {services/http/encrypted: no}
 ops:
   name: {on: plate, set: [name], post: /plate}
@@ -67,6 +67,7 @@ baseline: hand-tight
 segments: {{line: {{network: 127.88.9.0/24, administrators: [127.88.9.10, 127.88.9.11], laptop: 127.88.9.10, stranger: 127.88.9.66}}}}
 accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights: read, whose: control room}}}}
 needs: {{lamp: [http]}}
+servers: [{{kind: time, at: 127.88.9.20, here: no}}]
 banner: "(yes)"
 allows: {{remove factory accounts: yes}}
 safe: {{copy: copy/safe.kdbx}}
@@ -161,7 +162,7 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
     Lamp.held = {
         "users": {"lamp": {"rank": 3, "on": True, "word": "lamp"}, "eye": {"rank": 1, "on": True, "word": ""}},
         "plate": {"model": "SL-9", "serial": "90011", "name": "lamp", "clock": ""},
-        "rules": {"shortest": 4, "kinds": 1, "wrong": 0, "wait": 0}, "misc": {"idle": 0, "banner": "", "time": []},
+        "rules": {"shortest": 4, "kinds": 1, "wrong": 0, "wait": 0}, "misc": {"idle": 0, "banner": "", "time1": "192.0.2.7", "time2": "0.0.0.0", "time3": "0.0.0.0"},
         "doors": {"web": {"on": True, "port": 8085, "from": []}},
     }  # fmt: skip
     (tool.folder / "families").mkdir()
@@ -195,4 +196,6 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
     assert {name: user["rank"] for name, user in held["users"].items()} == {"lt-works": 3, "lt-watch": 1}
     assert held["users"]["lt-works"]["word"] in safe_values(tool.folder).values()
     assert held["rules"] == {"shortest": 12, "kinds": 3, "wrong": 10, "wait": 60}
+    times = [held["misc"][f"time{n}"] for n in (1, 2, 3)]
+    assert times == ["127.88.9.20", "192.0.2.7", "0.0.0.0"], "each in a field of its own"
     assert held["misc"]["banner"] == "(yes)" and held["misc"]["idle"] == 10 and held["plate"]["name"] == "sl-1"

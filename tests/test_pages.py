@@ -34,7 +34,7 @@ from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret, Slot
-from yardbolt.core.talk.conversation import Fetch, Replies
+from yardbolt.core.talk.conversation import Fetch, Order, Replies
 from yardbolt.core.talk.outcomes import (
     Asked,
     Cut,
@@ -50,7 +50,7 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, Page, Submit, _fields
+from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, OpHow, Page, Submit, _fields
 from yardbolt.core.talk.web import Signed
 from yardbolt.wires.pages import Pages, _charset, _encoded, _read
 
@@ -218,6 +218,25 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
     assert told(Set(("accounts", "nobody", "role"), "read"), Hut()) == No("there is no such row any more", sent=False)
     elsewhere = Hut(folk=FOLK.format(more="").replace("/one?n=1", "https://203.0.113.9/one"))
     assert isinstance(told(Set(("accounts", "keeper", "role"), "read"), elsewhere), No) and not elsewhere.sent
+    # a form that is sent in the address of a page takes no secret there; a link whose opening does it is opened once
+    open_form = ONE.replace("method=post", "method=get")
+    hut = Hut(None, **{"one?n=1": open_form})
+    answer = told(Set(("accounts", "keeper", "role"), "read"), hut)
+    assert isinstance(answer, No) and "into the address" in answer.said and not hut.sent
+    hut = Hut(None, **{"one?n=1": open_form.replace("<input type=password name=w>", "")})
+    assert isinstance(told(Set(("accounts", "keeper", "role"), "read"), hut), Done) and hut.sent[0].fields == (
+        ("r", ("guest",)),
+    )
+    sent = OpHow("/off?who={key}&why={value}", visit="yes")
+    hut = Hut({}, **{"off?who=a.b&why=x%20%26%20y%2F": "<title>Desk</title></html>"})
+    assert isinstance(run_on(hut, TALK.tell(CHANNEL, Order(sent, {"key": ("a.b",), "value": ("x & y/",)}), None)), Done)
+    with pytest.raises(ValueError, match="a secret never stands"):
+        TALK.message(sent, {"key": ("a",), "value": (Slot(Ref("safe:u/a")),)})
+    out = OpHow(link="open", visit="yes").on(
+        AskHow("/folk", next="More"), "tables/Folk/*", "Name", {"open": "links/Alter"}
+    )
+    hut = Hut()
+    assert isinstance(run_on(hut, TALK.tell(CHANNEL, Order(out, {"key": ("keeper",)}), None)), Done)
     # and what came of it is told by the table alone
     for after, outcome in (
         ("<title>Desk</title>No: too short</html>", No("No: too short")), ("<title>Desk</title>sent twice</html>", Unclear),

@@ -47,7 +47,7 @@ class Pages(WebWire):
         try:
             if isinstance(event, Open):
                 self.log_in_by(event.auth)
-                return await self._page("GET", event.target, None)
+                return await self._page("GET", event.target, None, once=event.once)
             form = self._forms.get(event.form)
             if form is None:
                 return Lost(End.SILENT, why=f"the page in hand has no form {event.form}")
@@ -61,6 +61,9 @@ class Pages(WebWire):
             )
             pairs += [(button[1], button[2])] if button and button[1] else []
             marks = {header: self._meta[name] for header, name in event.marks if name in self._meta}
+            if form["method"] == "get":
+                asked = urlencode(pairs, encoding=self._charset, errors="xmlcharrefreplace")
+                return await self._page("GET", f"{form['action'].partition('?')[0]}?{asked}", None, once=True)
             kind, content = _encoded(pairs, form["enctype"], self._charset)
             return await self._page("POST", form["action"], content, {"Content-Type": kind, **marks})
         except httpx.HTTPError as e:
@@ -75,11 +78,13 @@ class Pages(WebWire):
             return keyed(text.ref, self._secrets, str(held or ""))
         return filled(text, self._secrets)
 
-    async def _page(self, method: str, target: str, content: bytes | None, marks: dict[str, str] | None = None) -> Page:
+    async def _page(
+        self, method: str, target: str, content: bytes | None, marks: dict[str, str] | None = None, once: bool = False
+    ) -> Page:
         for _ in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
             headers |= (marks or {}) if content is not None else {}
-            got = await self.send(method, target, content, headers)
+            got = await self.send(method, target, content, headers, once)
             # those it set first are kept, where it sets more than any unit needs
             self._cookies = dict(list({**self._cookies, **cookies(got)}.items())[:MOST_COOKIES])
             self._at = target
@@ -88,7 +93,7 @@ class Pages(WebWire):
             further = self._within(got.headers["location"])
             if further is None or (method == "POST" and got.status_code in (307, 308)):
                 return Page(got.status_code, {}, clean(got.headers["location"])[:400])
-            method, target, content = "GET", further, None
+            method, target, content, once = "GET", further, None, False
         else:
             return Page(got.status_code, {}, torn="it sends from page to page without end")
         self._forms = {}
@@ -406,7 +411,9 @@ def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str,
         "method": method if action else "elsewhere",
     }
     enctype = (form.get("enctype") or "").lower()
-    return told, {"enctype": enctype, "action": action or "/", "hidden": hidden, "buttons": buttons, "order": order}
+    return told, {
+        "enctype": enctype, "method": method, "action": action or "/", "hidden": hidden, "buttons": buttons, "order": order,
+    }  # fmt: skip
 
 
 __all__ = ["Pages"]

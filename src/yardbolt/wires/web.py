@@ -68,11 +68,13 @@ class WebWire:
         headers = {"Accept": self.accepts, "Accept-Encoding": "identity", "User-Agent": "yardbolt"}
         return httpx.AsyncClient(transport=through, timeout=ANSWER, trust_env=False, headers=headers)
 
-    async def send(self, method: str, target: str, content: bytes | None, headers: dict[str, str]) -> httpx.Response:
-        """One question, and its answer whole. Raises httpx.HTTPError."""
+    async def send(
+        self, method: str, target: str, content: bytes | None, headers: dict[str, str], once: bool = False
+    ) -> httpx.Response:
+        """One question, and its answer whole; `once` where asking does something. Raises httpx.HTTPError."""
         assert self._client is not None
         url = self._base + target
-        if method == "GET":
+        if method == "GET" and not once:
             got = await self._client.request(method, url, headers=headers, auth=self._auth)
             self._client.cookies.clear()
             return got

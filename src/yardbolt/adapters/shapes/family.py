@@ -65,6 +65,7 @@ class PlaceShape(Shape):
     empty: Text | None = None
     missing: Text | None = None
     codec: Text = ""
+    unused: Text = Field("", description="codec one-each: what stands in a field that holds none")
     otherwise: Text = Field("", description="what any other word than those of `words` means; only read")
 
 

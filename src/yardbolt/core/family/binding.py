@@ -34,6 +34,7 @@ class Place:
     parts: tuple[str, ...] = ()
     joint: Joint | None = None
     otherwise: str = ""  # what any other word means, where it is only read
+    unused: str = ""  # what stands in a field of several that holds none of the set
 
 
 @dataclass(frozen=True)

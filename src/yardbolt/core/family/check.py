@@ -241,9 +241,9 @@ class _Checker:
                     self.word((*keys, written, meaning), path, told[meaning])
             if codec := told.get("codec", ""):
                 self.one_of((*keys, written, "codec"), codec, (*CODECS, *SPREADS), "a codec")
-            if len(parts) + 1 != (SPREADS[codec].fields if codec in SPREADS else 1):
+            if len(parts) + 1 != ((SPREADS[codec].fields or max(2, len(parts) + 1)) if codec in SPREADS else 1):
                 wanted = (
-                    f"{codec} stands in {SPREADS[codec].fields} fields"
+                    f"{codec} stands in {SPREADS[codec].fields or 'several'} fields"
                     if codec in SPREADS
                     else f"give a codec: {', '.join(SPREADS)}"
                 )
@@ -260,6 +260,7 @@ class _Checker:
                     told.get("codec", ""),
                     tuple(parts),
                     otherwise=told.get("otherwise", ""),
+                    unused=told.get("unused", ""),
                 )
             )
         return tuple(out)

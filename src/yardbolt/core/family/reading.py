@@ -295,7 +295,7 @@ def _together(place: Place, node: Tree) -> Tree:
     texts = [as_text(one(node, at)) for at in (place.at, *place.parts)]
     if None in texts:
         return MISSING
-    told = tuple(str(text).strip() for text in texts)
+    told = tuple("" if str(text).strip() == place.unused else str(text).strip() for text in texts)
     if not any(told):
         return ""
     try:

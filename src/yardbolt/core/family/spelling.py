@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from ipaddress import ip_interface
 from typing import Any
@@ -28,6 +28,7 @@ NOTATIONS: Mapping[str, Callable[[float], str]] = {
     "seconds": lambda value: str(round(value)),
 }
 MOST_SINGLY = 64  # addresses written one by one
+ONE_EACH = "one-each"  # of a set: each of its words in a field of its own
 COUNT = "count"  # of a list: how many stand there
 CODECS = {"seconds": "s", "minutes": "min", COUNT: ""}  # of a length of time that is written as a bare number
 DEFAULT = Spelling()
@@ -53,10 +54,11 @@ def _udp_place(value: Any) -> bool:
 
 @dataclass(frozen=True)
 class Spread:
-    """A value that stands in several fields: how many, what their texts say together, and how a value is parted."""
+    """A value that stands in several fields: how many (0: as many as there are), what their texts say together, and how a value
+    is parted."""
 
     fields: int
-    together: Callable[[tuple[str, ...]], str]
+    together: Callable[[tuple[str, ...]], Any]
     parted: Callable[[Any], tuple[str, ...]]
     fits: Callable[[Any], bool]
 
@@ -67,6 +69,8 @@ SPREADS: Mapping[str, Spread] = {
     ),
     "address-mask": Spread(2, "/".join, lambda v: _address(v, True), lambda v: isinstance(v, tuple) and len(v) == 1 and ":" not in v[0]),
     "udp-address-port": Spread(2, _place_told, lambda v: tuple(v[0].split()[1:]), _udp_place),
+    "octets": Spread(4, ".".join, lambda v: tuple(str(v).split(".")), lambda v: str(v).count(".") == 3),
+    ONE_EACH: Spread(0, lambda t: [each for each in t if each], lambda v: v, lambda v: False),
     "address-prefix": Spread(2, "/".join, lambda v: _address(v, False), lambda v: isinstance(v, tuple) and len(v) == 1),
 }  # fmt: skip
 
@@ -76,6 +80,16 @@ def parted(path: Path, codec: str, value: Any) -> tuple[str, ...]:
     if not SPREADS[codec].fits(value):
         raise ValueError(f"{show(path)}: {value!r} cannot be written as {codec}")
     return SPREADS[codec].parted(value)
+
+
+def one_each(family: Family, path: Path, value: Any, fields: int, unused: str) -> tuple[str, ...]:
+    """A set over fields of one word each; what is left over says `unused`. Raises ValueError where there are too few."""
+    texts = [
+        each for each in spelled_by(replace(spelling_of(family, path), join="\n"), path, value).split("\n") if each
+    ]
+    if len(texts) > fields:
+        raise ValueError(f"{show(path)}: this unit takes {fields} of them, and there are {len(texts)}")
+    return (*texts, *[unused] * (fields - len(texts)))
 
 
 def meant(path: Path, word: str) -> Any:

@@ -19,7 +19,7 @@ from ..talk.patterns import slot_key, slots
 from .binding import Place
 from .model import Family, Op
 from .reading import asks_for
-from .spelling import SPREADS, exactly, meant, parted, spelled, spelled_by, spelling_of
+from .spelling import ONE_EACH, SPREADS, exactly, meant, one_each, parted, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
 KEYS = "keys"  # the notation of public keys themselves
@@ -160,6 +160,11 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             return {f"{BOUND}{place.at}": (Slot(change.value),)}
         if place.joint is not None:
             return {f"{BOUND}{place.at}": (_joint_word(place, change, filling.before),)}
+        if place.codec == ONE_EACH:
+            none = place.empty is not None and meant(change.path, place.empty) == change.value
+            ats = (place.at, *place.parts)
+            texts = one_each(filling.family, change.path, () if none else change.value, len(ats), place.unused)
+            return {f"{BOUND}{at}": (text,) if text else () for at, text in zip(ats, texts, strict=True)}
         if place.codec in SPREADS:
             words = [theirs for theirs, ours in place.words.items() if meant(change.path, ours) == change.value]
             value = coerce(change.path, words[0]) if words else change.value

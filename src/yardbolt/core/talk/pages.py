@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
+from urllib.parse import quote
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
@@ -139,7 +140,8 @@ class AskHow(Unprompted):
 @dataclass(frozen=True)
 class OpHow(Unprompted):
     """The form that is filled and submitted: on the page of the ask it is `on`, or on `page`. `link` is the handle of the row
-    that leads to the page with the form; `cells` says that its fields (or its button) stand in the row itself. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
+    that leads to the page with the form; `cells` says that its fields (or its button) stand in the row itself; `visit` that there is
+    no form: opening the page, or the link of the row, does it. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
     forms that may come after it (is this really meant?)."""
 
     page: str = ""
@@ -150,6 +152,7 @@ class OpHow(Unprompted):
     blank: tuple[str, ...] = ()
     after: Mapping[str, Form] = field(default_factory=dict)
     cells: Literal["", "yes", "no"] = ""
+    visit: Literal["", "yes", "no"] = ""
     view: View | None = field(default=None, metadata=OURS)
     bound: bool = field(default=False, metadata=OURS)  # the ask reads the very fields behind the link
 
@@ -170,7 +173,10 @@ class OpHow(Unprompted):
 
     def asked_as(self) -> str:
         """The form and its page."""
-        return f"form {self.form} of {self.page or (self.view.ask.page if self.view else '?')}"
+        above = self.view.ask.page if self.view else "?"
+        if self.visit == "yes":
+            return f"page {self.page or f'{self.link} of {above}'}"
+        return f"form {self.form} of {self.page or above}"
 
     def as_data(self) -> bool:
         """Fields are data; what stands in the place of a page is not."""
@@ -182,10 +188,11 @@ Filling = Text | Signed
 
 @dataclass(frozen=True)
 class Open:
-    """Fetch a page; `auth` is the scheme and who, told once for the session."""
+    """Fetch a page; `auth` is the scheme and who, told once for the session; `once`: opening it does something."""
 
     target: str
     auth: tuple[str, str, Ref] | None = None
+    once: bool = False
 
 
 @dataclass(frozen=True)
@@ -307,6 +314,7 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
         later = [text for form in how.after.values() for text in form.fill.values()]
         for template in (*how.fill.values(), *later):
             fill_in(template, fill)  # which raises where a slot stays open; empty on purpose is no open slot
+        place(fill_in(how.page, fill))
     return fill_in(how.page, fill)
 
 
@@ -379,6 +387,12 @@ def _wrong(channel: Channel, got: Page | Lost, sent: bool) -> No | Unclear | End
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
     """Write one thing: the page afresh, its form filled as a browser would, submitted once, and what comes after it."""
     how: OpHow = order.how
+    if how.visit == "yes":
+        target = yield from _to_visit(channel, how, order.fill)
+        if not isinstance(target, str):
+            return target
+        got = yield Open(target, once=True)
+        return (yield from _after(channel, how, order, got))
     page = yield from _form_page(channel, how, order.fill)
     if not isinstance(page, Done):
         return page
@@ -407,6 +421,11 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     except ValueError as e:
         return No(str(e), sent=False)
     got = yield Submit(str(form["own"]), fields, press, channel.marks())
+    return (yield from _after(channel, how, order, got))
+
+
+def _after(channel: Channel, how: OpHow, order: Order, got: Page | Lost) -> Telling:
+    """What comes after it: forms that ask once more, each filled once."""
     done = set[str]()
     for _ in range(MOST_FORMS):
         bad = _wrong(channel, got, sent=True)
@@ -429,6 +448,14 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     return Unclear("one form after another")
 
 
+def _to_visit(channel: Channel, how: OpHow, fill: Fill) -> Generator[Any, Any, str | No | Unclear | Ended]:
+    """The place whose opening does it: of the row, or the page, what fills it written as RFC 3986, section 2.1, has it."""
+    if how.view is not None and how.link:
+        return (yield from _led_to(channel, how.view, how.link, fill))
+    quoted = {name: tuple(quote(p, safe="") if isinstance(p, str) else p for p in text) for name, text in fill.items()}
+    return place(fill_in(how.page, quoted))
+
+
 def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
     """The page with the form: that of the ask, or the one its row leads to, or one of its own."""
     view = how.view
@@ -440,6 +467,12 @@ def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
 
 def _behind(channel: Channel, view: View, link: str, fill: Fill) -> Telling:
     """The page that the row of an item leads to."""
+    leads = yield from _led_to(channel, view, link, fill)
+    return leads if not isinstance(leads, str) else (yield from _looked(channel, AskHow(leads), {}))
+
+
+def _led_to(channel: Channel, view: View, link: str, fill: Fill) -> Generator[Any, Any, str | No | Unclear | Ended]:
+    """Where the row of an item leads to."""
     read = yield from _looked(channel, view.ask, fill, lambda tree: view.item(tree, fill) is not MISSING)
     if not isinstance(read, Done):
         return read
@@ -449,7 +482,7 @@ def _behind(channel: Channel, view: View, link: str, fill: Fill) -> Telling:
     leads = as_text(one(node, view.handles.get(link, "")))
     if leads is None or not own(leads):
         return No(f"its row leads nowhere by {link}", sent=False)
-    return (yield from _looked(channel, AskHow(leads), {}))
+    return leads
 
 
 def _form_of(shown: Mapping[str, Mapping[str, Any]], name: str) -> Mapping[str, Any] | None:
@@ -469,7 +502,10 @@ def _fields(
     secret field would be sent as it stands."""
     out: list[tuple[str, Filling]] = []
     buttons = form["buttons"]
-    if form["method"] != "post":
+    private = any(kind == "secret" for _, kind, *_ in form["order"]) or any(
+        isinstance(text, Signed) or any(not isinstance(part, str) for part in text) for text in changed.values()
+    )
+    if form["method"] != "post" and (form["method"] != "get" or private):
         raise ValueError("its form would put what is filled in into the address of a page")
     if (press not in buttons and not press.startswith(IN_ROW)) if press else len(buttons) > 1:
         raise ValueError(f"its buttons are {', '.join(buttons) or 'none'}")
