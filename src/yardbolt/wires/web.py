@@ -24,8 +24,17 @@ LONGEST_COOKIE = 400
 
 def cookies(got: httpx.Response) -> dict[str, str]:
     """The cookies an answer sets: a name and a value, whatever else they say."""
-    lines = [line.partition(";")[0].partition("=") for line in got.headers.get_list("set-cookie")]
+    told = [value.decode("latin-1") for name, value in got.headers.raw if name.lower() == b"set-cookie"]
+    lines = [line.partition(";")[0].partition("=") for line in told]
     return {name.strip(): clean(value.strip())[:LONGEST_COOKIE] for name, _, value in lines if name.strip()}
+
+
+def _as_it_came(text: str) -> bytes:
+    """A header, octet by octet as it came (RFC 9110, section 5.5), also where a unit gives what no header should hold."""
+    try:
+        return text.encode("latin-1")
+    except UnicodeEncodeError:
+        return text.encode()
 
 
 def keyed(ref: Ref, secrets: Secrets, said: str) -> str:
@@ -69,11 +78,11 @@ class WebWire:
         return httpx.AsyncClient(transport=through, timeout=ANSWER, trust_env=False, headers=headers)
 
     async def send(
-        self, method: str, target: str, content: bytes | None, headers: dict[str, str], once: bool = False
+        self, method: str, target: str, content: bytes | None, told: dict[str, str], once: bool = False
     ) -> httpx.Response:
         """One question, and its answer whole; `once` where asking does something. Raises httpx.HTTPError."""
         assert self._client is not None
-        url = self._base + target
+        url, headers = self._base + target, {name.encode(): _as_it_came(text) for name, text in told.items()}
         if method == "GET" and not once:
             got = await self._client.request(method, url, headers=headers, auth=self._auth)
             self._client.cookies.clear()

@@ -317,6 +317,8 @@ class _Checker:
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
         how = self.program(at, self.how(at, talk.op, tree), tree)
+        if tree.get("visit") == "yes" and not (tree.get("page") or tree.get("link")):
+            raise self.fail((*at, "visit"), "it does not say what is opened: give page, or link")
         if tree.get("on"):
             how = self.on(at, how, tree["on"], everything)
             self.bound(at, how, tree["on"], kinds["set"])
