@@ -226,28 +226,25 @@ def login(
     """Log in as the channel says. Only a row of the table of replies tells what came of it."""
     how = channel.login
     if how.auth:
-        first = yield Call("GET", how.page)
+        first = yield from _with_mark(channel, Call("GET", how.page, keep=how.keep))
         if isinstance(first, Lost) or not asks_for_login(channel.replies, _heard(first)):
             return _entered(channel, first, False)
-        sent = Call(
-            "GET",
-            how.page,
-            None,
-            _headers(channel) if how.auth == "header" else (),
-            (how.auth, account, secret),
-            how.keep,
-        )
-        got = yield sent
-        if isinstance(got, Answer) and _again(channel, got):
-            got = yield replace(sent, headers=_headers(channel))
-        return _entered(channel, got, True)
+        marked = _headers(channel) if how.auth == "header" else ()
+        sent = Call("GET", how.page, None, marked, (how.auth, account, secret), how.keep)
+        return _entered(channel, (yield from _with_mark(channel, sent)), True)
     if how.get:
         got = yield Call("GET", how.get, keep=how.keep)
         if isinstance(got, Lost) or got.status >= 400:
             return _entered(channel, got, False)
     body = _nested({name: _credential(text, account, secret) for name, text in how.body.items()})
-    got = yield Call("POST", how.post, body, keep=how.keep, form=how.encode == "form")
-    return _entered(channel, got, True)
+    sent = Call("POST", how.post, body, keep=how.keep, form=how.encode == "form")
+    return _entered(channel, (yield from _with_mark(channel, sent)), True)
+
+
+def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, Answer | Lost]:
+    """One request of a login; once more with the headers of a session, where the answer gave the mark that lacked."""
+    got = yield sent
+    return (yield replace(sent, headers=_headers(channel))) if isinstance(got, Answer) and _again(channel, got) else got
 
 
 def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
@@ -255,12 +252,13 @@ def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
 
 
 def _credential(text: str, account: str, secret: Ref) -> Member:
-    """A member of the login: {account}, {secret}, {secret:hmac NAME} or as written."""
+    """A member of the login: {account}, {secret}, {secret:hmac NAME}, what was kept, or as written."""
     if text == "{account}":
         return (account,)
     if text == "{secret}":
         return (Slot(secret),)
-    return signed_by(text, secret) or _kept(text)
+    literal = text in LITERALS or text.startswith(NUMBER)
+    return _literal(text) if literal else signed_by(text, secret) or _kept(text)
 
 
 def _heard(got: Answer) -> Heard:
