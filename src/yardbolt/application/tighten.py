@@ -47,7 +47,19 @@ from yardbolt.core.run.requests import (
     WhyUnread,
 )
 from yardbolt.core.talk.conversation import Order
-from yardbolt.core.talk.outcomes import Done, Ended, Locked, Login, No, NoListener, Open, Unclear, Untried, spends_a_try
+from yardbolt.core.talk.outcomes import (
+    Done,
+    Ended,
+    Locked,
+    Login,
+    No,
+    NoListener,
+    Open,
+    Silent,
+    Unclear,
+    Untried,
+    spends_a_try,
+)
 
 from .arrival import Run, arrive
 from .drills import DRILLS, drills
@@ -315,6 +327,10 @@ async def _log_in(run: Run, way: Way) -> Login:
         if not isinstance(outcome, NoListener):
             break
         await run.unit.clock.sleep(RETRY / 4)
+        outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
+    # one that has just started, and is slow, may not have said its first word: nothing was sent, so nothing is known
+    if isinstance(outcome, Silent) and not outcome.secret_sent:
+        await run.unit.clock.sleep(RETRY)
         outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
     if session is not None:
         await _still_that(run, session)
