@@ -313,9 +313,10 @@ def _set_before(unit: UnitInWork) -> set[Path]:
 
 
 def _the_same(was: Plane, now: Plane, path: Path) -> bool:
+    """Has it been so since, as far as it was known then?"""
     if is_item(path):
-        return exists(was, path) is exists(now, path)
-    return reachable(was, path) and get(was, path) == get(now, path)
+        return exists(was, path) in (None, exists(now, path))
+    return reachable(was, path) and get(was, path) in (None, get(now, path))
 
 
 def _drilled(unit: UnitInWork) -> tuple[Proof, ...]:
