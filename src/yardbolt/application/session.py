@@ -55,7 +55,7 @@ class Session:
         )  # fmt: skip
         self.opened = opened
         self.alive = True
-        self._whole = False
+        self._whole = False  # the reading in hand wants everything
         self._heard: dict[str, Done[Replies]] = {}  # of the reading in hand
         self._withheld = ""  # why the password is not given again in this session
 

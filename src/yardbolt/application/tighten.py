@@ -74,9 +74,7 @@ POLL = 0.1  # seconds between two looks for a unit that restarts
 NOT_YET = 10  # half-seconds a listener may be gone
 RETRY = 2.0  # seconds between two rounds of logins
 LONGEST_WHY = 200  # characters
-EARNED = (
-    30.0  # seconds more on a unit for each step it has done: a slow one is finished, one that only holds us up is not
-)
+EARNED = 30.0  # seconds more on a unit for each step done: a slow one is finished, one that holds us up is not
 LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
 
 

@@ -93,7 +93,7 @@ class UnitInWork:
     this_one: bool = False  # the technician has compared the plate
     ready: bool = False  # a login was accepted in this run, so refusals mean what they say
     ends_at: float = 0.0  # loop time
-    over: bool = False
+    over: bool = False  # that time is over, and what was begun is taken back in a last short one
     patience: float = 180.0  # seconds that may be waited, all in all, for a server that fines wrong passwords
     shut: set[str] = field(default_factory=set)  # services whose port refused in this run
     places: tuple[tuple[UnitEntry, Site], ...] = ()  # where it is, and where it goes to

@@ -16,7 +16,7 @@ from urllib.parse import urlencode
 import httpx
 
 from yardbolt.core.errors import clean
-from yardbolt.core.secret import Secret, Slot
+from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.objects import Answer, Call, Kept
 from yardbolt.core.talk.outcomes import Lost
 from yardbolt.core.talk.tree import DEEPEST, one
@@ -42,11 +42,7 @@ class Objects(WebWire):
     async def exchange(self, event: Call) -> Answer | Lost:
         """Send one request and read its answer whole, within a time the conversation bounds. Raises IdentityError where the
         certificate changed meanwhile."""
-        if event.auth is not None and event.auth[0] == "header":
-            _, account, ref = event.auth
-            self._kept |= {"account": Secret(account), "secret": Secret(revealed(ref, self._secrets))}
-        else:
-            self.log_in_by(event.auth)
+        self.log_in_by(event.auth)
         body = None if event.body is None else self._filled(event.body)
         content = None if body is None else (urlencode(body) if event.form else json.dumps(body)).encode()
         headers = {name: str(self._filled(member)) for name, member in event.headers}
@@ -68,6 +64,13 @@ class Objects(WebWire):
                 self._kept[name] = Secret(found)
                 tree = _without(tree, place.split("/"))
         return Answer(got.status_code, tree, text, clean(got.headers.get("location", ""))[:LONGEST_TEXT])
+
+    def log_in_by(self, auth: tuple[str, str, Ref] | None) -> None:
+        """From now on every question carries this login; one that goes in headers of the family's is kept for them."""
+        if auth is not None and auth[0] == "header":
+            self._kept |= {"account": Secret(auth[1]), "secret": Secret(revealed(auth[2], self._secrets))}
+        else:
+            super().log_in_by(auth)
 
     def _part(self, part: Slot | Kept) -> str:
         return revealed(part.ref, self._secrets) if isinstance(part, Slot) else self._held(part.name)

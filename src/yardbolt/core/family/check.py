@@ -25,7 +25,7 @@ from ..talk.patterns import PatternError, row, sign, slots
 from ..talk.ways import WAYS
 from .binding import Joint, Place, TreeRows
 from .model import KEPT, LIVE, Ask, Factory, FactoryLogin, Family, Op, Pairs, Spelling, TextLine, TextRows
-from .spelling import CODECS, NOTATIONS, SPREADS, meant
+from .spelling import CODECS, NOTATIONS, ONE_EACH, SPREADS, meant
 from .writing import KEYS
 
 Tree = Mapping[str, Any]
@@ -122,9 +122,8 @@ class _Checker:
                 raise self.fail((*at, "replies", place, "holds"), "it does not say where that stands: give at too")
         for keys, written in channel.signs():
             self.pattern((*at, *keys), sign, written)
-        login = tree.get("login", {})
-        if login.get("auth") == "header" and not any("{secret}" in text for text in tree.get("headers", {}).values()):
-            raise self.fail((*at, "login", "auth"), "none of the headers holds {secret}")
+        if odd := channel.amiss():
+            raise self.fail((*at, *odd[0]), odd[1])
         return channel
 
     def by(self, at: Keys, tree: Tree) -> tuple[str, Talk]:
@@ -142,6 +141,8 @@ class _Checker:
         how: How = made(cls, mine)
         for keys, written in how.signs():
             self.pattern((*at, *keys), sign, written)
+        if odd := how.amiss():
+            raise self.fail((*at, *odd[0]), odd[1])
         return how
 
     # -- asks --
@@ -170,8 +171,6 @@ class _Checker:
             how, decode = replace(how, say=known.text, rights=known.rights), known.decode  # type: ignore[type-var]
         if tree.get("on"):
             how = self.on(at, how, tree["on"], ((*parse(tree.get("each", "")), "*"),))
-        if tree.get("get") and tree.get("post"):
-            raise self.fail((*at, "post"), "get says already what is asked; leave one of the two out")
         if not how.asked_as():
             raise self.fail(at, "nothing says what is asked: say, section, or what its way of talking takes")
         if decode:
@@ -240,12 +239,12 @@ class _Checker:
                 if told.get(meaning) is not None:
                     self.word((*keys, written, meaning), path, told[meaning])
             if codec := told.get("codec", ""):
-                self.one_of((*keys, written, "codec"), codec, (*CODECS, *SPREADS), "a codec")
-            if len(parts) + 1 != ((SPREADS[codec].fields or max(2, len(parts) + 1)) if codec in SPREADS else 1):
+                self.one_of((*keys, written, "codec"), codec, (*CODECS, *SPREADS, ONE_EACH), "a codec")
+            if codec != ONE_EACH and len(parts) + 1 != (SPREADS[codec].fields if codec in SPREADS else 1):
                 wanted = (
-                    f"{codec} stands in {SPREADS[codec].fields or 'several'} fields"
+                    f"{codec} stands in {SPREADS[codec].fields} fields"
                     if codec in SPREADS
-                    else f"give a codec: {', '.join(SPREADS)}"
+                    else f"give a codec: {', '.join((*SPREADS, ONE_EACH))}"
                 )
                 raise self.fail((*keys, written), f"it names {len(parts) + 1} places; {wanted}")
             own = parse(written)
@@ -317,8 +316,6 @@ class _Checker:
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
         how = self.program(at, self.how(at, talk.op, tree), tree)
-        if tree.get("visit") == "yes" and not (tree.get("page") or tree.get("link")):
-            raise self.fail((*at, "visit"), "it does not say what is opened: give page, or link")
         if tree.get("on"):
             how = self.on(at, how, tree["on"], everything)
             self.bound(at, how, tree["on"], kinds["set"])

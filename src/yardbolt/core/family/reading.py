@@ -23,7 +23,7 @@ from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, every, one, pick
 from .binding import Place, TreeRows
 from .model import LIVE, STAGED, Ask, Family, Spelling, TextLine
-from .spelling import CODECS, COUNT, SPREADS, meant, read_value, spelling_of
+from .spelling import CODECS, COUNT, ONE_EACH, SPREADS, meant, read_value, spelling_of
 
 MOST_ITEMS = 10_000
 LONGEST_LEFTOVER = 200
@@ -298,6 +298,8 @@ def _together(place: Place, node: Tree) -> Tree:
     told = tuple("" if str(text).strip() == place.unused else str(text).strip() for text in texts)
     if not any(told):
         return ""
+    if place.codec == ONE_EACH:
+        return [text for text in told if text]
     try:
         return SPREADS[place.codec].together(told)
     except ValueError:
@@ -317,15 +319,15 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
     # an answer of another shape is no empty list
     if every(node, rows.at) is MISSING and not rows.or_none:
         facts.left(f"{show(into)}: no {rows.at}")
-    unfound = {place.at: place for place in rows.leaves}
+    unfound, items = dict.fromkeys(place.at for place in rows.leaves), False
     for count, (keys, found) in enumerate(pick(node, rows.at)):
         if count >= MOST_ITEMS:
             raise UnitError(Trouble.TOO_MUCH, f"{facts.ask.name}: more than {MOST_ITEMS:,} items")
         named = (keys[-1] if keys else None) if rows.key == "#" else as_text(one(found, rows.key))
-        odd = not _an_item(rows, found)
-        if odd or named is None or not facts.family.is_token(named):
+        items, nameless, whole = True, named is None or not facts.family.is_token(named), _an_item(rows, found)
+        if nameless or not whole:
             facts.left(f"{show(into)}: {named}")
-        if named is None or not facts.family.is_token(named) or (odd and not isinstance(found, Mapping)):
+        if named is None or nameless or not (whole or isinstance(found, Mapping)):
             continue
         base = (*into, facts.family.our_key(into[0], named))
         facts.add(base, True)
@@ -343,8 +345,7 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
             _tree_rows(inner, base, found, facts)
             if inner.whole and not facts.doubt:
                 facts.parts.append(Whole((*base, *inner.into), facts.ask.name, facts.ask.store))
-    if next(pick(node, rows.at), None):
-        facts.parts += [Unfound(facts.ask.name, f"{rows.at}/{at}") for at in unfound]
+    facts.parts += [Unfound(facts.ask.name, f"{rows.at}/{at}") for at in unfound if items]
 
 
 # ---- all replies ----------------------------------------------------------------------------------------------------

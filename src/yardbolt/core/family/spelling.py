@@ -54,11 +54,10 @@ def _udp_place(value: Any) -> bool:
 
 @dataclass(frozen=True)
 class Spread:
-    """A value that stands in several fields: how many (0: as many as there are), what their texts say together, and how a value
-    is parted."""
+    """A value that stands in several fields: how many, what their texts say together, and how a value is parted."""
 
     fields: int
-    together: Callable[[tuple[str, ...]], Any]
+    together: Callable[[tuple[str, ...]], str]
     parted: Callable[[Any], tuple[str, ...]]
     fits: Callable[[Any], bool]
 
@@ -70,7 +69,6 @@ SPREADS: Mapping[str, Spread] = {
     "address-mask": Spread(2, "/".join, lambda v: _address(v, True), lambda v: isinstance(v, tuple) and len(v) == 1 and ":" not in v[0]),
     "udp-address-port": Spread(2, _place_told, lambda v: tuple(v[0].split()[1:]), _udp_place),
     "octets": Spread(4, ".".join, lambda v: tuple(str(v).split(".")), lambda v: str(v).count(".") == 3),
-    ONE_EACH: Spread(0, lambda t: [each for each in t if each], lambda v: v, lambda v: False),
     "address-prefix": Spread(2, "/".join, lambda v: _address(v, False), lambda v: isinstance(v, tuple) and len(v) == 1),
 }  # fmt: skip
 

@@ -62,6 +62,9 @@ class How(Protocol):
     def asked_as(self) -> str:
         """What is asked, as the evidence quotes it."""
 
+    def amiss(self) -> tuple[Keys, str] | None:
+        """Which key does not go with the others, and why; None where all do."""
+
     def as_data(self) -> bool:
         """Does what fills it reach the unit as data, and never as a part of a command?"""
 
@@ -97,6 +100,9 @@ class Channel(Protocol):
     def answers(self) -> tuple[tuple[str, str], ...]:
         """What else is answered at a first login, as the family has it, and why."""
 
+    def amiss(self) -> tuple[Keys, str] | None:
+        """Which key does not go with the others, and why; None where all do."""
+
     def asks_inside(self) -> bool:
         """May the password be wanted once more inside, for full rights, however one logged in?"""
 
@@ -127,6 +133,10 @@ class Unprompted:
     def as_data(self) -> bool:
         """No."""
         return False
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """Nothing."""
+        return None
 
     def on(self, ask: Any, at: str, key: str, handles: Mapping[str, str]) -> Any:
         """What is said to it names its place by itself."""

@@ -68,6 +68,11 @@ class Channel(Unprompted):
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["objects"] = "objects"
 
+    def amiss(self) -> tuple[Keys, str] | None:
+        """A key in a header that no header holds."""
+        held = self.login.auth != "header" or any("{secret}" in text for text in self.headers.values())
+        return None if held else (("login", "auth"), "none of the headers holds {secret}")
+
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
@@ -90,6 +95,11 @@ class AskHow(Unprompted):
     def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> AskHow:
         """The same of one item at a time, whose handles this ask gives."""
         return replace(self, view=View(ask, at, key, handles))
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """Two methods."""
+        both = self.get and self.post
+        return (("post",), "get says already what is asked; leave one of the two out") if both else None
 
     def asked_as(self) -> str:
         """The method and the place, for the evidence."""
@@ -187,16 +197,17 @@ class Session:
 
 
 def _call(channel: Channel, verb: str, at: str, body: Member = None) -> Generator[Call, Answer | Lost, Answer | Lost]:
-    """One request of a session; sent once more where the answer says that it was not taken, and gives the mark that lacked."""
+    """One request of a session; marks that stand beside its answer are renewed."""
     keep = {name: at for name, at in channel.login.keep.items() if at.startswith(BESIDE)}
-    sent = Call(verb.upper(), at, body, _headers(channel), keep=keep)
+    return (yield from _with_mark(channel, Call(verb.upper(), at, body, _headers(channel), keep=keep)))
+
+
+def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, Answer | Lost]:
+    """One request; once more with the headers of the session, where the answer says that it was not taken, and gives the mark
+    that lacked."""
     got = yield sent
-    return (yield sent) if isinstance(got, Answer) and _again(channel, got) else got
-
-
-def _again(channel: Channel, got: Answer) -> bool:
-    found = row_for(channel.replies, _heard(got))
-    return found is not None and found.means == "again"
+    found = row_for(channel.replies, _heard(got)) if isinstance(got, Answer) else None
+    return (yield replace(sent, headers=_headers(channel))) if found is not None and found.means == "again" else got
 
 
 def _headers(channel: Channel) -> tuple[tuple[str, Member], ...]:
@@ -241,12 +252,6 @@ def login(
     return _entered(channel, (yield from _with_mark(channel, sent)), True)
 
 
-def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, Answer | Lost]:
-    """One request of a login; once more with the headers of a session, where the answer gave the mark that lacked."""
-    got = yield sent
-    return (yield replace(sent, headers=_headers(channel))) if isinstance(got, Answer) and _again(channel, got) else got
-
-
 def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
     return lost(got, sent) if isinstance(got, Lost) else entered(channel.replies, _heard(got), sent, Session())
 
@@ -257,8 +262,7 @@ def _credential(text: str, account: str, secret: Ref) -> Member:
         return (account,)
     if text == "{secret}":
         return (Slot(secret),)
-    literal = text in LITERALS or text.startswith(NUMBER)
-    return _literal(text) if literal else signed_by(text, secret) or _kept(text)
+    return signed_by(text, secret) or (_kept(text) if "{" in text else _literal(text))
 
 
 def _heard(got: Answer) -> Heard:

@@ -171,6 +171,11 @@ class OpHow(Unprompted):
             return replace(self, view=ask.view, link=self.link or ask.link, form=self.form or ask.form, bound=True)
         return replace(self, view=View(ask, at, key, handles), form=self.form or ask.form)
 
+    def amiss(self) -> tuple[Keys, str] | None:
+        """A visit to nowhere."""
+        nowhere = self.visit == "yes" and not (self.page or self.link)
+        return (("visit",), "it does not say what is opened: give page, or link") if nowhere else None
+
     def asked_as(self) -> str:
         """The form and its page."""
         above = self.view.ask.page if self.view else "?"
