@@ -318,7 +318,8 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
     into = (*above, *rows.into)
     # an answer of another shape is no empty list
     if every(node, rows.at) is MISSING and not rows.or_none:
-        facts.left(f"{show(into)}: no {rows.at}")
+        facts.doubt = True
+        facts.parts.append(Unfound(facts.ask.name, rows.at))
     unfound, items = dict.fromkeys(place.at for place in rows.leaves), False
     for count, (keys, found) in enumerate(pick(node, rows.at)):
         if count >= MOST_ITEMS:
