@@ -51,6 +51,7 @@ from yardbolt.core.talk.outcomes import (
     Unclear,
 )
 from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, OpHow, Page, Submit, _fields
+from yardbolt.core.talk.tree import Items
 from yardbolt.core.talk.web import Signed
 from yardbolt.wires.pages import Pages, _charset, _encoded, _read
 
@@ -233,7 +234,7 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
     with pytest.raises(ValueError, match="a secret never stands"):
         TALK.message(sent, {"key": ("a",), "value": (Slot(Ref("safe:u/a")),)})
     out = OpHow(link="open", visit="yes").on(
-        AskHow("/folk", next="More"), "tables/Folk/*", "Name", {"open": "links/Alter"}
+        AskHow("/folk", next="More"), Items("tables/Folk/*", "Name", handles={"open": "links/Alter"})
     )
     hut = Hut()
     assert isinstance(run_on(hut, TALK.tell(CHANNEL, Order(out, {"key": ("keeper",)}), None)), Done)

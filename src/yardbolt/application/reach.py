@@ -155,6 +155,9 @@ async def way_in(
             break
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
+    if not why:
+        untried = {one.way.account: one.outcome.why for one in published if isinstance(one.outcome, Untried)}
+        why = [f"{account} was not tried: {said}" for account, said in untried.items()]
     return None, "; ".join(why) or "no login is known"
 
 

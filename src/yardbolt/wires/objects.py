@@ -44,7 +44,7 @@ class Objects(WebWire):
         certificate changed meanwhile."""
         self.log_in_by(event.auth)
         body = None if event.body is None else self._filled(event.body)
-        content = None if body is None else (urlencode(body) if event.form else json.dumps(body)).encode()
+        content = None if body is None else (_as_form(body) if event.form else json.dumps(body)).encode()
         headers = {name: str(self._filled(member)) for name, member in event.headers}
         if content is not None:
             headers["Content-Type"] = "application/x-www-form-urlencoded" if event.form else "application/json"
@@ -96,6 +96,11 @@ class Objects(WebWire):
             case list():
                 return [self._filled(child) for child in member]
         return member
+
+
+def _as_form(body: Mapping[str, Any]) -> str:
+    """An object as a form: a text as it is, anything else in JSON."""
+    return urlencode({name: each if isinstance(each, str) else json.dumps(each) for name, each in body.items()})
 
 
 def _beside(got: httpx.Response, kind: str, named: str) -> str | None:

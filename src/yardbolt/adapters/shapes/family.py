@@ -80,6 +80,7 @@ class TreeRowsShape(Shape):
     key: Text
     leaves: dict[Text, Any] = {}
     rows: list[TreeRowsShape] = []
+    called: Text = Field("{key}", description="how the unit calls an item, where that is more than its key")
     handles: dict[Text, Text] = {}
     order: Text = Field("", description="the leaf that says at which place of the list an item stands")
     whole: Flag = False

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from ..plane.path import Path
+from ..talk.tree import Items
 
 
 @dataclass(frozen=True)
@@ -39,16 +40,12 @@ class Place:
 
 @dataclass(frozen=True)
 class TreeRows:
-    """Items of a list: one for each node at `at`, its key at `key` (`#` is the key or place in the tree). `rows` are
-    lists within each item, their `into` relative to it. `handles` are names the unit allots, looked up afresh and
-    never kept."""
+    """A list: its items in the tree, and the list they go into. `rows` are lists within each item, their `into` relative to it."""
 
-    at: str
+    items: Items
     into: Path
-    key: str
     leaves: tuple[Place, ...] = ()
     rows: tuple[TreeRows, ...] = ()
-    handles: Mapping[str, str] = field(default_factory=dict)
     whole: bool = False
     order: str = ""  # the leaf that says at which place of the list an item stands
     within: tuple[str, ...] = ()  # lists of each item of which the leaves name every item there is

@@ -22,6 +22,7 @@ from ..plane.table import LISTS, TABLE, holds_secret, pattern_of
 from ..secret import Ref
 from ..talk.conversation import How, Keys, Talk
 from ..talk.patterns import PatternError, row, sign, slots
+from ..talk.tree import CALLED, Items
 from ..talk.ways import WAYS
 from .binding import Joint, Place, TreeRows
 from .model import KEPT, LIVE, Ask, Factory, FactoryLogin, Family, Op, Pairs, Spelling, TextLine, TextRows
@@ -299,8 +300,11 @@ class _Checker:
             feeds.add((*base, *self.list_at((*keys, "within"), named, base)))
         if order := tree.get("order", ""):
             feeds.add(self.path((*keys, "order"), show((*base, order))))
+        items = Items(tree["at"], tree["key"], tree.get("called", CALLED), dict(tree.get("handles", {})))
+        if CALLED not in items.called:
+            raise self.fail((*keys, "called"), f"nothing there is {CALLED}")
         return TreeRows(
-            tree["at"], into, tree["key"], leaves, inner, dict(tree.get("handles", {})), _yes(tree.get("whole")), order,
+            items, into, leaves, inner, _yes(tree.get("whole")), order,
             tuple(tree.get("within", ())), tree.get("missing") == "none",
         )  # fmt: skip
 
@@ -350,8 +354,7 @@ class _Checker:
         ask = self.asks[name]
         lists = {path[: path.index("*")] for path in paths if "*" in path}
         rows = next((row for row in ask.tree_rows if row.into in lists), None)
-        given = (rows.at, rows.key, rows.handles) if rows else ("", "", {})
-        bound: How = how.on(ask.how, *given)
+        bound: How = how.on(ask.how, rows.items if rows else Items())
         return bound
 
     def bound(self, at: Keys, how: How, name: str, sets: tuple[Path, ...]) -> None:

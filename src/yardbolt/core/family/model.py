@@ -264,6 +264,10 @@ class Family:
         shows."""
         return frozenset(self.lacks) | frozenset(pattern_of(path) for path, _ in self.facts)
 
+    def is_key(self, listing: str, word: str) -> bool:
+        """May this word be the key of an item of a list? Words that the file itself translates may."""
+        return word in self.keys.get(listing, {}) or self.is_token(word)
+
     def is_token(self, word: str) -> bool:
         """May this word, which may come from a hostile unit, be put into a command?"""
         if not 0 < len(word) <= self.token_longest or word[0] == "-":

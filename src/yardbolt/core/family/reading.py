@@ -15,9 +15,9 @@ from ..errors import Trouble, UnitError
 from ..formats import DECODERS
 from ..plane.edit import Draft
 from ..plane.evidence import Blind, Evidence, Leftover
-from ..plane.kinds import ABSENT
-from ..plane.path import Path, filled, parse, show
-from ..plane.table import LISTS, Plane, coerce, is_item, item_of, pattern_of, places_of, steady
+from ..plane.kinds import ABSENT, SETS
+from ..plane.path import Path, filled, fits, parse, show
+from ..plane.table import LISTS, Plane, coerce, is_item, item_of, pattern_of, places_of, row_of, steady
 from ..talk.conversation import Replies
 from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, every, one, pick
@@ -190,7 +190,7 @@ def _rows(ask: Ask, lines: list[str], facts: _Facts) -> None:
             _line(ask.lines, line, facts)
             continue
         # a key is typed into commands later on, so a hostile one is no key
-        if not facts.family.is_token(match["key"]):
+        if not facts.family.is_key(table.into[0], match["key"]):
             facts.left(line)
             continue
         base = (*table.into, facts.family.our_key(table.into[0], match["key"]))
@@ -269,6 +269,9 @@ def _standing(place: Place, path: Path, found: Tree, facts: _Facts) -> None:
         if empty is not None:
             facts.word(path, empty)
         return
+    if isinstance(found, list | tuple) and row_of(path).kind not in SETS:
+        # of a leaf that holds one thing, a list is what its texts say together
+        found = ",".join(str(as_text(each)) for each in found) if None not in map(as_text, found) else found
     if place.otherwise and str(found).strip() not in place.words:
         facts.word(path, place.otherwise)
         return
@@ -309,25 +312,28 @@ def _together(place: Place, node: Tree) -> Tree:
 def _an_item(rows: TreeRows, found: Tree) -> bool:
     """Is it what the family calls an item? One that is known by its place alone has something of what is read of it."""
     named = [place for place in rows.leaves if place.at not in (".", "#")]
-    if not named or (isinstance(found, Mapping) and rows.key != "#"):
+    if not named or (isinstance(found, Mapping) and rows.items.key != "#"):
         return True
-    return isinstance(found, Mapping) and any(every(found, place.at) is not MISSING or place.missing for place in named)
+    if not isinstance(found, Mapping):
+        return all(place.missing is not None for place in named)  # a name alone, and what the family knows of each
+    return any(every(found, place.at) is not MISSING or place.missing for place in named)
 
 
 def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
     into = (*above, *rows.into)
     # an answer of another shape is no empty list
-    if every(node, rows.at) is MISSING and not rows.or_none:
+    if every(node, rows.items.at) is MISSING and not rows.or_none:
         facts.doubt = True
-        facts.parts.append(Unfound(facts.ask.name, rows.at))
+        facts.parts.append(Unfound(facts.ask.name, rows.items.at))
     unfound, items = dict.fromkeys(place.at for place in rows.leaves), False
-    for count, (keys, found) in enumerate(pick(node, rows.at)):
+    for count, (keys, found) in enumerate(pick(node, rows.items.at)):
         if count >= MOST_ITEMS:
             raise UnitError(Trouble.TOO_MUCH, f"{facts.ask.name}: more than {MOST_ITEMS:,} items")
-        named = (keys[-1] if keys else None) if rows.key == "#" else as_text(one(found, rows.key))
-        items, nameless, whole = True, named is None or not facts.family.is_token(named), _an_item(rows, found)
+        told = rows.items.told(keys, found)
+        named = rows.items.key_in(told)
+        items, nameless, whole = True, named is None or not facts.family.is_key(into[0], named), _an_item(rows, found)
         if nameless or not whole:
-            facts.left(f"{show(into)}: {named}")
+            facts.left(f"{show(into)}: {told}")
         if named is None or nameless or not (whole or isinstance(found, Mapping)):
             continue
         base = (*into, facts.family.our_key(into[0], named))
@@ -346,7 +352,7 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
             _tree_rows(inner, base, found, facts)
             if inner.whole and not facts.doubt:
                 facts.parts.append(Whole((*base, *inner.into), facts.ask.name, facts.ask.store))
-    facts.parts += [Unfound(facts.ask.name, f"{rows.at}/{at}") for at in unfound if items]
+    facts.parts += [Unfound(facts.ask.name, f"{rows.items.at}/{at}") for at in unfound if items]
 
 
 # ---- all replies ----------------------------------------------------------------------------------------------------
@@ -477,6 +483,10 @@ def merge(
 def _with_manual(family: Family, draft: Draft) -> Plane:
     """The plane with what the manual says: known facts of items that are there, and ABSENT for what this make does not
     have."""
+    for path, value in family.facts:
+        # a service that the manual says is on is there, where the unit does not list them all
+        if value is True and fits(("services", "*", "enabled"), path) and not draft.is_whole(path[:1]):
+            draft.make(path[:2])
     for path, value in family.facts:
         draft.fill(path, value)
     for pattern in family.lacks:

@@ -146,10 +146,16 @@ class _Arranging:
         arm = self.family.op_doing("arm") if op.guarded else None
         bad += [why for why in (unmet(arm, self.belief.live, ()) if arm else ()) if why not in bad]
         inside = item_of(change.path)
-        if not any(
-            self.family.carries(way.service, op.by) and full(self.belief.live, way) for way in self.belief.proven
-        ):
+        within = sorted(way for way in self.belief.proven if self.family.carries(way.service, op.by))
+        if not within:
             bad.append(f"nobody has logged in by {op.by} yet")
+        elif not any(full(self.belief.live, way) for way in within):
+            roles = {way.account: get(self.belief.live, ("accounts", way.account, "role")) for way in within}
+            told = (
+                f"{name} has the role {role}" if role else f"what {name} may do was not read"
+                for name, role in roles.items()
+            )
+            bad.append(f"nobody with full rights is in by {op.by}: {', '.join(told)}")
         if isinstance(change, Set) and inside and get(plane, inside) is None:
             bad.append(f"{show(inside)} is not there yet")
         # our own accounts may change their secret at any time; a factory account only behind the guard

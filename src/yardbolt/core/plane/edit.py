@@ -228,6 +228,10 @@ class Draft:
         """The keys of the list at `path` as they are now."""
         return tuple(self._node(path).items)
 
+    def is_whole(self, path: Path) -> bool:
+        """Was the list read whole? Raises KeyError where there is no such list."""
+        return bool(self._node(path).complete)
+
     def whole(self, path: Path, complete: bool = True) -> Draft:
         """Mark the list at `path` as read whole (or not)."""
         self._node(path).complete = complete

@@ -147,6 +147,9 @@ def interface_addresses(raw: Any) -> tuple[str, ...]:
     return tuple(sorted(str(ip_interface(str(one))) for one in given))
 
 
+SETS = (sources, wordset, nameset, interface_addresses)  # the kinds that hold several of a thing
+
+
 def reference(raw: Any) -> Ref:
     """A reference to a secret."""
     return raw if isinstance(raw, Ref) else Ref(str(raw))

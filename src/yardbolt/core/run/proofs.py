@@ -143,7 +143,7 @@ def claims(
         *(_opens(now, way) for way in good),
         *(_opens(now, way) for way in also if admit(now, way).admitted is not False),
         # a plain service shows nothing that a box is told by
-        *(_key(one, site) for one in live if get(now, ("services", one.service, "encrypted")) is not False),
+        *(_key(one, site) for one in live if _shows_a_key(family, now, one.service)),
         *(_wrong(way, sort) for way in good for sort in WRONG),
         *(_removed(now, way) for way in removed),
         *(_ended(now, way) for way in ended),
@@ -176,6 +176,12 @@ def _opens(now: Plane, way: Way) -> Claim:
 def shown_by(service: str) -> str:
     """By what a box is told by this service."""
     return "certificate" if service == "https" else "host key"
+
+
+def _shows_a_key(family: Family, now: Plane, service: str) -> bool:
+    """Not where it is plain, as read or as the family says."""
+    encrypted = get(now, ("services", service, "encrypted"))
+    return encrypted is not False and (encrypted is True or service not in family.services() or family.sealed(service))
 
 
 def _key(door: Door, site: Site) -> Claim:

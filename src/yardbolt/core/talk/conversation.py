@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from ..secret import Ref, Text
 from .outcomes import Done, Ended, Login, No, Unclear
 from .replies import ReplyRow
-from .tree import Tree
+from .tree import Items, Tree
 
 ANSWER = 30.0  # seconds one ask may take
 BOUND = "="  # begins the key of what fills a place of a tree, and no slot
@@ -68,9 +68,8 @@ class How(Protocol):
     def as_data(self) -> bool:
         """Does what fills it reach the unit as data, and never as a part of a command?"""
 
-    def on(self, ask: Any, at: str, key: str, handles: Mapping[str, str]) -> Any:
-        """The same, written to the very place this asks for, where the way does so: where the items stand, their key, and
-        what the unit allots to them."""
+    def on(self, ask: Any, items: Items) -> Any:
+        """The same, written to the very place this asks for, where the way does so, and its items stand."""
 
 
 class Channel(Protocol):
@@ -138,7 +137,7 @@ class Unprompted:
         """Nothing."""
         return None
 
-    def on(self, ask: Any, at: str, key: str, handles: Mapping[str, str]) -> Any:
+    def on(self, ask: Any, items: Items) -> Any:
         """What is said to it names its place by itself."""
         return self
 

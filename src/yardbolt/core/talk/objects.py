@@ -17,12 +17,14 @@ from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk
 from .outcomes import Done, Ended, Login, Lost, No, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow, row_for
-from .tree import MISSING, Tree, as_text, one
+from .tree import MISSING, Items, Tree, one
 from .web import (
+    ACCOUNT,
     MOST_PAGES,
     OURS,
     Signed,
     View,
+    allotted,
     asks_for_login,
     entered,
     lost,
@@ -37,16 +39,18 @@ BESIDE = ("cookie ", "header ")  # where a mark may stand that later answers ren
 VERBS = ("get", "post", "put", "patch", "delete")
 LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": []}
 NUMBER, FLAG = "(number ", "(flag "
+MASKS = "*\u2022\u25cf\u00b7"  # the signs that fields show in the place of a password
 
 
 @dataclass(frozen=True)
 class LoginHow:
     """How one logs in: by `auth`, seen at `page` (`header`: the channel's headers hold `{secret}`); or by what `post` takes (as an
-    object, or with `encode: form` as a form), after what `get` gives. `keep` names what the wire keeps of these answers, and
+    object, or with `encode: form` as a form), after what `get` gives. `account` is what `auth` gives as the name. `keep` names what the wire keeps of these answers, and
     where it stands there: a place of the object, `cookie NAME` or `header NAME`, which later answers renew."""
 
     auth: Literal["", "basic", "digest", "header"] = ""
     page: str = ""
+    account: str = ACCOUNT
     get: str = ""
     post: str = ""
     body: Mapping[str, str] = field(default_factory=dict)
@@ -57,7 +61,8 @@ class LoginHow:
 @dataclass(frozen=True)
 class Channel(Unprompted):
     """How objects are asked for. `leave` is what ends a session: the method and the place; `envelope` the place in every
-    answer where what was asked for stands. `members` stand in every object that is sent after the login."""
+    answer where what was asked for stands. `members` stand in every object that is sent after the login; with `encode: form` each
+    is sent as a form (application/x-www-form-urlencoded)."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
@@ -65,6 +70,7 @@ class Channel(Unprompted):
     members: Mapping[str, str] = field(default_factory=dict)
     leave: str = ""
     envelope: str = ""
+    encode: Literal["", "form"] = ""
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["objects"] = "objects"
 
@@ -87,14 +93,14 @@ class AskHow(Unprompted):
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The texts with slots, but for the handles, which are looked up."""
-        handles = self.view.handles if self.view else {}
+        handles = self.view.items.handles if self.view else {}
         yield ("post" if self.post else "get",), "".join(_without(self.post or self.get, handles))
         for name, template in self.body.items():
             yield ("body", name), "".join(_without(template, handles))
 
-    def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> AskHow:
+    def on(self, ask: AskHow, items: Items) -> AskHow:
         """The same of one item at a time, whose handles this ask gives."""
-        return replace(self, view=View(ask, at, key, handles))
+        return replace(self, view=View(ask, items))
 
     def amiss(self) -> tuple[Keys, str] | None:
         """Two methods."""
@@ -112,7 +118,8 @@ class OpHow(Unprompted):
     members alone, and so does `post` where it is `on` an ask; they stand `under` a place of what is sent. `new` are the members of a new object that nothing else gives, as
     written or one of (yes) (no) (null) (list) (number 3); `fill` are members made from slots, texts but for (number {value}) and
     (flag {value}). `list: yes`: the place takes its whole list, so what is sent is the list as
-    it was just read, with the item changed, put at the end, or (where nothing is filled in) left out."""
+    it was just read, with the item changed, put at the end, or (where nothing is filled in) left out. `without` are members that
+    are read and not sent back."""
 
     post: str = ""
     put: str = ""
@@ -122,6 +129,7 @@ class OpHow(Unprompted):
     fill: Mapping[str, str] = field(default_factory=dict)
     under: str = ""
     list: Literal["", "yes", "no"] = ""
+    without: tuple[str, ...] = ()
     view: View | None = field(default=None, metadata=OURS)
 
     def method(self) -> tuple[str, str]:
@@ -131,14 +139,15 @@ class OpHow(Unprompted):
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The texts with slots, but for the handles, which are looked up."""
         verb, at = self.method()
-        handles = self.view.handles if self.view else {}
+        handles = self.view.items.handles if self.view else {}
         yield (verb,), at if not handles else "".join(_without(at, handles))
         for name, template in self.fill.items():
             yield ("fill", name), template
 
-    def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> OpHow:
+    def on(self, ask: AskHow, items: Items) -> OpHow:
         """The same, written to what this asks for; what stands for one item alone takes its handles from where that does."""
-        return replace(self, view=View(ask, at, key, handles or (ask.view.handles if ask.view and not at else {})))
+        above = ask.view.items.handles if ask.view and not items.at else {}
+        return replace(self, view=View(ask, replace(items, handles=items.handles or above)))
 
     def asked_as(self) -> str:
         """The method and the place."""
@@ -169,7 +178,7 @@ Member = Any  # a JSON value whose texts may be a Text (of strings and slots), a
 
 @dataclass(frozen=True)
 class Call:
-    """One request. `body` is an object whose texts may hold slots; `auth` is the scheme and who, told once for the session;
+    """One request. `body` is an object whose texts may hold slots, sent as JSON or as a `form`; `auth` is the scheme and who, told once for the session;
     `keep` is what the wire takes out of the answer and keeps."""
 
     method: str
@@ -199,7 +208,8 @@ class Session:
 def _call(channel: Channel, verb: str, at: str, body: Member = None) -> Generator[Call, Answer | Lost, Answer | Lost]:
     """One request of a session; marks that stand beside its answer are renewed."""
     keep = {name: at for name, at in channel.login.keep.items() if at.startswith(BESIDE)}
-    return (yield from _with_mark(channel, Call(verb.upper(), at, body, _headers(channel), keep=keep)))
+    sent = Call(verb.upper(), at, body, _headers(channel), keep=keep, form=channel.encode == "form")
+    return (yield from _with_mark(channel, sent))
 
 
 def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, Answer | Lost]:
@@ -241,7 +251,7 @@ def login(
         if isinstance(first, Lost) or not asks_for_login(channel.replies, _heard(first)):
             return _entered(channel, first, False)
         marked = _headers(channel) if how.auth == "header" else ()
-        sent = Call("GET", how.page, None, marked, (how.auth, account, secret), how.keep)
+        sent = Call("GET", how.page, None, marked, (how.auth, how.account.replace(ACCOUNT, account), secret), how.keep)
         return _entered(channel, (yield from _with_mark(channel, sent)), True)
     if how.get:
         got = yield Call("GET", how.get, keep=how.keep)
@@ -257,9 +267,10 @@ def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
 
 
 def _credential(text: str, account: str, secret: Ref) -> Member:
-    """A member of the login: {account}, {secret}, {secret:hmac NAME}, what was kept, or as written."""
-    if text == "{account}":
-        return (account,)
+    """A member of the login: {account} with what the unit wants beside it, {secret}, {secret:hmac NAME}, what was kept, or as
+    written."""
+    if ACCOUNT in text:
+        return (text.replace(ACCOUNT, account),)
     if text == "{secret}":
         return (Slot(secret),)
     return signed_by(text, secret) or (_kept(text) if "{" in text else _literal(text))
@@ -297,14 +308,14 @@ def _with_handles(
     if how.view is None:
         return dict(fill)
     looked = yield from _look(channel, how.view, fill)
-    return _named(how.view.handles, looked.reply.tree, fill) if isinstance(looked, Done) else looked
+    return _named(how.view.items.handles, looked.reply.tree, fill) if isinstance(looked, Done) else looked
 
 
 def _named(handles: Mapping[str, str], found: Tree, fill: Fill) -> dict[str, Text] | No:
     """The slots, with the names the unit allots to an item."""
     out = dict(fill)
     for handle, where in handles.items():
-        name = as_text(one(found, where))
+        name = allotted(found, where, fill)
         if name is None or not _token(name):
             return No(f"it gives no usable {handle} for that", sent=False)
         out[handle] = (name,)
@@ -360,12 +371,12 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     verb, at = how.method()
     found: Tree = None
     fill = dict(order.fill)
-    handles = {name: place for name, place in how.view.handles.items() if f"{{{name}}}" in at} if how.view else {}
+    handles = {name: place for name, place in how.view.items.handles.items() if f"{{{name}}}" in at} if how.view else {}
     if how.list == "yes" and how.view is not None:
         return (yield from _tell_whole(channel, how, verb, at, fill))
     bound = any(name.startswith(BOUND) for name in fill)
     if how.view is not None and (verb in ("put", "patch") or handles or bound):
-        above = how.view.ask.view if not how.view.at else None
+        above = how.view.ask.view if not how.view.items.at else None
         if above is not None:
             given = yield from _with_handles(channel, how.view.ask, fill)
             if not isinstance(given, dict):
@@ -397,13 +408,13 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
     read = yield from _asked(channel, how.view.ask, fill)
     if not isinstance(read, Done):
         return read
-    tree, where = read.reply.tree, how.view.at.removesuffix("/*").removesuffix("*")
+    tree, where = read.reply.tree, how.view.items.at.removesuffix("/*").removesuffix("*")
     if how.view.ask.next and one(tree, how.view.ask.next) not in (MISSING, None, ""):
         return No("its list comes in parts, so it cannot be written whole", sent=False)
     there = one(tree, where) if where else tree
     if not isinstance(there, list):
         return No("it shows no list there", sent=False)
-    at_place = next((n for n, item in enumerate(there) if (as_text(one(item, how.view.key)),) == fill.get("key")), None)
+    at_place = next((n for n, item in enumerate(there) if item is how.view.item(tree, fill)), None)
     bound = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     try:
         members = {name: _filled(template, fill) for name, template in how.fill.items()}
@@ -413,10 +424,12 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
             members = {name: _literal(text) for name, text in how.new.items()} | members
         else:
             return No("there is no such item any more", sent=False)
+        whole = _copied(tree)
+        items = one(whole, where) if where else whole
+        for n, item in enumerate(items):
+            _as_sent(item, how, members if n == at_place else {})
     except ValueError as e:
         return No(str(e), sent=False)
-    whole = _copied(tree)
-    items = one(whole, where) if where else whole
     if at_place is not None and not members:
         del items[at_place]
     else:
@@ -461,6 +474,7 @@ def _body(channel: Channel, how: OpHow, verb: str, fill: Fill, found: Tree) -> M
         members[f"{how.under}/{name}" if how.under else name] = _typed(name, text, one(found, name))
     if verb == "put" and isinstance(found, Mapping):
         whole = _copied(found)
+        _as_sent(whole, how, members)
         for name, member in members.items():
             _put(whole, name, member)
         return whole
@@ -527,6 +541,27 @@ def _copied(node: Tree) -> Any:
     if isinstance(node, Mapping):
         return {name: _copied(child) for name, child in node.items()}
     return [_copied(child) for child in node] if isinstance(node, list) else (node,) if isinstance(node, str) else node
+
+
+def _as_sent(whole: Any, how: OpHow, members: Mapping[str, Member]) -> None:
+    """Leave out of an object that was read what is not sent back. Raises ValueError where signs that stand for a password
+    would go back, and be one."""
+    for name in how.without:
+        *path, last = name.split("/")
+        if isinstance(above := one(whole, "/".join(path) or "."), dict):
+            above.pop(last, None)
+    masked = (place for place, text in _texts(whole) if len(text) >= 3 and len({*text}) == 1 and text[0] in MASKS)
+    if name := next((place for place in masked if place not in members), ""):
+        raise ValueError(f"{name} shows signs in the place of a password; name it under without, or fill it")
+
+
+def _texts(node: Any, at: str = "") -> Iterator[tuple[str, str]]:
+    """The texts of a copied object, each with its place."""
+    if isinstance(node, tuple):
+        yield at, node[0]
+    children = node.items() if isinstance(node, dict) else enumerate(node) if isinstance(node, list) else ()
+    for name, child in children:
+        yield from _texts(child, f"{at}/{name}".lstrip("/"))
 
 
 def _nested(flat: Mapping[str, Member]) -> dict[str, Member]:

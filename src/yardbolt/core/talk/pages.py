@@ -17,12 +17,14 @@ from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk
 from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow
-from .tree import MISSING, Tree, as_text, one
+from .tree import MISSING, Items, Tree, one
 from .web import (
+    ACCOUNT,
     MOST_PAGES,
     OURS,
     Signed,
     View,
+    allotted,
     asks_for_login,
     entered,
     lost,
@@ -55,18 +57,19 @@ class Form:
 
     def asks_nobody(self) -> bool:
         """Does it take neither name nor password: a question of the unit's own?"""
-        return not any(text == "{account}" or text.startswith("{secret") for text in self.fill.values())
+        return not any(ACCOUNT in text or text.startswith("{secret") for text in self.fill.values())
 
 
 @dataclass(frozen=True)
 class LoginHow:
     """The page one logs in at, and the forms that may stand between it and the inside, each filled once. `auth` is the scheme
-    where HTTP asks, and `account` what is given there as the name (nothing, where the unit knows no names)."""
+    where HTTP asks, and `account` what is given there as the name (nothing, where the unit knows no names; or more than the name,
+    as in `{account}@house`)."""
 
     page: str
     forms: Mapping[str, Form] = field(default_factory=dict)
     auth: Literal["", "basic", "digest"] = ""
-    account: str = "{account}"
+    account: str = ACCOUNT
 
 
 @dataclass(frozen=True)
@@ -122,9 +125,9 @@ class AskHow(Unprompted):
         """The one text with slots."""
         yield ("page",), self.page
 
-    def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> AskHow:
+    def on(self, ask: AskHow, items: Items) -> AskHow:
         """The same, reached by the rows of another page."""
-        return replace(self, view=View(ask, at, key, handles))
+        return replace(self, view=View(ask, items))
 
     def shared(self) -> AskHow:
         """The page, of which it may want one form alone."""
@@ -165,11 +168,11 @@ class OpHow(Unprompted):
             for name, template in form.fill.items():
                 yield ("after", later, "fill", name), template
 
-    def on(self, ask: AskHow, at: str, key: str, handles: Mapping[str, str]) -> OpHow:
+    def on(self, ask: AskHow, items: Items) -> OpHow:
         """The same, written on what this asks for."""
-        if ask.view is not None and not at:
+        if ask.view is not None and not items.at:
             return replace(self, view=ask.view, link=self.link or ask.link, form=self.form or ask.form, bound=True)
-        return replace(self, view=View(ask, at, key, handles), form=self.form or ask.form)
+        return replace(self, view=View(ask, items), form=self.form or ask.form)
 
     def amiss(self) -> tuple[Keys, str] | None:
         """A visit to nowhere."""
@@ -263,7 +266,7 @@ def login(
     got, sent, done = (yield Open(how.page)), False, set[str]()
     if how.auth and isinstance(got, Page) and asks_for_login(channel.replies, _heard(channel, got)):
         got, sent = (
-            (yield Open(how.page, (how.auth, account if how.account == "{account}" else how.account, secret))),
+            (yield Open(how.page, (how.auth, how.account.replace(ACCOUNT, account), secret))),
             True,
         )
     for _ in range(MOST_FORMS):
@@ -299,8 +302,8 @@ def login(
 
 
 def _credential(text: str, account: str, secret: Ref, new: Text) -> Filling:
-    if text == "{account}":
-        return (account,)
+    if ACCOUNT in text:
+        return (text.replace(ACCOUNT, account),)
     if text == "{secret}":
         return (Slot(secret),)
     if (signed := signed_by(text, secret)) is not None:
@@ -484,7 +487,7 @@ def _led_to(channel: Channel, view: View, link: str, fill: Fill) -> Generator[An
     node = view.item(read.reply.tree, fill)
     if node is MISSING:
         return No("there is no such row any more", sent=False)
-    leads = as_text(one(node, view.handles.get(link, "")))
+    leads = allotted(node, view.items.handles.get(link, ""), fill)
     if leads is None or not own(leads):
         return No(f"its row leads nowhere by {link}", sent=False)
     return leads

@@ -8,6 +8,7 @@ walk stands on. A list of one is passed through, because XML cannot tell one fro
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 Tree = Any  # mapping of text to Tree, sequence of Tree, text, bool, number or None
@@ -52,6 +53,33 @@ def _children(node: Tree) -> Iterator[tuple[str, Tree]]:
 
 
 MISSING: Any = object()
+CALLED = "{key}"  # the slot of the key in what an item is called
+
+
+@dataclass(frozen=True)
+class Items:
+    """Where the items of a list stand in a tree; at which place each says what it is called (`#`: the key or place in the tree),
+    and around what its key stands there; and what the unit allots to it (handle -> place in the item)."""
+
+    at: str = ""
+    key: str = ""
+    called: str = CALLED
+    handles: Mapping[str, str] = field(default_factory=dict)
+
+    def told(self, keys: Keys, item: Tree) -> str | None:
+        """What an item is called; None where it does not say."""
+        return (keys[-1] if keys else None) if self.key == "#" else as_text(one(item, self.key))
+
+    def key_in(self, told: str | None) -> str | None:
+        """The key in what an item is called; None where it is called otherwise."""
+        before, _, after = self.called.partition(CALLED)
+        if told is None or not (told.startswith(before) and told.endswith(after)):
+            return None
+        return told[len(before) : len(told) - len(after)] or None
+
+    def item(self, tree: Tree, key: str) -> Tree:
+        """The item of a key; MISSING where it is not there."""
+        return next((item for keys, item in pick(tree, self.at) if self.key_in(self.told(keys, item)) == key), MISSING)
 
 
 def one(tree: Tree, path: str) -> Tree:

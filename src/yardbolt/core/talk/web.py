@@ -4,38 +4,30 @@ the unit's own."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 from ..secret import Ref, Text
 from .conversation import Fill
 from .outcomes import Asked, Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
 from .replies import Heard, ReplyRow, reason, row_for
-from .tree import MISSING, Tree, as_text, one, pick
+from .tree import CALLED, MISSING, Items, Tree, as_text, one
 
 MOST_PAGES = 200
+ACCOUNT = "{account}"  # the slot of the name, at a login
 OURS = {"ours": True}  # no key of a family file: filled in when one is read
 
 
 @dataclass(frozen=True)
 class View:
-    """What an op writes to, as its ask reads it: how it is asked for, where the items stand, by which name they are known, and
-    what the unit allots to them (handle -> place in the item)."""
+    """What an op writes to, as its ask reads it: how it is asked for, and where the items stand."""
 
     ask: Any
-    at: str = ""
-    key: str = ""
-    handles: Mapping[str, str] = field(default_factory=dict)
+    items: Items = Items()
 
     def item(self, tree: Tree, fill: Fill) -> Tree:
         """The item that `fill` names, MISSING where it is not there; the whole where there are no items."""
-        if not self.at:
-            return tree
-        for keys, node in pick(tree, self.at):
-            named = (keys[-1] if keys else None) if self.key == "#" else as_text(one(node, self.key))
-            if named is not None and (named,) == fill.get("key"):
-                return node
-        return MISSING
+        return self.items.item(tree, key_of(fill)) if self.items.at else tree
 
 
 SIGNED = "{secret:hmac "
@@ -57,6 +49,22 @@ def signed_by(text: str, secret: Ref) -> Signed | None:
 def own(target: str) -> bool:
     """Is it a place on this very unit?"""
     return target.startswith("/") and not target.startswith("//") and target.isprintable() and " " not in target
+
+
+def key_of(fill: Fill) -> str:
+    """The key of the item a message is about."""
+    return "".join(part for part in fill.get("key", ()) if isinstance(part, str))
+
+
+def allotted(item: Tree, where: str, fill: Fill) -> str | None:
+    """The name, or the link, that the unit allots to an item; `{key}` in its place is the key."""
+    for step in where.split("/"):
+        item = one(item, step) if CALLED not in step else _member(item, step.replace(CALLED, key_of(fill)))
+    return as_text(item)
+
+
+def _member(node: Tree, name: str) -> Tree:
+    return node.get(name, MISSING) if isinstance(node, Mapping) else MISSING
 
 
 def place(text: Text) -> str:

@@ -62,14 +62,14 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         untold = s.port is None or any(a.port is None for a in plane.answering)
         off = "switched off" if s.enabled is False else "shut to everybody" if s.permitted == NOBODY else ""
         if off and not answers and untold and plane.answering:
-            yield Verdict(path, State.UNKNOWN, f"{off}; whether it answers all the same is not known")
+            yield Verdict(path, State.UNKNOWN, f"{s.key} is {off}; whether it answers all the same is not known")
         elif off and not answers:
             yield Verdict(path, State.HOLDS, off + (" and its port is closed" if plane.answering.complete else ""))
         elif readable(plane, s):
             saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
             yield Verdict(path, State.FAILS, saw, "read", READABLE)
         elif s.encrypted is None and not _sealed_by_users(plane, s):
-            yield Verdict(path, State.UNKNOWN, "whether it encrypts was not read", "")
+            yield Verdict(path, State.UNKNOWN, f"whether {s.key} encrypts was not read", "")
         else:
             yield Verdict(path, State.HOLDS, f"{s.key} is encrypted")
     for a in plane.answering:
@@ -93,7 +93,7 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in plane.services:
         path = ("services", s.key)
         if s.enabled is None:
-            yield Verdict(path, State.UNKNOWN, "whether it runs was not read", "")
+            yield Verdict(path, State.UNKNOWN, f"whether {s.key} runs was not read", "")
         elif s.enabled and s.key not in site.needed:
             but = ", though shut to everybody" if s.permitted == NOBODY else ""
             yield Verdict(path, State.FAILS, f"{s.key} runs and the job does not need it{but}")
