@@ -232,7 +232,7 @@ def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[A
                 fields[head] = inside[0][0][0]
                 row[head] = _shown(inside[0])
             elif head:
-                row[head] = _words(cell)
+                row[head] = _words(cell) or " ".join(clean(img.get("alt") or "") for img in cell.iter("img")).strip()
                 fields |= {head: inside[0][0][0]} if len(inside) == 1 else {}
         if form is not None:
             pressed = [node for node in held[form] if _button(node)]

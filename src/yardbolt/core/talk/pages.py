@@ -113,12 +113,14 @@ class Channel(Unprompted):
 @dataclass(frozen=True)
 class AskHow(Unprompted):
     """The page that is looked at; the form on it whose fields are read; the words of the link to the further part of a list.
-    In the place of `page`, `link` is the handle by which the row of an item leads there."""
+    In the place of `page`, `link` is the handle by which the row of an item leads there; `through` are the words of links that lead
+    on from there."""
 
     page: str = ""
     form: str = ""
     next: str = ""
     link: str = ""
+    through: tuple[str, ...] = ()
     view: View | None = field(default=None, metadata=OURS)
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
@@ -143,12 +145,13 @@ class AskHow(Unprompted):
 @dataclass(frozen=True)
 class OpHow(Unprompted):
     """The form that is filled and submitted: on the page of the ask it is `on`, or on `page`. `link` is the handle of the row
-    that leads to the page with the form; `cells` says that its fields (or its button) stand in the row itself; `visit` that there is
+    that leads to the page with the form, `through` the words of links that lead on from there; `cells` says that its fields (or its button) stand in the row itself; `visit` that there is
     no form: opening the page, or the link of the row, does it. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
     forms that may come after it (is this really meant?)."""
 
     page: str = ""
     link: str = ""
+    through: tuple[str, ...] = ()
     form: str = ""
     press: str = ""
     fill: Mapping[str, str] = field(default_factory=dict)
@@ -171,7 +174,11 @@ class OpHow(Unprompted):
     def on(self, ask: AskHow, items: Items) -> OpHow:
         """The same, written on what this asks for."""
         if ask.view is not None and not items.at:
-            return replace(self, view=ask.view, link=self.link or ask.link, form=self.form or ask.form, bound=True)
+            same = not self.through or self.through == ask.through
+            return replace(
+                self, view=ask.view, link=self.link or ask.link, through=self.through or ask.through,
+                form=self.form or ask.form, bound=same,
+            )  # fmt: skip
         return replace(self, view=View(ask, items), form=self.form or ask.form)
 
     def amiss(self) -> tuple[Keys, str] | None:
@@ -317,7 +324,12 @@ def _credential(text: str, account: str, secret: Ref, new: Text) -> Filling:
 def message(how: AskHow | OpHow, fill: Fill) -> Text:
     """The page that is looked at or written on. Raises ValueError where a slot stays open."""
     if isinstance(how, OpHow):
-        if how.link and not how.bound and not how.fill and any(name.startswith(BOUND) for name in fill):
+        if (
+            (how.link or how.through)
+            and not how.bound
+            and not how.fill
+            and any(name.startswith(BOUND) for name in fill)
+        ):
             raise ValueError("its form is behind a row, and 'fill' does not say which field takes it")
         later = [text for form in how.after.values() for text in form.fill.values()]
         for template in (*how.fill.values(), *later):
@@ -331,7 +343,7 @@ def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
     how: AskHow = fetch.how
     behind = how.view is not None and bool(how.link)
     got = (
-        (yield from _behind(channel, how.view, how.link, fetch.fill))
+        (yield from _behind(channel, how.view, how, fetch.fill))
         if behind and how.view is not None
         else (yield from _looked(channel, how, fetch.fill))
     )
@@ -354,8 +366,12 @@ def part(channel: Channel, how: AskHow, whole: Replies) -> Done[Replies] | No:
     return Done(Replies(tree=_view(channel, how, whole.tree)))
 
 
-def _looked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
-    target, pages = place(fill_in(how.page, fill)), list[Tree]()
+def _looked(channel: Channel, how: AskHow, fill: Fill, until: Any = None, led: str = "") -> Asking:
+    """The page of an ask, or the one the unit `led` to, with all parts of its list."""
+    begun = yield from _followed(channel, led or place(fill_in(how.page, fill)), how.through)
+    if not isinstance(begun, str):
+        return begun
+    target, pages = begun, list[Tree]()
     while True:
         got = yield Open(target)
         bad = _wrong(channel, got, sent=False)
@@ -372,6 +388,23 @@ def _looked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Ask
         if len(pages) >= MOST_PAGES or not own(str(further)):
             return Unclear("its list has no end, or goes on elsewhere")
         target = str(further)
+
+
+def _followed(
+    channel: Channel, target: str, through: tuple[str, ...]
+) -> Generator[Any, Any, str | No | Unclear | Ended]:
+    """Where links lead to, one after the other, by their words."""
+    for words in through:
+        got = yield Open(target)
+        bad = _wrong(channel, got, sent=False)
+        if bad is not None:
+            return bad
+        assert isinstance(got, Page)
+        links = got.tree.get("links") if isinstance(got.tree, Mapping) else None
+        target = str((links or {}).get(words, ""))
+        if not target or not own(target):
+            return No(f"it shows no link {words}", sent=False)
+    return target
 
 
 def _joined(pages: list[Tree]) -> Tree:
@@ -421,7 +454,7 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     }
     # what a table calls its columns says nothing of the fields behind a row: there `fill` does
     for name, text in order.fill.items():
-        if name.startswith(BOUND) and (how.bound or not how.link):
+        if name.startswith(BOUND) and (how.bound or not (how.link or how.through)):
             at = name[len(BOUND) :]
             changed[(_in_row(row, "fields", at) or f"in column {at}") if how.cells == "yes" else at] = text
     try:
@@ -459,24 +492,28 @@ def _after(channel: Channel, how: OpHow, order: Order, got: Page | Lost) -> Tell
 def _to_visit(channel: Channel, how: OpHow, fill: Fill) -> Generator[Any, Any, str | No | Unclear | Ended]:
     """The place whose opening does it: of the row, or the page, what fills it written as RFC 3986, section 2.1, has it."""
     if how.view is not None and how.link:
-        return (yield from _led_to(channel, how.view, how.link, fill))
+        led = yield from _led_to(channel, how.view, how.link, fill)
+        return led if not isinstance(led, str) else (yield from _followed(channel, led, how.through))
     quoted = {name: tuple(quote(p, safe="") if isinstance(p, str) else p for p in text) for name, text in fill.items()}
-    return place(fill_in(how.page, quoted))
+    return (yield from _followed(channel, place(fill_in(how.page, quoted)), how.through))
 
 
 def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
     """The page with the form: that of the ask, or the one its row leads to, or one of its own."""
     view = how.view
     if view is not None and how.link:
-        return (yield from _behind(channel, view, how.link, fill))
+        return (yield from _behind(channel, view, how, fill))
     until = (lambda tree: view.item(tree, fill) is not MISSING) if view is not None and how.cells == "yes" else None
-    return (yield from _looked(channel, AskHow(how.page) if view is None or how.page else view.ask, fill, until))
+    page = AskHow(how.page) if view is None or how.page else view.ask
+    return (yield from _looked(channel, replace(page, through=(*page.through, *how.through)), fill, until))
 
 
-def _behind(channel: Channel, view: View, link: str, fill: Fill) -> Telling:
+def _behind(channel: Channel, view: View, how: AskHow | OpHow, fill: Fill) -> Telling:
     """The page that the row of an item leads to."""
-    leads = yield from _led_to(channel, view, link, fill)
-    return leads if not isinstance(leads, str) else (yield from _looked(channel, AskHow(leads), {}))
+    leads = yield from _led_to(channel, view, how.link, fill)
+    if not isinstance(leads, str):
+        return leads
+    return (yield from _looked(channel, AskHow(through=how.through), {}, led=leads))
 
 
 def _led_to(channel: Channel, view: View, link: str, fill: Fill) -> Generator[Any, Any, str | No | Unclear | Ended]:
