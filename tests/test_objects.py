@@ -54,7 +54,7 @@ from yardbolt.core.talk.outcomes import (
 )
 from yardbolt.core.talk.web import Signed
 from yardbolt.wires.look import TcpLook
-from yardbolt.wires.objects import Objects
+from yardbolt.wires.objects import Objects, _as_form
 from yardbolt.wires.tls import takes_outdated
 
 TREE: dict[str, Any] = {
@@ -239,6 +239,60 @@ def test_a_list_is_written_whole_and_a_session_may_be_a_cookie() -> None:
     assert made[:2] == people and (made[2]["name"], made[2]["rank"], made[2]["off"]) == ("new", "guest", False)
     gone = run_on(unit, talk.tell(channel, render(family, Drop(("accounts", "nobody")), plane), None))
     assert gone == No("there is no such item any more", sent=False)
+
+
+def test_what_goes_back_is_not_all_that_was_read() -> None:
+    """Accounts called after their house, a rank in a list of its own, members that are shown and not taken back; objects that go
+    as forms; and signs in the place of a password are never sent as one."""
+    tree = json.loads(json.dumps(TREE))
+    tree["channels"]["api"] |= {
+        "login": {"auth": "basic", "page": "/sit", "account": "{account}@house"}, "headers": {}, "encode": "form",
+    }  # fmt: skip
+    tree["facts"] = {"services/https/encrypted": "yes", "services/https/enabled": "yes"}
+    tree["keys"] = {"services": {"the door": "http"}}
+    tree["asks"] = {
+        "folk": {"get": "/folk", "rows": [{"at": "*", "into": "accounts", "key": "name", "called": "{key}@house", "whole": "yes",
+                 "handles": {"id": "ids/{key}"}, "leaves": {"role": "ranks"}}]},
+        "names": {"get": "/names", "rows": [{"at": "*", "into": "services", "key": ".", "leaves": {"enabled": {"at": "none", "missing": "yes"}}}]},
+    }  # fmt: skip
+    word = {"on": "folk", "set": ["accounts/*/secret"], "put": "/folk/{id}", "fill": {"word/new": "{secret}"}}
+    tree["ops"] = {"word": word | {"without": ["hash", "word/old"]}}
+    family = family_of(tree)
+    _, channel, talk = family.channel_of("https")
+    keeper = {"name": "keeper@house", "ranks": ["boss"], "hash": "9f", "word": {"old": "****"}, "ids": {"keeper": "k7"}}
+    people = [keeper, {"name": "nobody", "ranks": ["boss", "guest"]}, {"name": "@house", "ranks": []}]
+    sent: list[Call] = []
+
+    def unit(call: Call) -> Answer | Lost:
+        sent.append(call)
+        known = len(sent) > 1 and call.auth is None or call.auth == ("basic", "keeper@house", Ref("safe:u/keeper"))
+        return Answer(200 if known else 403, ["the door", "a b"] if call.target == "/names" else people)
+
+    assert isinstance(run_on(unit, talk.login(channel, "keeper", Ref("safe:u/keeper"), False, {})), Opened)
+    parts = [
+        part
+        for ask in family.asks
+        for part in extract(family, ask, run_on(unit, talk.ask_(channel, Fetch(ask.how), None)).reply)
+    ]
+    read = merge(family, parts)
+    assert list(read.plane.accounts.by_key) == ["keeper"] and not read.plane.accounts.complete
+    assert get(read.plane, ("accounts", "keeper", "role")) == "full", "a list of one, where one is held"
+    assert sorted(read.plane.services.by_key) == ["http", "https"], (
+        "the one it names, and the one the manual says is on"
+    )
+    assert [one.line for one in read.leftovers] == ["accounts: nobody", "accounts: @house", "services: a b"]
+    change = Set(("accounts", "keeper", "secret"), Ref("safe:u/new"))
+    assert isinstance(run_on(unit, talk.tell(channel, render(family, change, read.plane), None)), Done)
+    body = {"name": ("keeper@house",), "ranks": [("boss",)], "word": {"new": (Slot(Ref("safe:u/new")),)}}
+    assert (sent[-1].target, sent[-1].body | {"ids": None}, sent[-1].form) == ("/folk/k7", body | {"ids": None}, True)
+    assert (
+        _as_form({"name": "k x", "on": True, "with": {"n": [1, "a"]}})
+        == "name=k+x&on=true&with=%7B%22n%22%3A+%5B1%2C+%22a%22%5D%7D"
+    )
+    for without in ([], ["hash"]):
+        careless = family_of(tree | {"ops": {"word": word | {"without": without}}})
+        got = run_on(unit, talk.tell(channel, render(careless, change, read.plane), None))
+        assert isinstance(got, No) and "word/old shows signs in the place of a password" in got.said and not got.sent
 
 
 # ---- the bench ------------------------------------------------------------------------------------------------------

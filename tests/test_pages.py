@@ -233,6 +233,24 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
     assert isinstance(run_on(hut, TALK.tell(CHANNEL, Order(sent, {"key": ("a.b",), "value": ("x & y/",)}), None)), Done)
     with pytest.raises(ValueError, match="a secret never stands"):
         TALK.message(sent, {"key": ("a",), "value": (Slot(Ref("safe:u/a")),)})
+    # where the name in a row is the link, and from the page behind it one goes on
+    by_name = (
+        FOLK.format(more="")
+        .replace("Alter</a>", "<img alt=yes></a>")
+        .replace("<td>keeper", "<td><a href=/k{w}>keeper</a>")
+    )
+    ask = AskHow("/folk")
+    word = OpHow(link="name", through=("Word",), form="one", press="Note", fill={"r": "guest", "w": "{secret}"}).on(
+        ask, Items("tables/Folk/*", "Name", handles={"name": "links/{key}"})
+    )
+    hut = Hut(None, folk=by_name, **{"k{w}": "<title>Desk</title><a href=/word>Word</a></html>", "word": ONE})
+    order = Order(word, {"key": ("keeper",), "secret": (Slot(Ref("safe:u/keeper")),)})
+    assert isinstance(run_on(hut, TALK.tell(CHANNEL, order, None)), Done)
+    assert hut.asked == ["/folk", "/k{w}", "/word"] and hut.sent[0].fields[1] == ("w", (Slot(Ref("safe:u/keeper")),))
+    hut = Hut(None, folk=by_name, **{"k{w}": ONE})
+    assert run_on(hut, TALK.tell(CHANNEL, order, None)) == No("it shows no link Word", sent=False)
+    seen = page(by_name.replace("<td>chief<td><a", "<td><img alt=chief><td><a")).tree["tables"]["Folk"][0]
+    assert seen["Rank"] == "chief", "a picture reads as what it is called"
     out = OpHow(link="open", visit="yes").on(
         AskHow("/folk", next="More"), Items("tables/Folk/*", "Name", handles={"open": "links/Alter"})
     )
