@@ -155,6 +155,19 @@ def test_objects_are_read_and_written_at_the_very_place() -> None:
     assert sent[-1].body == {"quiet": {"min": 10, "unit": ("clock",)}, "bell": True}, (
         "what is put starts from what is there"
     )
+    # what was read must still be there; a unit that never takes its own tag is told without
+    tags = iter(('"1"', '"2"', '"3"', '"3"'))
+
+    def tagged(call: Call) -> Answer | Lost:
+        sent.append(call)
+        if call.method == "GET":
+            return Answer(200, {"quiet": {"min": 0}}, tag=next(tags))
+        return Answer(200 if ("If-Match", ('"2"',)) in call.headers or len(call.headers) == 1 else 412, {})
+
+    for held in (True, False):
+        sent.clear()
+        assert isinstance(run_on(tagged, talk.tell(channel, render(family, Set(("idle",), 600.0), plane), None)), Done)
+        assert [c.method for c in sent] == ["GET", "PUT"] * 2 and ("If-Match" in dict(sent[-1].headers)) is held
     assert isinstance(told(Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new"))))), Done)
     assert sent[-1].body == {"name": ("new",), "rank": ("guest",), "word": (Slot(Ref("safe:u/new")),), "off": False}
     with pytest.raises(ValueError, match="no whole number of minutes"):

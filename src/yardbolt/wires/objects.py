@@ -27,6 +27,7 @@ from .web import WebWire, cookies, keyed
 
 _TEXTS = re.compile(rb'"(?:[^"\\]|\\.)*"')
 LONGEST_TEXT = 400
+STRONG_TAG = re.compile(r'"[!#-~]{0,200}"')  # an entity tag that a comparison may rest on
 SMALL = 8192  # bytes: read sooner than a thread is begun
 
 
@@ -63,7 +64,9 @@ class Objects(WebWire):
             if isinstance(found := one(tree, place), str):
                 self._kept[name] = Secret(found)
                 tree = _without(tree, place.split("/"))
-        return Answer(got.status_code, tree, text, clean(got.headers.get("location", ""))[:LONGEST_TEXT])
+        tag = got.headers.get("etag", "")
+        where = clean(got.headers.get("location", ""))[:LONGEST_TEXT]
+        return Answer(got.status_code, tree, text, where, tag if STRONG_TAG.fullmatch(tag) else "")
 
     def log_in_by(self, auth: tuple[str, str, Ref] | None) -> None:
         """From now on every question carries this login; one that goes in headers of the family's is kept for them."""

@@ -44,10 +44,12 @@ class GivenAgain:
 
 @dataclass(frozen=True)
 class Replies:
-    """What came back: text without echo and with its pages joined, or a tree."""
+    """What came back: text without echo and with its pages joined, or a tree; of an object also the place it was read from, and
+    the entity tag it had."""
 
     text: str = ""
     tree: Tree = None
+    tag: tuple[str, str] = ("", "")
 
 
 class How(Protocol):

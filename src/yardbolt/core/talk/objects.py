@@ -38,6 +38,7 @@ from .web import (
 BESIDE = ("cookie ", "header ")  # where a mark may stand that later answers renew
 VERBS = ("get", "post", "put", "patch", "delete")
 LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": []}
+IF_MATCH, CHANGED_MEANWHILE = "If-Match", 412
 NUMBER, FLAG = "(number ", "(flag "
 MASKS = "*\u2022\u25cf\u00b7"  # the signs that fields show in the place of a password
 
@@ -192,12 +193,14 @@ class Call:
 
 @dataclass(frozen=True)
 class Answer:
-    """What came back: the status, the object, the text where it was none, and where the unit points to instead."""
+    """What came back: the status, the object, the text where it was none, where the unit points to instead, and the entity tag
+    (RFC 9110, section 8.8.3) of what it is."""
 
     status: int
     tree: Tree = None
     text: str = ""
     moved: str = ""
+    tag: str = ""
 
 
 @dataclass(frozen=True)
@@ -205,11 +208,29 @@ class Session:
     """Nothing: tokens and challenges stay in the wire."""
 
 
-def _call(channel: Channel, verb: str, at: str, body: Member = None) -> Generator[Call, Answer | Lost, Answer | Lost]:
-    """One request of a session; marks that stand beside its answer are renewed."""
+def _call(
+    channel: Channel, verb: str, at: str, body: Member = None, tag: tuple[str, str] = ("", "")
+) -> Generator[Call, Answer | Lost, Answer | Lost]:
+    """One request of a session; marks that stand beside its answer are renewed. What was read from the very place that is written
+    must still be there (RFC 9110, section 13.1.1)."""
     keep = {name: at for name, at in channel.login.keep.items() if at.startswith(BESIDE)}
     sent = Call(verb.upper(), at, body, _headers(channel), keep=keep, form=channel.encode == "form")
+    if tag[0] == at and tag[1]:
+        sent = replace(sent, headers=(*sent.headers, (IF_MATCH, (tag[1],))))
     return (yield from _with_mark(channel, sent))
+
+
+def _told(
+    channel: Channel, verb: str, at: str, body: Member, tag: tuple[str, str], spent: set[str]
+) -> Generator[Call, Answer | Lost, Done[Replies] | No | Unclear | Ended]:
+    """One request that writes, and what came of it. An entity tag that did not hold is `spent`."""
+    tag = ("", "") if tag[1] in spent else tag
+    got = yield from _call(channel, verb, at, body, tag)
+    if isinstance(got, Answer) and got.status == CHANGED_MEANWHILE and tag[0] == at and tag[1]:
+        spent.add(tag[1])
+        return No("somebody changed it at this very moment")
+    bad = _wrong(channel, got, sent=True)
+    return bad or Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
 
 
 def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, Answer | Lost]:
@@ -217,7 +238,12 @@ def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, A
     that lacked."""
     got = yield sent
     found = row_for(channel.replies, _heard(got)) if isinstance(got, Answer) else None
-    return (yield replace(sent, headers=_headers(channel))) if found is not None and found.means == "again" else got
+    own = tuple(one for one in sent.headers if one[0] == IF_MATCH)
+    return (
+        (yield replace(sent, headers=(*_headers(channel), *own)))
+        if found is not None and found.means == "again"
+        else got
+    )
 
 
 def _headers(channel: Channel) -> tuple[tuple[str, Member], ...]:
@@ -336,7 +362,8 @@ def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Aski
             return Unclear(f"its answer holds no {channel.envelope}")
         further = one(got.tree, how.next) if how.next else MISSING
         if further is MISSING or not further or (until is not None and until(pages[-1])):
-            return Done(Replies(tree=pages[0] if len(pages) == 1 else _joined(pages)))
+            tag = (target, got.tag) if len(pages) == 1 and not how.post else ("", "")
+            return Done(Replies(tree=pages[0] if len(pages) == 1 else _joined(pages), tag=tag))
         if len(pages) >= MOST_PAGES or not isinstance(further, str) or not own(further):
             return Unclear("its list has no end, or goes on elsewhere")
         target = further
@@ -366,14 +393,22 @@ def _wrong(channel: Channel, got: Answer | Lost, sent: bool) -> No | Unclear | E
 
 
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
-    """Write one thing: look first, so that its names and types are those of now; then send it once."""
+    """Write one thing: look first, so that its names and types are those of now; then send it once. Where it changed in between,
+    look once more; a unit whose tag is the same then does not hold to it, and is told without."""
+    spent = set[str]()
+    got = yield from _tell(channel, order, spent)
+    return got if not spent else (yield from _tell(channel, order, spent))
+
+
+def _tell(channel: Channel, order: Order, spent: set[str]) -> Telling:
     how: OpHow = order.how
     verb, at = how.method()
     found: Tree = None
+    tag = ("", "")
     fill = dict(order.fill)
     handles = {name: place for name, place in how.view.items.handles.items() if f"{{{name}}}" in at} if how.view else {}
     if how.list == "yes" and how.view is not None:
-        return (yield from _tell_whole(channel, how, verb, at, fill))
+        return (yield from _tell_whole(channel, how, verb, at, fill, spent))
     bound = any(name.startswith(BOUND) for name in fill)
     if how.view is not None and (verb in ("put", "patch") or handles or bound):
         above = how.view.ask.view if not how.view.items.at else None
@@ -385,7 +420,7 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         looked = yield from _look(channel, how.view, fill)
         if not isinstance(looked, Done):
             return looked
-        found = looked.reply.tree
+        found, tag = looked.reply.tree, looked.reply.tag
         if above is None:
             named = _named(handles, found, fill)
             if not isinstance(named, dict):
@@ -396,13 +431,10 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         target = place(fill_in(at, fill))
     except ValueError as e:
         return No(str(e), sent=False)
-    got = yield from _call(channel, verb, target, body)
-    if (bad := _wrong(channel, got, sent=True)) is not None:
-        return bad
-    return Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
+    return (yield from _told(channel, verb, target, body, tag, spent))
 
 
-def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str, Text]) -> Telling:
+def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str, Text], spent: set[str]) -> Telling:
     """Write a list as a whole: as it was just read, with one item changed, added or left out."""
     assert how.view is not None
     read = yield from _asked(channel, how.view.ask, fill)
@@ -439,10 +471,7 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
             _put(items[-1 if at_place is None else at_place], name, member)
     for name, member in _always(channel).items() if isinstance(whole, dict) else ():
         _put(whole, name, member)
-    got = yield from _call(channel, verb, place(fill_in(at, fill)), whole)
-    if (bad := _wrong(channel, got, sent=True)) is not None:
-        return bad
-    return Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
+    return (yield from _told(channel, verb, place(fill_in(at, fill)), whole, read.reply.tag, spent))
 
 
 def _look(channel: Channel, view: View, fill: Fill) -> Telling:
@@ -452,7 +481,7 @@ def _look(channel: Channel, view: View, fill: Fill) -> Telling:
     if not isinstance(read, Done):
         return read
     node = view.item(read.reply.tree, fill)
-    return No("there is no such item any more", sent=False) if node is MISSING else Done(Replies(tree=node))
+    return No("there is no such item any more", sent=False) if node is MISSING else Done(replace(read.reply, tree=node))
 
 
 def _token(name: str) -> bool:
