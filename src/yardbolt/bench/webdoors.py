@@ -182,7 +182,12 @@ class WebStand(Stand):
                 for one in unit.challenge(stale=status == 0) if status in (0, 401) else ():
                     answer.headers.append("www-authenticate", one)
                 return answer
+            grip = unit.grip(target)
+            if grip and request.method == "PUT" and (named := request.headers.get("if-match", "")) != grip:
+                return Response(b"", 412 if named else 428)
             got, tree = unit.answer(who, request.method, target, body)
+            if grip and request.method == "GET":
+                return Response(json.dumps(tree), got, {"ETag": grip}, media_type="application/json")
         else:
             got, tree = unit.reply(request.method, target, request.headers, body, source)
         return Response(b"" if tree is None else json.dumps(tree), got, media_type="application/json")
