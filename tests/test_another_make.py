@@ -29,6 +29,7 @@ channels:
     login: {post: /session, body: {name: "{account}", word: "{secret}"}, keep: {ticket: got/ticket, mark: header Lamp-Mark}}
     headers: {Lamp-Ticket: "{ticket}", Lamp-Mark: "{mark}"}
     members: {seat/0: "{ticket}"}
+    query: {in: "{ticket}"}
     leave: post /bye
     envelope: got
     replies: [{at: code, holds: "7", means: refused}, {at: why, starts: no session, means: ended}, {at: why, holds: mark, means: again}, {at: why, means: "no", said: why}, {at: code, holds: "0", means: inside}]
@@ -114,12 +115,14 @@ class Lamp(BaseHTTPRequestHandler):
 
     def do_GET(self) -> None:
         shown = {name: {k: v for k, v in user.items() if k != "word"} for name, user in self.held["users"].items()}
-        known = self.headers.get("Lamp-Ticket", "") in self.tickets or self.headers.get("Lamp-Key") == "lamp"
+        self.path, _, seated = self.path.partition("?in=")
+        known = self.headers.get("Lamp-Ticket", "-") == seated in self.tickets or self.headers.get("Lamp-Key") == "lamp"
         self.say((self.held | {"users": shown}).get(self.path[1:])) if known else self.say(why="no session")
 
     def do_POST(self) -> None:
         sent = json.loads(self.rfile.read(int(self.headers.get("Content-Length") or 0)) or b"{}")
         seat = sent.pop("seat", None)
+        self.path = self.path.partition("?")[0]
         users, ticket, self.path = self.held["users"], secrets.token_hex(8), self.path[1:]
         who = users.get(self.tickets.get(self.headers.get("Lamp-Ticket", ""), ""))
         who = {"rank": 3} if self.headers.get("Lamp-Key") == "lamp" else who

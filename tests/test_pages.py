@@ -10,6 +10,7 @@ import hmac
 import re
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import replace
+from functools import partial
 from typing import Any
 from urllib.parse import urlencode
 
@@ -466,7 +467,13 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
             head.split("\r\n")[0] + " | " + (re.search(r"(?i)cookie: (.*)\r", head) or ["", ""])[1] + " | " + body
         )
         path = head.split()[1]
-        more = {"/away": "Location: https://203.0.113.9/x\r\n", "/loop": "Location: /loop\r\n"}.get(path, "")
+        leads = {
+            "/away": "https://203.0.113.9/x",
+            "/loop": "/loop",
+            "/sit": "desk?a=1&sid=q%2F7",
+            "/step": "/s-q/desk/",
+        }
+        more = f"Location: {leads[path]}\r\n" if path in leads else ""
         status = "302 Found" if more else "200 OK"
         cookie = "Set-Cookie: seat=4\xe92; expires=Thu, 01 Jan 1970 00:00:00 GMT; Domain=other.invalid; Secure\r\n"
         sent = DOOR.encode()
@@ -507,6 +514,18 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
     away = asyncio.run(run(lambda wire: wire.exchange(Open("/away"))))
     assert away.moved == "https://203.0.113.9/x" and not any("203.0.113.9" in line.split(" | ")[0] for line in heard)
     assert "without end" in asyncio.run(run(lambda wire: wire.exchange(Open("/loop")))).torn
+
+    async def seated(wire: Pages, carry: str, at: str) -> None:
+        for event in (Open(at, carry=carry), Open("/rest?x=1")):
+            assert "q" not in str(await wire.exchange(event)).replace("enquire", "")
+
+    for carry, at, came in (
+        ("sid", "/sit", ["/desk?a=1&sid=q%2F7", "/rest?x=1&sid=q%2F7"]),
+        ("/s-", "/step", ["/s-q/desk/", "/s-q/rest?x=1"]),
+    ):
+        heard.clear()
+        asyncio.run(run(partial(seated, carry=carry, at=at)))
+        assert [line.split()[1] for line in heard] == [at, *came], "what stands in addresses for the session stays here"
     lost = asyncio.run(run(lambda wire: wire.exchange(Submit("nothing", ()))))
     assert isinstance(lost, Lost) and isinstance(
         run_on(lambda e: page(REST), TALK.ask_(CHANNEL, Fetch(AskHow("/rest", "none")), None)), No

@@ -50,7 +50,9 @@ class Objects(WebWire):
         if content is not None:
             headers["Content-Type"] = "application/x-www-form-urlencoded" if event.form else "application/json"
         try:
-            got = await self.send(event.method, event.target, content, headers)
+            query = urlencode([(name, self._filled(member)) for name, member in event.query])
+            target = f"{event.target}{'&' if '?' in event.target else '?'}{query}" if query else event.target
+            got = await self.send(event.method, target, content, headers)
         except httpx.HTTPError as e:
             return self.lost(e)
         small = len(got.content) <= SMALL

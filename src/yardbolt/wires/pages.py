@@ -12,7 +12,7 @@ import re
 import secrets
 from html.parser import HTMLParser
 from typing import Any
-from urllib.parse import urlencode, urljoin, urlsplit
+from urllib.parse import parse_qsl, quote, urlencode, urljoin, urlsplit
 
 import httpx
 from lxml import etree, html
@@ -39,6 +39,7 @@ class Pages(WebWire):
         super().__init__(secrets, pin, outdated)
         self._cookies: dict[str, str] = {}
         self._at, self._charset = "/", "utf-8"  # of the page in hand
+        self._carry, self._seat = "", ""  # what stands in addresses for the session, and how it begins
         self._meta: dict[str, str] = {}  # of the page in hand: what it says of itself
         self._forms: dict[str, dict[str, Any]] = {}  # of the page in hand: where each goes, and what it hides
 
@@ -47,6 +48,7 @@ class Pages(WebWire):
         try:
             if isinstance(event, Open):
                 self.log_in_by(event.auth)
+                self._carry, self._seat = (event.carry, "") if event.carry else (self._carry, self._seat)
                 return await self._page("GET", event.target, None, once=event.once)
             form = self._forms.get(event.form)
             if form is None:
@@ -84,7 +86,7 @@ class Pages(WebWire):
         for _ in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
             headers |= (marks or {}) if content is not None else {}
-            got = await self.send(method, target, content, headers, once)
+            got = await self.send(method, self._seated(target), content, headers, once)
             # those it set first are kept, where it sets more than any unit needs
             self._cookies = dict(list({**self._cookies, **cookies(got)}.items())[:MOST_COOKIES])
             self._at = target
@@ -92,7 +94,8 @@ class Pages(WebWire):
                 break
             further = self._within(got.headers["location"])
             if further is None or (method == "POST" and got.status_code in (307, 308)):
-                return Page(got.status_code, {}, clean(got.headers["location"])[:400])
+                elsewhere = clean(got.headers["location"])[:400]
+                return Page(got.status_code, {}, elsewhere.replace(self._seat, "...") if self._seat else elsewhere)
             method, target, content, once = "GET", further, None, False
         else:
             return Page(got.status_code, {}, torn="it sends from page to page without end")
@@ -108,12 +111,34 @@ class Pages(WebWire):
         whole = urlsplit(urljoin(f"{self._base}{self._at}", href.strip()))
         if f"{whole.scheme}://{whole.netloc}" != self._base:
             return None
-        return whole.path + (f"?{whole.query}" if whole.query else "")
+        return self._unseated(whole.path, whole.query)
+
+    def _unseated(self, path: str, query: str) -> str:
+        """A place without what stands in it for the session, which is kept here."""
+        if self._carry.startswith("/"):
+            first, _, rest = path.removeprefix("/").partition("/")
+            if path.startswith(self._carry):
+                self._seat, path = first.removeprefix(self._carry[1:])[:LONGEST_MARK], f"/{rest}"
+        elif self._carry:
+            pairs = parse_qsl(query, keep_blank_values=True)
+            self._seat = next((value[:LONGEST_MARK] for name, value in pairs if name == self._carry), self._seat)
+            left = [pair for pair in pairs if pair[0] != self._carry]
+            query = urlencode(left) if len(left) < len(pairs) else query
+        return path + (f"?{query}" if query else "")
+
+    def _seated(self, target: str) -> str:
+        """The address of a place in this session."""
+        if not self._seat:
+            return target
+        if self._carry.startswith("/"):
+            return f"{self._carry}{quote(self._seat)}{target}"
+        return f"{target}{'&' if '?' in target else '?'}{urlencode({self._carry: self._seat})}"
 
     async def close(self) -> None:
         """End it; never raises."""
         self._cookies.clear()
         self._forms.clear()
+        self._seat = ""
         await super().close()
 
 

@@ -62,13 +62,14 @@ class LoginHow:
 @dataclass(frozen=True)
 class Channel(Unprompted):
     """How objects are asked for. `leave` is what ends a session: the method and the place; `envelope` the place in every
-    answer where what was asked for stands. `members` stand in every object that is sent after the login; with `encode: form` each
+    answer where what was asked for stands. `query` stands in every address after the login, `members` in every object that is sent after the login; with `encode: form` each
     is sent as a form (application/x-www-form-urlencoded)."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
     headers: Mapping[str, str] = field(default_factory=dict)
     members: Mapping[str, str] = field(default_factory=dict)
+    query: Mapping[str, str] = field(default_factory=dict)
     leave: str = ""
     envelope: str = ""
     encode: Literal["", "form"] = ""
@@ -76,7 +77,9 @@ class Channel(Unprompted):
     talk: Literal["objects"] = "objects"
 
     def amiss(self) -> tuple[Keys, str] | None:
-        """A key in a header that no header holds."""
+        """A key in a header that no header holds, or a secret in the place of an address."""
+        if named := next((name for name, text in self.query.items() if "{secret" in text or ACCOUNT in text), ""):
+            return ("query", named), "neither a name nor a secret stands in an address"
         held = self.login.auth != "header" or any("{secret}" in text for text in self.headers.values())
         return None if held else (("login", "auth"), "none of the headers holds {secret}")
 
@@ -189,6 +192,7 @@ class Call:
     auth: tuple[str, str, Ref] | None = None
     keep: Mapping[str, str] = field(default_factory=dict)
     form: bool = False
+    query: tuple[tuple[str, Member], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -214,7 +218,8 @@ def _call(
     """One request of a session; marks that stand beside its answer are renewed. What was read from the very place that is written
     must still be there (RFC 9110, section 13.1.1)."""
     keep = {name: at for name, at in channel.login.keep.items() if at.startswith(BESIDE)}
-    sent = Call(verb.upper(), at, body, _headers(channel), keep=keep, form=channel.encode == "form")
+    query = tuple((name, _kept(text)) for name, text in channel.query.items())
+    sent = Call(verb.upper(), at, body, _headers(channel), keep=keep, form=channel.encode == "form", query=query)
     if tag[0] == at and tag[1]:
         sent = replace(sent, headers=(*sent.headers, (IF_MATCH, (tag[1],))))
     return (yield from _with_mark(channel, sent))
@@ -631,7 +636,7 @@ def leave(channel: Channel) -> Generator[Call, Any, None]:
     """End the session, where the unit knows an end of it."""
     verb, _, target = channel.leave.partition(" ")
     if target:
-        yield Call(verb.upper(), target, headers=_headers(channel))
+        yield from _call(channel, verb, target)
 
 
 TALK = Talk("objects", Channel, AskHow, OpHow, message, login, ask, tell, leave, apart=True)

@@ -76,7 +76,8 @@ class LoginHow:
 class Channel(Unprompted):
     """How pages are asked for. `keep` names what the wire takes out of each page (`meta/NAME`) and `headers` what carries it
     along, where a page says so who sent a form. `forms` names forms that have no name, by fields they hold. `leave` is the page that ends a
-    session."""
+    session. `carry` is what stands in every address for the session: a field of the query, or (`/s-`) a first step of the path that begins
+    so; it stays in the wire, and no place of the file has it."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
@@ -84,8 +85,15 @@ class Channel(Unprompted):
     leave: str = ""
     keep: Mapping[str, str] = field(default_factory=dict)
     headers: Mapping[str, str] = field(default_factory=dict)
+    carry: str = ""
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["pages"] = "pages"
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """What no address could carry."""
+        plain = all(c.isascii() and (c.isalnum() or c in "-_.~") for c in self.carry.removeprefix("/"))
+        held = not self.carry or (plain and self.carry != "/")
+        return None if held else (("carry",), "give the name of a field, or / and how a step of the path begins")
 
     def marks(self) -> tuple[tuple[str, str], ...]:
         """The headers a submission carries, each with the name of the `meta` of the page its value is taken from."""
@@ -203,11 +211,13 @@ Filling = Text | Signed
 
 @dataclass(frozen=True)
 class Open:
-    """Fetch a page; `auth` is the scheme and who, told once for the session; `once`: opening it does something."""
+    """Fetch a page; `auth` is the scheme and who, and `carry` what stands in addresses for the session, each told once for it;
+    `once`: opening it does something."""
 
     target: str
     auth: tuple[str, str, Ref] | None = None
     once: bool = False
+    carry: str = ""
 
 
 @dataclass(frozen=True)
@@ -270,7 +280,7 @@ def login(
 ) -> Generator[Open | Submit, Page | Lost, Login]:
     """Log in: while a page shows a form of the table, fill it, each once; a question only with consent."""
     how = channel.login
-    got, sent, done = (yield Open(how.page)), False, set[str]()
+    got, sent, done = (yield Open(how.page, carry=channel.carry)), False, set[str]()
     if how.auth and isinstance(got, Page) and asks_for_login(channel.replies, _heard(channel, got)):
         got, sent = (
             (yield Open(how.page, (how.auth, how.account.replace(ACCOUNT, account), secret))),
