@@ -44,7 +44,7 @@ asks:
   plate: {get: /plate, leaves: {identity/model: model, identity/serial: serial, name: name, clock/offset: clock}}
   users: {get: /users, rows: [{at: "*", into: accounts, key: "#", whole: yes, leaves: {role: rank, enabled: "on"}}]}
   rules: {get: /rules, leaves: {policy/min_length: shortest, policy/classes: kinds, lockout/tries: wrong, lockout/release: {at: wait, codec: seconds}}}
-  doors: {get: /doors, rows: [{at: "*", into: services, key: "#", whole: yes, leaves: {enabled: "on", port: port, permitted: from}}]}
+  doors: {get: /doors, rows: [{at: "*", into: services, key: "#", whole: yes, leaves: {enabled: "on", port: port, permitted: {each: from/*, at: [net, mask], codec: address-mask, empty: anyone}}}]}
   misc: {post: /call, body: {call: show, of/0: (number 3), of/1: misc}, leaves: {idle: {at: idle, codec: minutes, words: {"0": never}}, banner: {at: banner, empty: not set}, clock/servers: {at: [time1, time2, time3], codec: one-each, unused: 0.0.0.0, empty: not set}}}
 facts: {services/http/encrypted: no}
 ops:
@@ -90,7 +90,7 @@ class Lamp(BaseHTTPRequestHandler):
 
     def handle_one_request(self) -> None:
         """Who is not on its list is reset. It knows addresses, no blocks."""
-        listed = self.held["doors"]["web"]["from"]
+        listed = [row["net"] for row in self.held["doors"]["web"]["from"] if row["mask"] == "255.255.255.255"]
         if listed and self.client_address[0] not in listed:
             self.connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
             self.connection.close()
@@ -185,7 +185,7 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
         told = tool("tighten", "--yes", "--this-one", "sl-1", code=None)
         assert "FAILS" not in told and "NOT SO" not in told and "could not be tried" not in told, told
         assert "0 changes" in tool("steps", code=None)
-        assert Lamp.held["doors"]["web"]["from"] == ["127.88.9.10", "127.88.9.11"]
+        assert [row["net"] for row in Lamp.held["doors"]["web"]["from"]] == ["127.88.9.10", "127.88.9.11"]
         # a key in a header in the place of a login
         head, at, tail = FAMILY.partition("    envelope")
         keyed = head.partition("    login:")[0] + KEYED + at + tail

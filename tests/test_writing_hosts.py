@@ -173,6 +173,8 @@ def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
     assert get(elsewhere, ("services", "ssh", "permitted")) is ABSENT
     unread = merge(SERVER, [*facts[:2], *parts]).plane
     assert get(unread, ("services", "ssh", "permitted")) is None, "hosts.deny may turn away more"
+    somewhere = merge(SERVER, [facts[0], facts[2], *parts]).plane
+    assert get(somewhere, ("services", "ssh", "permitted")) is None, "where it listens was not read"
     asked = copy.deepcopy(OURS)
     heard = {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": "established"}}
     asked["nftables"].insert(4, copy.deepcopy(asked["nftables"][4]))

@@ -16,9 +16,9 @@ from ..errors import FamilyError
 from ..formats import DECODERS
 from ..formats.programs import PROGRAMS, text_of
 from ..formats.sections import LIBRARY
-from ..plane.kinds import seconds
+from ..plane.kinds import SETS, seconds
 from ..plane.path import Path, parse, show
-from ..plane.table import LISTS, TABLE, holds_secret, pattern_of
+from ..plane.table import LISTS, TABLE, holds_secret, pattern_of, row_of
 from ..secret import Ref
 from ..talk.conversation import How, Keys, Talk
 from ..talk.patterns import PatternError, row, sign, slots
@@ -261,9 +261,18 @@ class _Checker:
                     tuple(parts),
                     otherwise=told.get("otherwise", ""),
                     unused=told.get("unused", ""),
+                    each=self.each((*keys, written), told, path),
                 )
             )
         return tuple(out)
+
+    def each(self, keys: Keys, told: Tree, path: Path) -> str:
+        """Where the rows are that a set is made of."""
+        each = str(told.get("each", ""))
+        if each and (not each.endswith("*") or row_of(path).kind not in SETS):
+            why = f"{show(path)} holds no set" if each.endswith("*") else f"'{each}' does not end with *, for every row"
+            raise self.fail((*keys, "each"), why)
+        return each
 
     def joint(self, keys: Keys, name: str, at: str, feeds: set[Path]) -> Iterator[Place]:
         """The leaves that share one field, each a place of its own."""
@@ -363,6 +372,9 @@ class _Checker:
             slot in ("value", "secret", "now") for _, template in how.templates() for slot, _ in slots(template)
         )
         for path in sets:
+            rows = next((place for place in self.asks[name].leaves if place.each and place.path == path), None)
+            if rows is not None and not filled_in and not how.writes_rows():
+                raise self.fail((*at, "set"), f"{show(path)} stands in rows, and this way writes one thing at a time")
             if not filled_in and path not in self.asks[name].feeds:
                 raise self.fail((*at, "set"), f"{show(path)} does not stand in {name}, and nothing fills it")
 

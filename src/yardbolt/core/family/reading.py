@@ -244,7 +244,10 @@ def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
 def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> bool:
     """One leaf; whether anything stands there. An absent field and an empty one mean what the family says they mean, and
     nothing where it says nothing."""
-    if "*" in place.at.split("/"):
+    if place.each:
+        rows = every(node, place.each)
+        found = MISSING if rows is MISSING else _row_by_row(place, rows)
+    elif "*" in place.at.split("/"):
         found = every(node, place.at)  # one value made of many places: a set of words
     else:
         found = _together(place, node) if place.parts else one(node, place.at)
@@ -291,6 +294,12 @@ def _standing(place: Place, path: Path, found: Tree, facts: _Facts) -> None:
             facts.left(show(path))
     else:
         facts.read(path, str(texts[0]), own)
+
+
+def _row_by_row(place: Place, rows: list[Tree]) -> Tree:
+    """A set that is made of rows; MISSING where one of them has not what it should."""
+    told = [_together(place, row) if place.parts else one(row, place.at) for row in rows]
+    return MISSING if MISSING in told else told
 
 
 def _together(place: Place, node: Tree) -> Tree:
@@ -429,7 +438,9 @@ class Merging:
             return
         places = places_of(by, port, also)
         # of most daemons nothing is read of limits of their own; what stands before them holds all the same
-        if places and places <= limits.keys() and (permitted is not None or service not in self._limits_itself):
+        if not places:
+            draft.put((*path, "permitted"), None)
+        elif places <= limits.keys() and (permitted is not None or service not in self._limits_itself):
             own = permitted if isinstance(permitted, AddressSet) else ANYONE
             draft.put((*path, "permitted"), own & reduce(or_, (limits[place] for place in places)))
 

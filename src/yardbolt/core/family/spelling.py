@@ -90,6 +90,13 @@ def one_each(family: Family, path: Path, value: Any, fields: int, unused: str) -
     return (*texts, *[unused] * (fields - len(texts)))
 
 
+def in_rows(family: Family, path: Path, codec: str, value: Any) -> tuple[tuple[str, ...], ...]:
+    """A set as rows, each over the fields it stands in. Raises ValueError where it cannot be written so."""
+    told = spelled_by(replace(spelling_of(family, path), join="\n"), path, value)
+    each = [one for one in told.split("\n") if one]
+    return tuple(parted(path, codec, (one,)) if codec in SPREADS else (one,) for one in each)
+
+
 def meant(path: Path, word: str) -> Any:
     """The value one of our own words stands for at a path. Raises ValueError."""
     value = MEANINGS.get(word, word)

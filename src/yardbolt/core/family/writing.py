@@ -19,7 +19,7 @@ from ..talk.patterns import slot_key, slots
 from .binding import Place
 from .model import Family, Op
 from .reading import asks_for
-from .spelling import ONE_EACH, SPREADS, exactly, meant, one_each, parted, spelled, spelled_by, spelling_of
+from .spelling import ONE_EACH, SPREADS, exactly, in_rows, meant, one_each, parted, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
 KEYS = "keys"  # the notation of public keys themselves
@@ -160,6 +160,15 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             return {f"{BOUND}{place.at}": (Slot(change.value),)}
         if place.joint is not None:
             return {f"{BOUND}{place.at}": (_joint_word(place, change, filling.before),)}
+        if place.each:
+            none = place.empty is not None and meant(change.path, place.empty) == change.value
+            told = () if none else in_rows(filling.family, change.path, place.codec, change.value)
+            if not told and not none:
+                raise ValueError(f"{show(change.path)}: no rows would mean something else here")
+            base, ats = f"{BOUND}{place.each}".removesuffix("*").removesuffix("/"), (place.at, *place.parts)
+            return {base: ()} | {
+                f"{base}/{n}/{at}": (text,) for n, row in enumerate(told) for at, text in zip(ats, row, strict=True)
+            }
         if place.codec == ONE_EACH:
             none = place.empty is not None and meant(change.path, place.empty) == change.value
             ats = (place.at, *place.parts)

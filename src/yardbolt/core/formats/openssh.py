@@ -115,7 +115,8 @@ def decode_server(reply: str, key: str = "") -> Decoded:
     if "port" not in settings.base or "permitrootlogin" not in settings.base:
         return Decoded((), ("the reply is not what sshd -T prints",))
     if why := not_in_force(seen):
-        return Decoded(tuple(facts), (why,))
+        # what else may turn somebody away stands in settings that are not in force, or not known to be
+        return Decoded(tuple(fact for fact in facts if fact[0] != (*_SSH, "permitted")), (why,))
     facts += _effective(settings, seen.get("socket", []))
     facts += _banner(settings, seen)
     sizes = [int(match[1]) for line in seen.get("hostkey", []) if (match := _RSA.match(line))]

@@ -70,6 +70,9 @@ class How(Protocol):
     def as_data(self) -> bool:
         """Does what fills it reach the unit as data, and never as a part of a command?"""
 
+    def writes_rows(self) -> bool:
+        """Can one message replace all the rows a set is made of?"""
+
     def on(self, ask: Any, items: Items) -> Any:
         """The same, written to the very place this asks for, where the way does so, and its items stand."""
 
@@ -138,6 +141,10 @@ class Unprompted:
     def amiss(self) -> tuple[Keys, str] | None:
         """Nothing."""
         return None
+
+    def writes_rows(self) -> bool:
+        """One thing at a time."""
+        return False
 
     def on(self, ask: Any, items: Items) -> Any:
         """What is said to it names its place by itself."""

@@ -153,6 +153,10 @@ class OpHow(Unprompted):
         above = ask.view.items.handles if ask.view and not items.at else {}
         return replace(self, view=View(ask, replace(items, handles=items.handles or above)))
 
+    def writes_rows(self) -> bool:
+        """A list is a member like any other."""
+        return True
+
     def asked_as(self) -> str:
         """The method and the place."""
         verb, at = self.method()
@@ -456,7 +460,7 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
     try:
         members = {name: _filled(template, fill) for name, template in how.fill.items()}
         if at_place is not None:
-            members |= {name: _typed(name, text, one(there[at_place], name)) for name, text in bound.items()}
+            members |= {name: _typed(name, text, _there(there[at_place], name, text)) for name, text in bound.items()}
         elif how.fill and not bound:
             members = {name: _literal(text) for name, text in how.new.items()} | members
         else:
@@ -505,7 +509,7 @@ def _body(channel: Channel, how: OpHow, verb: str, fill: Fill, found: Tree) -> M
     members = _always(channel) | {name: _literal(text) for name, text in how.new.items()}
     members |= {name: _filled(template, fill) for name, template in how.fill.items()}
     for name, text in changed.items():
-        members[f"{how.under}/{name}" if how.under else name] = _typed(name, text, one(found, name))
+        members[f"{how.under}/{name}" if how.under else name] = _typed(name, text, _there(found, name, text))
     if verb == "put" and isinstance(found, Mapping):
         whole = _copied(found)
         _as_sent(whole, how, members)
@@ -546,6 +550,15 @@ def _number(plain: str) -> int | float:
         if not math.isfinite(found):
             raise ValueError(f"'{plain}' is no number") from None
         return found
+
+
+def _there(found: Tree, name: str, text: Text) -> Tree:
+    """What stands at a place; of a row that is not there yet, what the first one has, or else what a number or a text is."""
+    there, steps = one(found, name), name.split("/")
+    if there is not MISSING or not any(step.isdecimal() for step in steps):
+        return there
+    first = one(found, "/".join("0" if step.isdecimal() else step for step in steps))
+    return first if first is not MISSING else 0 if len(text) == 1 and str(text[0]).isdecimal() else ""
 
 
 def _typed(name: str, text: Text, there: Tree) -> Member:
