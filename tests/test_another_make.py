@@ -84,6 +84,7 @@ class Lamp(BaseHTTPRequestHandler):
     held: dict[str, Any]
     tickets: dict[str, str]
     mark = ""  # of the session that may call
+    stuck = ""  # who cannot go
 
     def log_message(self, *_: Any) -> None:
         """Quiet."""
@@ -136,6 +137,8 @@ class Lamp(BaseHTTPRequestHandler):
         match self.path.split("/"):
             case ["users", "add"] if type(sent["rank"]) is type(sent["days"]) is int:
                 users[sent["name"]] = {"rank": sent["rank"], "on": True, "word": sent["word"]}
+            case ["users", "drop"] if sent["name"] == self.stuck:
+                return self.say(why="built in")
             case ["users", "drop"]:
                 del users[sent["name"]]
             case ["users", "word"]:
@@ -182,6 +185,15 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
         assert "factory login lamp is refused by http: opened" in tool("prove", code=None), (
             "no login of ours is needed to see that"
         )
+        # what it refuses is left out, with its reason, and all the rest is done
+        Lamp.stuck = "lamp"
+        told = tool("tighten", "--yes", "--this-one", "sl-1", code=None)
+        assert "lamp: the unit refuses to change it: built in" in told, told
+        tool("sheet", code=3)
+        (sheet,) = (tool.folder / "sheets").glob("*.txt")
+        assert "the unit refuses it: accounts/lamp: built in" in sheet.read_text()
+        assert Lamp.held["users"].keys() == {"lt-works", "lt-watch", "lamp"} and Lamp.held["plate"]["name"] == "sl-1"
+        Lamp.stuck = ""
         told = tool("tighten", "--yes", "--this-one", "sl-1", code=None)
         assert "FAILS" not in told and "NOT SO" not in told and "could not be tried" not in told, told
         assert "0 changes" in tool("steps", code=None)

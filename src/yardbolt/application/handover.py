@@ -181,7 +181,13 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
     else:
         yield from (f"FAILED proof: {one.text} ({one.saw})" for one in left.proofs if one.result == "fails")
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
-        yield from (f"wanted, and does not read so: {path}" for path in left.missing)
+        refused = unit.history().declined
+        yield from (
+            f"wanted, and the unit refuses it: {path}: {refused[path]}"
+            if path in refused
+            else f"wanted, and does not read so: {path}"
+            for path in left.missing
+        )
         yield from owed_later(unit, left)
     yield from (f"{row.severity}: {row.title}: {row.saw}" for row in fails)
 

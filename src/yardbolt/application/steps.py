@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from yardbolt.core.addresses import NOBODY
@@ -46,13 +46,14 @@ class Plan:
 @dataclass(frozen=True)
 class Choices:
     """What was decided for this plan: leaps by consent, what becomes of settings found unkept, whether a run goes on
-    and was restarted already, whether a gate failed before."""
+    and was restarted already, whether a gate failed before, what the unit refused in this run (change -> gap)."""
 
     leaps: frozenset[str] = frozenset()
     keep_found: bool = False
     resumed: bool = False
     restarted: bool = False
     gate: bool = False  # a trial of refusals failed, and stays in the plan until it holds
+    declined: Mapping[str, Gap] = field(default_factory=dict)
 
 
 PLAIN = Choices()
@@ -99,7 +100,8 @@ def plan(
     ours = choices.resumed or choices.keep_found
     belief = arrival(unit.family, planes, ways, unit.site.laptops, ours)
     todo, more = changes(plane, target, unit.family, unit.site)
-    everything = (*gaps, *more)
+    todo = tuple(change for change in todo if change_key(change) not in choices.declined)
+    everything = (*gaps, *more, *choices.declined.values())
     sheet = arrange(
         unit.family,
         belief,

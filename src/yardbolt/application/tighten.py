@@ -14,6 +14,7 @@ from yardbolt.core.judge.access import who
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief, full
+from yardbolt.core.plan.words import short
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import get
 from yardbolt.core.plane.path import Path, show
@@ -75,6 +76,7 @@ NOT_YET = 10  # half-seconds a listener may be gone
 RETRY = 2.0  # seconds between two rounds of logins
 LONGEST_WHY = 200  # characters
 EARNED = 30.0  # seconds more on a unit for each step done: a slow one is finished, one that holds us up is not
+MOST_DECLINED, MOST_IN_A_ROW = 8, 3  # refused changes a run goes on without; more in a row, and something else is wrong
 LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
 
 
@@ -102,13 +104,21 @@ async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, 
     if anew and resumed:
         number, resumed = number + 1, False
     run = Run(unit, number)
+    choices = replace(choices, resumed=resumed)
     try:
-        return await _tighten(run, replace(choices, resumed=resumed), approve)
+        while True:
+            done = await _tighten(run, choices, approve)
+            if isinstance(done, Tightened):
+                return replace(done, resumed=resumed)
+            # what is left of the approved changes, without what it would not take
+            await run.close()
+            choices = replace(choices, resumed=True, declined={**choices.declined, **done})
     finally:
         await run.close()
 
 
-async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
+async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | dict[str, Gap]:
+    """One plan carried out and proven; or the change that the unit refused, and the gap it leaves."""
     unit = run.unit
     unit.believable_clock()
     await unit.find()
@@ -133,10 +143,15 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened:
     if not made.sheet.steps:
         unit.note(RunFinished(), run.number)
         return Tightened(made, None, await prove(unit, run.number), choices.resumed)
-    if not await approve(made, choices.resumed):
+    if not choices.declined and not await approve(made, choices.resumed):
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
     await _begin(run, made, made.sheet, approved)
     outcome = await drive(run, made, made.sheet)
+    run.refusals += 1
+    if outcome.declined is not None and len(choices.declined) < MOST_DECLINED and run.refusals < MOST_IN_A_ROW:
+        change, said = outcome.declined
+        unit.report(f"{unit.name}: it refuses '{short(change)}': {said}; going on without that")
+        return {change_key(change): Gap(change.path, change.because, f"the unit refuses it: {said}")}
     if outcome.why:
         raise stopped(run, outcome, "tighten")
     await run.close()
@@ -285,6 +300,7 @@ def _note(run: Run, note: Note) -> None:
     run.unit.note(event, run.number)
     if isinstance(event, ReadBack | Proven):
         run.finished += 1
+        run.refusals = 0 if isinstance(event, ReadBack) else run.refusals
         run.unit.ends_at += EARNED
     if isinstance(event, StoppedEvent):
         return

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yardbolt.application.steps import Plan, change_key
 from yardbolt.application.unit import UnitInWork
@@ -150,6 +150,10 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
         screen.say((unit.name, "head"), ("  NO PLAN: there is no order of the changes that keeps a way in", "bad"))
         for reason in sheet.why:
             screen.say(reason, indent=2)
+        # without one of the owner's accounts there may be none
+        own = {account.name for account in unit.site.accounts}
+        bars = tuple(gap for gap in made.gaps if gap.path[0] == "accounts" and gap.path[1] in own)
+        _gaps(screen, replace(made, gaps=bars), unit)
         return
     screen.say((unit.name, "head"), f"  PLAN  {summary(sheet)}; nothing sent yet")
     if sheet.steps:

@@ -12,6 +12,7 @@ from yardbolt.core.addresses import AddressSet
 from yardbolt.core.judge.access import passing
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
+from yardbolt.core.plane.path import show as show_written
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import brief, human, listed, spoken
 from yardbolt.core.run.documents import sound
@@ -102,7 +103,9 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
     for path in found.unplanned:
         screen.say(("NOT PLANNED  ", "bad"), f"{spoken(path)} changed, and no step did that")
     for path in found.missing:
-        screen.say(("NOT SO  ", "bad"), f"{spoken(path)} was wanted otherwise, or could not be read")
+        said = unit.history().declined.get(show_written(path))
+        why = f": the unit refuses to change it: {said}" if said else " was wanted otherwise, or could not be read"
+        screen.say(("NOT SO  ", "bad"), f"{spoken(path)}{why}")
     show.findings(screen, found.findings, depth)
     _unplug(screen, found, unit)
 

@@ -200,7 +200,9 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
             return [], [Gap(want.path, want.rule, family.why_not(want.path, "has no way to make it"))]
         if missing := _never(op, plane, want.path, target):
             return [], [Gap(want.path, want.rule, family.why_not(want.path, f"cannot make it: {missing}"))]
-        given = tuple((name, value) for name, value in want.value if name in takes(op))
+        # an op that makes accounts of one role alone says it by being that op
+        told = takes(op) | ({"role"} if len(op.only) == 1 else set())
+        given = tuple((name, value) for name, value in want.value if name in told)
         out.append(Make(want.path, given, want.rule))
         plane = forecast(family, plane, out[0])
         now = {name: meant((*want.path, *parse(name)), word) for name, word in op.then} | dict(given)

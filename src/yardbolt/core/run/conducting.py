@@ -27,11 +27,12 @@ from .requests import Doing, LogIn, Note, Planes, Read, Request, Send
 
 
 class Stop(Exception):
-    """The run cannot go on, and why. Never leaves the executor."""
+    """The run cannot go on, and why; `declined` is what the unit said no to, without having changed anything. Never leaves the
+    executor."""
 
-    def __init__(self, why: str) -> None:
+    def __init__(self, why: str, declined: tuple[Change, str] | None = None) -> None:
         super().__init__(why)
-        self.why = why
+        self.why, self.declined = why, declined
 
 
 class Conducting:

@@ -168,6 +168,15 @@ class Unlike(OfStep):
 
 
 @dataclass(frozen=True, kw_only=True)
+class Declined(OfStep):
+    """The unit said no to a change, and reads as before."""
+
+    event: Literal["declined"] = "declined"
+    path: str = ""
+    said: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
 class Proving(OfStep):
     """A step that proves is about to be tried."""
 
@@ -280,7 +289,7 @@ class Troubled:
     error: str
 
 
-StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
+StepEvent = Sending | ReadBack | Unlike | Declined | Proving | Proven | NotProven
 Event = (
     Trying | Tried | Kept | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled

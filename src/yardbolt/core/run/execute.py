@@ -32,7 +32,7 @@ from ..secret import Ref
 from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
-from .events import Stopped, Unlike
+from .events import Declined, Stopped, Unlike
 from .requests import Attempt, Doing, LogIn, Note, Outcome, Pause, Planes, Read, Request, Return, Returned, WhyUnread
 from .takingback import TakingBack, Unproven
 
@@ -116,7 +116,10 @@ class _Run(TakingBack):
             # nothing happened, so there is nothing to take back
             self.belief = replace(before, sessions=self.belief.sessions)
             self.unproven = [one for one in self.unproven if one.change is not step.change]
-            raise Stop(f"the unit refused '{words}': {said}")
+            yield Note(
+                Declined(step=place, of=of, kind=step.kind.value, what=words, path=show(step.change.path), said=said)
+            )
+            raise Stop(f"the unit refused '{words}': {said}", (step.change, said))
         self.take_over(before, store, seen)
         raise Stop(f"the unit refused '{words}': {said}" + (f"; {differs}" if differs else ""))
 
@@ -332,13 +335,15 @@ class _Run(TakingBack):
             try:
                 yield from does[step.kind](place, step)
             except Stop as stop:
-                return (yield from self.stopped(place, stop.why, None))
+                return (yield from self.stopped(place, stop.why, None, stop.declined))
             # thrown in by whoever carries the requests out: the run still ends with its state known
             except YardboltError as error:
                 return (yield from self.stopped(place, str(error), error))
         return Outcome(self.belief, "", len(self.sheet.steps))
 
-    def stopped(self, place: int, why: str, error: YardboltError | None) -> Generator[Request, Any, Outcome]:
+    def stopped(
+        self, place: int, why: str, error: YardboltError | None, declined: tuple[Change, str] | None = None
+    ) -> Generator[Request, Any, Outcome]:
         try:
             backed = yield from self.back_out()
         except Stop as stop:
@@ -347,7 +352,7 @@ class _Run(TakingBack):
             backed = (str(again),)
         left = standing(self.belief, ()).value
         yield Note(Stopped(step=place, what=why, backed_out=backed, standing=left))
-        return Outcome(self.belief, why, place, backed, error)
+        return Outcome(self.belief, why, place, backed, error, declined)
 
 
 def secret_of(change: Change) -> Ref | None:

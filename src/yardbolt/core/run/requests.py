@@ -9,6 +9,7 @@ from typing import Any
 from ..doors import Way
 from ..errors import YardboltError
 from ..plan.belief import Belief
+from ..plane.change import Change
 from ..plane.path import Path
 from ..plane.table import Plane
 from ..talk.conversation import Order
@@ -91,10 +92,11 @@ Doing = Generator[Request, Any, None]
 @dataclass(frozen=True)
 class Outcome:
     """How the run ended. `why` is empty when all steps were done; `error` is what was thrown in, if that was the
-    reason."""
+    reason; `declined` is the change it ended at where the unit refused that and reads as before, and what it said."""
 
     belief: Belief
     why: str = ""
     at: int = 0
     backed_out: tuple[str, ...] = ()
     error: YardboltError | None = None
+    declined: tuple[Change, str] | None = None
