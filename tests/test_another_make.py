@@ -180,6 +180,12 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
     tool.env |= {"YARDBOLT_MASTER": MASTER, "YARDBOLT_PORTS": "8085-8085"}
     with ThreadingHTTPServer((AT, 8085), Lamp) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
+        shown = tool("family", "look", "sl-1", "/users")
+        assert (
+            "lamp/rank  a number" in shown
+            and "3" not in shown
+            and "lamp/rank  3" in tool("family", "look", "sl-1", "/users", "--values")
+        )
         found = tool("check", code=None)
         assert "open without a password" in found and "open to anyone" in found
         assert "factory login lamp is refused by http: opened" in tool("prove", code=None), (

@@ -23,6 +23,7 @@ from yardbolt.core.talk.outcomes import (
     Locked,
     Login,
     NoListener,
+    NotReady,
     Occupied,
     Opened,
     Refused,
@@ -148,7 +149,7 @@ async def way_in(
         outcome, session = await unit.enter(way)
         if session is not None:
             return session, missed(unit, failed)
-        why.append(f"{way.account} by {way.service}: {told(outcome)}")
+        why.append(f"{way.account} by {way.service}: {told_fully(outcome)}")
         if isinstance(outcome, NoListener):
             gone.add(way.service)
         elif isinstance(outcome, Silent | Cut):  # not a matter of this account
@@ -156,8 +157,8 @@ async def way_in(
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
     if not why:
-        untried = {one.way.account: one.outcome.why for one in published if isinstance(one.outcome, Untried)}
-        why = [f"{account} was not tried: {said}" for account, said in untried.items()]
+        untold = [one for one in published if isinstance(one.outcome, Untried | Silent | Locked | NotReady)]
+        why = [f"{one.way.account or '(no name)'} by {one.way.service}: {told_fully(one.outcome)}" for one in untold]
     return None, "; ".join(why) or "no login is known"
 
 
@@ -169,7 +170,13 @@ def missed(unit: UnitInWork, failed: Mapping[Way, str]) -> str:
 
 def told_fully(outcome: Login) -> str:
     """How a login ended, with what the unit asks, or why it was not tried."""
-    more = outcome.gate if isinstance(outcome, Asked) else said_by(outcome) if isinstance(outcome, Untried) else ""
+    more = (
+        outcome.gate
+        if isinstance(outcome, Asked)
+        else said_by(outcome)
+        if isinstance(outcome, Untried | Silent)
+        else ""
+    )
     return told(outcome) + (f" ({more})" if more else "")
 
 

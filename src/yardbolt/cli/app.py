@@ -397,6 +397,18 @@ def family_check(file: Path, no_color: NoColor = False) -> None:
     raise typer.Exit(body.check(file, no_color))
 
 
+@family_app.command("look")
+def family_look(
+    unit: Annotated[str, typer.Argument(metavar="UNIT")], place: Annotated[str, typer.Argument(metavar="PLACE", help="A page or an object, as in /desk/users.")],
+    job: JobFile = DEFAULT_JOB, values: Annotated[bool, typer.Option("--values", help="What stands there too, on this screen; a unit may show secrets.")] = False,
+    account: As = "", ssh_key: SshKey = None, key_file: KeyFile = None, quiet: Quiet = False, no_color: NoColor = False,
+) -> None:  # fmt: skip
+    """Log in as the file says, and list what one page or object holds."""
+    from . import family as body
+
+    raise typer.Exit(body.look(unit, place, job, values, Wish(account, ssh_key, False), key_file, quiet, no_color))
+
+
 @family_app.command("schema")
 def family_schema() -> None:
     """The JSON Schema of family files."""

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from . import wiring
 from .screen import Cell, Screen
+from .values import Wish
 
+SHOWN = 60  # characters of a value
 SEEN_FROM_OUTSIDE = ("trials", "answering", "first_run")
 
 
@@ -44,3 +47,75 @@ def check(file: Path, no_color: bool) -> int:
         beside.setdefault(show(path[:-1]) or path[-1], []).append(path[-1] if path[1:] else "")
     screen.rows([[above, ", ".join(filter(None, leaves))] for above, leaves in beside.items()])
     return 0
+
+
+def look(
+    name: str, place: str, job: Path, values: bool, wish: Wish, key_file: Path | None, quiet: bool, no_color: bool
+) -> int:
+    """The places of one page or object of a unit, as a family file names them. Of what stands there only the kind, unless the
+    values are asked for: a unit may show secrets."""
+    from yardbolt.application.looking import seen_at
+    from yardbolt.core.talk.tree import places
+
+    from .logins import known
+
+    with wiring.Yard(job, quiet) as yard:
+        names = yard.units([name])
+        by = known(yard, names, wish)
+        yard.open_safe(key_file)
+
+        async def work(name: str) -> int:
+            unit = yard.unit(name)
+            by.give(unit)
+            found = places(_by_place(await seen_at(unit, place)))
+            yard.progress.clear()
+            rows: list[list[Cell]] = [[at, _value(held) if values else _kind(held)] for at, held in found]
+            Screen(no_color).rows(rows or [["nothing"]], indent=0)
+            return 0
+
+        return wiring.each(yard, names, 1, work)
+
+
+def _by_place(tree: Any) -> Any:
+    """A page without what is no place of it: its running text, and how its forms go."""
+    if not isinstance(tree, dict) or not isinstance(tree.get("forms"), dict):
+        return tree
+    forms = {
+        name: {
+            "fields": {key: _field(key, form) for key in dict.fromkeys(one[0] for one in form["order"])},
+            "press": form["buttons"],
+        }
+        for name, form in tree["forms"].items()
+    }
+    return {key: held for key, held in tree.items() if key != "text"} | {"forms": forms}
+
+
+def _field(key: str, form: Any) -> Any:
+    kinds = {kind: offered for field, kind, _, offered in form["order"] if field == key}
+    kind = next(iter(kinds))
+    if kind in ("hidden", "secret", "off"):
+        return f"({kind})"
+    held = form["fields"].get(key, "")
+    return f"{held} of {', '.join(kinds[kind])}" if kind == "choice" else held
+
+
+def _value(held: Any) -> str:
+    texts = ", ".join(map(str, held)) if isinstance(held, list) else "null" if held is None else str(held)
+    return texts if len(texts) <= SHOWN else f"{texts[:SHOWN]}..."
+
+
+def _kind(held: Any) -> str:
+    match held:
+        case None:
+            return "null"
+        case bool():
+            return "yes or no"
+        case int() | float():
+            return "a number"
+        case list():
+            return f"a list of {len(held)}"
+        case "":
+            return "empty"
+        case str() if held.startswith("(") and held.endswith(")"):
+            return held
+    return "a text"

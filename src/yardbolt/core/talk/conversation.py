@@ -198,7 +198,7 @@ class Talk:
     `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and
     raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can;
     `part` takes what one ask wants out of what it shares with others. `apart`: each ask is a question of its own, and one that
-    came to nothing says nothing of the next.
+    came to nothing says nothing of the next. `at` asks for one place, where the way has places.
     """
 
     name: str
@@ -213,3 +213,4 @@ class Talk:
     ask_all: Callable[[Any, tuple[Fetch, ...], Any], Generator[Any, Any, tuple[Answer, ...]]] | None = None
     part: Callable[[Any, Any, Replies], Answer] | None = None
     apart: bool = False
+    at: Callable[[str], Any] | None = None

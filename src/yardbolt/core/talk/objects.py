@@ -652,5 +652,7 @@ def leave(channel: Channel) -> Generator[Call, Any, None]:
         yield from _call(channel, verb, target)
 
 
-TALK = Talk("objects", Channel, AskHow, OpHow, message, login, ask, tell, leave, apart=True)
+TALK = Talk(
+    "objects", Channel, AskHow, OpHow, message, login, ask, tell, leave, apart=True, at=lambda place: AskHow(get=place)
+)
 __all__ = ["TALK", "Answer", "Call", "Channel", "Kept", "Signed"]

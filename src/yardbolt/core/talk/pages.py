@@ -617,4 +617,7 @@ def leave(channel: Channel) -> Generator[Open, Any, None]:
         yield Open(channel.leave)
 
 
-TALK = Talk("pages", Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part, apart=True)
+TALK = Talk(
+    "pages", Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part, apart=True,
+    at=lambda place: AskHow(page=place),
+)  # fmt: skip

@@ -105,6 +105,26 @@ def _inside(node: Tree) -> Tree:
     return MISSING if node is None else [child for _, child in _children(node)]
 
 
+def places(tree: Tree, at: str = "") -> Iterator[tuple[str, Tree]]:
+    """Every place of a tree that holds a value, with that; of a list of alike items those of all of them as one."""
+    if isinstance(tree, Mapping):
+        for name, child in tree.items():
+            yield from places(child, f"{at}/{name}".lstrip("/"))
+    elif isinstance(tree, Sequence) and not isinstance(tree, str):
+        alike = [child for child in tree if isinstance(child, Mapping)]
+        if alike and len(alike) == len(tree):
+            merged: dict[str, Any] = {}
+            for child in alike:
+                merged = {**child, **{name: held for name, held in merged.items() if held not in ("", None, [], {})}}
+            yield from places(merged, f"{at}/*".lstrip("/"))
+        elif any(isinstance(child, Mapping | list) for child in tree):
+            yield from places(tree[0], f"{at}/*".lstrip("/"))
+        else:
+            yield f"{at}/*".lstrip("/"), list(tree)
+    else:
+        yield at or ".", tree
+
+
 def depth(tree: Tree, limit: int = DEEPEST) -> int:
     """How deep a tree is, counted no further than `limit`; walked without recursion, for the tree may be hostile."""
     # recursion would end in a RecursionError just where depth matters

@@ -1,0 +1,39 @@
+"""One place of a unit, as a family file would name what stands there: for whoever writes one. Nothing is judged, and nothing is
+filed but the tries of the login."""
+
+from __future__ import annotations
+
+from yardbolt.core.doors import Way
+from yardbolt.core.errors import OperatorError, Trouble, UnitError
+from yardbolt.core.talk.conversation import Fetch
+from yardbolt.core.talk.outcomes import Done, No
+from yardbolt.core.talk.tree import Tree
+
+from .reach import shut_out, told_fully, way_in
+from .unit import UnitInWork
+
+
+async def seen_at(unit: UnitInWork, place: str) -> Tree:
+    """What a page or an object is, read once through the best login that opens. Raises OperatorError where the way of talking has
+    no places, UnitError where nobody gets in or nothing came back."""
+    if not place.startswith("/"):
+        raise OperatorError(f"'{place}' is no place of a unit; it begins with /")
+    session, why = await way_in(unit)
+    # one that was never checked: by what is published, within the try budget
+    for login in unit.family.factory.logins if session is None else ():
+        if session is None:
+            way = Way(unit.site.laptop, unit.best_door(), login.account, login.ref)
+            outcome, session = await unit.enter(way)
+            why = f"{login.account or '(no name)'} by {way.service}: {told_fully(outcome)}"
+    if session is None:
+        raise shut_out(unit, why, "enter")
+    try:
+        if session.talk.at is None:
+            raise OperatorError(f"{unit.name} talks by {session.talk.name}, which has no places to look at")
+        answer = await session.ask(Fetch(session.talk.at(place)))
+    finally:
+        await session.close()
+    if isinstance(answer, Done):
+        return answer.reply.tree
+    said = answer.said if isinstance(answer, No) else getattr(answer, "why", "the session ended")
+    raise UnitError(Trouble.SILENT, f"{unit.name}: {place}: {unit.scrub(said)}")
