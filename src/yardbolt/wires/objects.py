@@ -53,7 +53,7 @@ class Objects(WebWire):
             query = urlencode([(name, self._filled(member)) for name, member in event.query])
             target = f"{event.target}{'&' if '?' in event.target else '?'}{query}" if query else event.target
             got = await self.send(event.method, target, content, headers)
-        except httpx.HTTPError as e:
+        except (httpx.HTTPError, httpx.InvalidURL) as e:
             return self.lost(e)
         small = len(got.content) <= SMALL
         tree, text = _read(got.content) if small else await asyncio.to_thread(_read, got.content)

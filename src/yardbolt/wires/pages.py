@@ -26,6 +26,7 @@ from .hearing import Secrets, filled
 from .web import WebWire, cookies, keyed
 
 FOLLOWED, DEEPEST, LONGEST, LONGEST_MARK = 3, 200, 4000, 400
+AS_IT_IS = "/%:@!$&'()*+,;=~[]"  # what an address keeps when the rest of it is written as a browser does
 MOST_IDS, MOST_COOKIES = 500, 20
 _SAYS = re.compile(rb"<meta[^>]*charset\s*=\s*[\"']?([\w-]{1,30})", re.I)
 
@@ -68,7 +69,7 @@ class Pages(WebWire):
                 return await self._page("GET", f"{form['action'].partition('?')[0]}?{asked}", None, once=True)
             kind, content = _encoded(pairs, form["enctype"], self._charset)
             return await self._page("POST", form["action"], content, {"Content-Type": kind, **marks})
-        except httpx.HTTPError as e:
+        except (httpx.HTTPError, httpx.InvalidURL) as e:
             return self.lost(e)
 
     def _filled(self, text: Any, form: dict[str, Any]) -> str:
@@ -107,11 +108,15 @@ class Pages(WebWire):
         return Page(got.status_code, tree, torn=torn)
 
     def _within(self, href: str) -> str | None:
-        """A link as a place on this very unit; None where it leads elsewhere."""
-        whole = urlsplit(urljoin(f"{self._base}{self._at}", href.strip()))
-        if f"{whole.scheme}://{whole.netloc}" != self._base:
+        """A link as a place on this very unit; None where it leads elsewhere, or nowhere."""
+        try:
+            whole = urlsplit(urljoin(f"{self._base}{self._at}", href.strip()))
+            if f"{whole.scheme}://{whole.netloc}" != self._base:
+                return None
+            place = self._unseated(quote(whole.path, safe=AS_IT_IS), quote(whole.query, safe=AS_IT_IS + "?"))
+        except ValueError:
             return None
-        return self._unseated(whole.path, whole.query)
+        return place if len(place) <= LONGEST else None
 
     def _unseated(self, path: str, query: str) -> str:
         """A place without what stands in it for the session, which is kept here."""
@@ -131,7 +136,7 @@ class Pages(WebWire):
         if not self._seat:
             return target
         if self._carry.startswith("/"):
-            return f"{self._carry}{quote(self._seat)}{target}"
+            return f"{self._carry}{self._seat}{target}"
         return f"{target}{'&' if '?' in target else '?'}{urlencode({self._carry: self._seat})}"
 
     async def close(self) -> None:

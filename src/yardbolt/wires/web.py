@@ -97,8 +97,10 @@ class WebWire:
             scheme, account, ref = auth
             self._auth = SCHEMES[scheme](account, revealed(ref, self._secrets))
 
-    def lost(self, e: httpx.HTTPError) -> Lost:
+    def lost(self, e: httpx.HTTPError | httpx.InvalidURL) -> Lost:
         """What an error means. Raises IdentityError where another certificate was shown than the one noted."""
+        if isinstance(e, httpx.InvalidURL):
+            return Lost(End.SILENT, why="it gives an address that is none")
         if isinstance(e, httpx.TimeoutException):
             return Lost(End.SILENT)
         other_certificate(self._door, self._pin, self._met)
