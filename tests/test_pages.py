@@ -341,7 +341,7 @@ def test_a_form_goes_in_the_writing_of_its_page() -> None:
     """As the header says, or the page, or as can be seen; what the writing cannot say is told by its number."""
     latin = "<meta charset=iso-8859-1>Gr\u00fc\u00dfe \u20ac".encode("cp1252")
     for told, body, wanted in (
-        ("", latin, "windows-1252"), ("utf-8", latin, "utf-8"), ("", latin[25:], "windows-1252"), ("", b"plain", "utf-8"), ("no-such", b"plain", "utf-8"),
+        ("", latin, "windows-1252"), ("utf-8", latin, "utf-8"), ("", latin[25:], "windows-1252"), ("", b"plain", "utf-8"), ("no-such", b"plain", "utf-8"), ("rot13", b"plain", "utf-8"), ("undefined", latin[25:], "windows-1252"), ("utf-7", b"plain", "utf-8"),
         ("", b"<meta http-equiv=Content-Type content='text/html; charset=koi8-r'>", "koi8-r"),
     ):  # fmt: skip
         assert _charset(told, body) == wanted, body

@@ -26,6 +26,40 @@ from .hearing import Secrets, filled
 from .web import WebWire, cookies, keyed
 
 FOLLOWED, DEEPEST, LONGEST, LONGEST_MARK = 3, 200, 4000, 400
+# the encodings of WHATWG Encoding, section 4.2, as codecs calls them; pages in UTF-16 are not read
+WRITINGS = frozenset(
+    [
+        "utf-8",
+        "ascii",
+        "iso8859-1",
+        "cp1250",
+        "cp1251",
+        "cp1252",
+        "cp1253",
+        "cp1254",
+        "cp1255",
+        "cp1256",
+        "cp1257",
+        "cp1258",
+        "cp866",
+        "cp874",
+        "koi8-r",
+        "koi8-u",
+        "mac-roman",
+        "mac-cyrillic",
+        "gb2312",
+        "gbk",
+        "gb18030",
+        "big5",
+        "big5hkscs",
+        "euc_jp",
+        "iso2022_jp",
+        "shift_jis",
+        "cp932",
+        "euc_kr",
+        "cp949",
+    ]
+) | {f"iso8859-{n}" for n in (*range(2, 9), 10, *range(13, 17))}
 AS_IT_IS = "/%:@!$&'()*+,;=~[]"  # what an address keeps when the rest of it is written as a browser does
 MOST_IDS, MOST_COOKIES = 500, 20
 _SAYS = re.compile(rb"<meta[^>]*charset\s*=\s*[\"']?([\w-]{1,30})", re.I)
@@ -149,13 +183,13 @@ class Pages(WebWire):
 
 def _charset(told: str, body: bytes) -> str:
     """What a page is written in: as its header says, or itself near its beginning, or as can be seen. What calls itself
-    Latin-1 is windows-1252, as browsers have it (WHATWG Encoding, section 4.2)."""
+    Latin-1 is windows-1252, as browsers have it (WHATWG Encoding, section 4.2), and what no browser reads counts as not said."""
     found = told or (match[1].decode() if (match := _SAYS.search(body[:1024])) else "")
     try:
         name = codecs.lookup(found).name
-    except LookupError:
+    except (LookupError, ValueError):
         name = ""
-    if not name:
+    if name not in WRITINGS:
         try:
             body.decode()
         except UnicodeDecodeError:
