@@ -154,6 +154,8 @@ def test_logging_in_is_forms_in_a_row_each_once() -> None:
     assert isinstance(logged(lambda event: Lost(End.CLOSED)), Cut) and isinstance(
         logged(lambda event: Lost(End.SILENT)), Silent
     )
+    odd = DOOR.replace("<form", "<![if !IE]><![what[x]]><form")
+    assert isinstance(logged(Hut(door=odd)), Opened), "what is no HTML is passed over, as browsers do"
     open_to_all = Hut(door=INSIDE)
     outcome = logged(open_to_all)
     assert isinstance(outcome, Silent) and not outcome.secret_sent and not open_to_all.sent, (

@@ -425,6 +425,10 @@ class _Order(HTMLParser):
         if tag == "form":
             self._now = None
 
+    def parse_marked_section(self, i: int, report: int = 1) -> int:
+        """As far as the next >, like a comment (HTML, section 13.2.5.42), whatever it is; the parser knows some only."""
+        return self.rawdata.find(">", i) + 1 or -1
+
 
 def _held(root: Any, text: str) -> tuple[dict[Any, list[Any]], bool]:
     """The fields of each form, and whether that is sure: where the two readings of a page differ, and fields stand outside of all
