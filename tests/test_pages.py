@@ -25,6 +25,7 @@ from yardbolt.bench.linecamera import EPOCH, LineCamera
 from yardbolt.bench.packetgate import PacketGate
 from yardbolt.bench.plugged import No as NotTaken
 from yardbolt.bench.waysiderouter import WaysideRouter
+from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.doors import Door
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import Fact, Whole, extract, merge
@@ -278,18 +279,20 @@ SHED: dict[str, Any] = {
     "joints": {"way": {"of": ["services/http/enabled", "services/https/enabled"], "words": {"plain": ["yes", "no"], "both": ["yes", "yes"], "sealed": ["no", "yes"]}}},
     "values": {"accounts/*/role": {"words": {"chief": "full", "guest": "read"}}},
     "asks": {"ways": {"page": "/ways", "form": "ways", "whole": ["services"], "leaves": {
-                 "=way": "way", "idle": {"at": ["m", "s"], "codec": "minutes-seconds", "words": {"0 s": "never"}}, "interfaces/x/addresses": {"at": ["ip", "mask"], "codec": "address-mask"}}},
+                 "=way": "way", "idle": {"at": ["m", "s"], "codec": "minutes-seconds", "words": {"0 s": "never"}}, "interfaces/x/addresses": {"at": ["ip", "mask"], "codec": "address-mask"},
+                 "services/http/permitted": {"at": [["a1", "m1"], ["a2", "m2"]], "codec": "address-mask", "unused": "0.0.0.0", "empty": "anyone"}}},
              "sockets": {"page": "/sockets", "rows": [{"at": "tables/Sockets/*", "into": "interfaces", "key": "Name", "leaves": {"enabled": "On", "bundle": "Bundle"}}]},
              "folk": {"page": "/folk", "next": "More", "rows": [{"at": "tables/Folk/*", "into": "accounts", "key": "Name", "whole": "yes", "handles": {"alter": "links/Alter"}}]},
              "one": {"each": "accounts", "on": "folk", "link": "alter", "form": "one", "leaves": {"accounts/*/role": "r"}}},
-    "ops": {"ways": {"on": "ways", "set": ["services/http/enabled", "services/https/enabled", "idle", "interfaces/*/addresses"]},
+    "ops": {"ways": {"on": "ways", "set": ["services/http/enabled", "services/https/enabled", "idle", "interfaces/*/addresses", "services/http/permitted"]},
             "socket": {"on": "sockets", "cells": "yes", "press": "Note", "set": ["interfaces/*/enabled", "interfaces/*/bundle"]},
             "hire": {"page": "/folk", "form": "new", "make": ["accounts/*"], "fill": {"n": "{key}", "r": "{role}"}, "blank": ["w"], "after": {"word": {"fill": {"w": "{secret}"}}}},
             "person": {"on": "one", "press": "Note", "blank": ["w"], "set": ["accounts/*/role"]}},
 }  # fmt: skip
 WAYS = (
     "<meta name=mark content=m77><title>Shed</title><form name=ways method=post><select name=way><option>plain<option selected>both<option>sealed</select>"
-    "<input name=m value=0><input name=s value=0><input name=ip value=192.0.2.1><input name=mask value=255.255.255.0><button>Note</button></form></html>"
+    "<input name=m value=0><input name=s value=0><input name=ip value=192.0.2.1><input name=mask value=255.255.255.0>"
+    "<input name=a1 value=0.0.0.0><input name=m1 value=0.0.0.0><input name=a2 value=0.0.0.0><input name=m2 value=0.0.0.0><button>Note</button></form></html>"
 )
 # each row is a form of its own, which begins in one cell and ends in another, and all are called alike
 SOCKETS = "<title>Shed</title><table><caption>Sockets</caption><tr><th>Name<th>On<th>Bundle<th></tr>" + "".join(
@@ -390,6 +393,16 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
     )
     assert dict(told(Set(("services", "http", "enabled"), False)).fields)["way"] == ("sealed",)
     assert dict(told(Set(("interfaces", "x", "addresses"), ("192.0.2.9/25",))).fields)["mask"] == ("255.255.255.128",)
+    only = Set(("services", "http", "permitted"), AddressSet.of("192.0.2.0/25"))
+    fields = {name: str(text[0]) for name, text in told(only).fields if isinstance(text, tuple) and text}
+    assert [fields[name] for name in ("a1", "m1", "a2", "m2")] == [
+        "192.0.2.0",
+        "255.255.255.128",
+        "0.0.0.0",
+        "0.0.0.0",
+    ]
+    read = extract(family, family.asks[0], Replies(tree=fields))
+    assert get(merge(family, read).plane, only.path) == only.value and get(plane, only.path) == ANYONE
     assert told(Set(("interfaces", "y", "bundle"), "all")) == Submit(
         "socket 2", (("g", HIDDEN), ("b", ("all",))), "#0", sent.marks
     )
@@ -408,6 +421,7 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
     for change, said in (
         (Set(("services", "http", "enabled"), False), "no word for both"),
         (Set(("idle",), 1.5), "minutes-seconds"),
+        (Set(only.path, AddressSet.of("192.0.2.1", "192.0.2.4", "192.0.2.8")), "takes 2 of them, and there are 3"),
     ):
         with pytest.raises(ValueError, match=said):
             render(family, change, off)

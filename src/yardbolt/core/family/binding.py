@@ -22,7 +22,8 @@ class Joint:
 class Place:
     """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty field
     or null means, `missing` what an absent one means: without it the leaf is not read. `codec` is the open notation of what stands
-    there. `each` is where the rows are that a set is made of, a thing in each, and `at` then a place in the row. `parts` are further places where one value is spread over several fields; `joint` the other leaves that share this field,
+    there. `each` is where the rows are that a set is made of, a thing in each, and `at` then a place in the row; `slots` are the fields of a form that has room for so
+    many of them. `parts` are further places where one value is spread over several fields; `joint` the other leaves that share this field,
     in order with this one, and what each of its words says of them."""
 
     path: Path
@@ -36,6 +37,7 @@ class Place:
     joint: Joint | None = None
     otherwise: str = ""  # what any other word means, where it is only read
     each: str = ""
+    slots: tuple[tuple[str, ...], ...] = ()
     unused: str = ""  # what stands in a field of several that holds none of the set
 
 

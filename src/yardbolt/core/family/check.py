@@ -233,7 +233,8 @@ class _Checker:
             path = self.path((*keys, written), show((*above, *parse(written))) if above else written)
             feeds.add(path)
             told: dict[str, Any] = {"at": place} if isinstance(place, str | list | tuple) else dict(place)
-            at, *parts = [told["at"]] if isinstance(told["at"], str) else told["at"]
+            slots = self.room_for((*keys, written), told["at"], path)
+            at, *parts = slots[0] if slots else [told["at"]] if isinstance(told["at"], str) else told["at"]
             for theirs, ours in told.get("words", {}).items():
                 self.word((*keys, written, "words", theirs), path, ours)
             for meaning in ("empty", "missing", "otherwise"):
@@ -262,9 +263,20 @@ class _Checker:
                     otherwise=told.get("otherwise", ""),
                     unused=told.get("unused", ""),
                     each=self.each((*keys, written), told, path),
+                    slots=slots,
                 )
             )
         return tuple(out)
+
+    def room_for(self, keys: Keys, at: Any, path: Path) -> tuple[tuple[str, ...], ...]:
+        """The fields of a form that has room for so many things of a set, those of one thing together."""
+        if isinstance(at, str) or all(isinstance(one, str) for one in at):
+            return ()
+        alike = len({len(one) if isinstance(one, list | tuple) else 0 for one in at}) == 1
+        if not alike or row_of(path).kind not in SETS:
+            why = f"{show(path)} holds no set" if alike else "give each thing as many fields as the next"
+            raise self.fail((*keys, "at"), why)
+        return tuple(tuple(map(str, one)) for one in at)
 
     def each(self, keys: Keys, told: Tree, path: Path) -> str:
         """Where the rows are that a set is made of."""

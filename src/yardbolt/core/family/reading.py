@@ -244,7 +244,9 @@ def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
 def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> bool:
     """One leaf; whether anything stands there. An absent field and an empty one mean what the family says they mean, and
     nothing where it says nothing."""
-    if place.each:
+    if place.slots:
+        found = _row_by_row(place, [node] * len(place.slots))
+    elif place.each:
         rows = every(node, place.each)
         found = MISSING if rows is MISSING else _row_by_row(place, rows)
     elif "*" in place.at.split("/"):
@@ -298,8 +300,11 @@ def _standing(place: Place, path: Path, found: Tree, facts: _Facts) -> None:
 
 def _row_by_row(place: Place, rows: list[Tree]) -> Tree:
     """A set that is made of rows; MISSING where one of them has not what it should."""
-    told = [_together(place, row) if place.parts else one(row, place.at) for row in rows]
-    return MISSING if MISSING in told else told
+    ats = place.slots or ((place.at, *place.parts),) * len(rows)
+    every_one = [replace(place, at=at[0], parts=at[1:]) for at in ats]
+    told = [_together(it, row) if it.parts else one(row, it.at) for it, row in zip(every_one, rows, strict=True)]
+    # a slot that is not in use holds nothing of the set
+    return MISSING if MISSING in told else [each for each in told if not place.slots or each not in ("", place.unused)]
 
 
 def _together(place: Place, node: Tree) -> Tree:

@@ -160,6 +160,20 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             return {f"{BOUND}{place.at}": (Slot(change.value),)}
         if place.joint is not None:
             return {f"{BOUND}{place.at}": (_joint_word(place, change, filling.before),)}
+        if place.slots:
+            none = place.empty is not None and meant(change.path, place.empty) == change.value
+            told = () if none else in_rows(filling.family, change.path, place.codec, change.value)
+            if len(told) > len(place.slots):
+                raise ValueError(
+                    f"{show(change.path)}: this unit takes {len(place.slots)} of them, and there are {len(told)}"
+                )
+            unused = ((place.unused,) * len(place.slots[0]),) * (len(place.slots) - len(told))
+            pairs = [
+                pair
+                for ats, row in zip(place.slots, (*told, *unused), strict=True)
+                for pair in zip(ats, row, strict=True)
+            ]
+            return {f"{BOUND}{at}": (text,) if text else () for at, text in pairs}
         if place.each:
             none = place.empty is not None and meant(change.path, place.empty) == change.value
             told = () if none else in_rows(filling.family, change.path, place.codec, change.value)
