@@ -37,7 +37,8 @@ from yardbolt.core.plane.edit import get
 from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch
-from yardbolt.core.talk.objects import Answer, AskHow, Call, Kept
+from yardbolt.core.talk.members import Kept
+from yardbolt.core.talk.objects import Answer, AskHow, Call
 from yardbolt.core.talk.outcomes import (
     Cut,
     Done,

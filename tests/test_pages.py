@@ -37,6 +37,7 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
+from yardbolt.core.talk.forms import HIDDEN, fields_of
 from yardbolt.core.talk.outcomes import (
     Asked,
     Cut,
@@ -52,7 +53,7 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.pages import HIDDEN, AskHow, Open, OpHow, Page, Submit, _fields
+from yardbolt.core.talk.pages import AskHow, Open, OpHow, Page, Submit
 from yardbolt.core.talk.tree import Items
 from yardbolt.core.talk.web import Signed
 from yardbolt.wires.pages import Pages, _charset, _encoded, _read
@@ -333,11 +334,11 @@ def test_what_is_sent_of_a_form_is_what_a_browser_sends(changed: dict[str, Any],
     assert not torn and form["fields"]["way"] == ["ssh", "tel"] and form["fields"]["none"] == []
     if isinstance(sent, str):
         with pytest.raises(ValueError, match=sent):
-            _fields(form, changed)
+            fields_of(form, changed)
     else:
         pairs = [
             (name, next(left[name]) if text == HIDDEN else "".join(map(str, text if isinstance(text, tuple) else ())))
-            for name, text in _fields(form, changed)
+            for name, text in fields_of(form, changed)
         ]
         assert urlencode(pairs).encode() == sent
 

@@ -18,8 +18,9 @@ import httpx
 from lxml import etree, html
 
 from yardbolt.core.errors import clean
+from yardbolt.core.talk.forms import HIDDEN, IN_ROW
 from yardbolt.core.talk.outcomes import End, Lost
-from yardbolt.core.talk.pages import HIDDEN, IN_ROW, Open, Page, Submit
+from yardbolt.core.talk.pages import Open, Page, Submit
 from yardbolt.core.talk.web import Signed
 
 from .hearing import Secrets, filled

@@ -7,13 +7,13 @@ or a body needs of it is a `Kept`. Names the unit allots are looked up afresh by
 
 from __future__ import annotations
 
-import math
 from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
+from .members import Kept, Member, copied, from_slots, leave_out, literal, nested, put_at, standing, typed
 from .outcomes import Done, Ended, Login, Lost, No, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow, row_for
@@ -37,10 +37,7 @@ from .web import (
 
 BESIDE = ("cookie ", "header ")  # where a mark may stand that later answers renew
 VERBS = ("get", "post", "put", "patch", "delete")
-LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": []}
 IF_MATCH, CHANGED_MEANWHILE = "If-Match", 412
-NUMBER, FLAG = "(number ", "(flag "
-MASKS = "*\u2022\u25cf\u00b7"  # the signs that fields show in the place of a password
 
 
 @dataclass(frozen=True)
@@ -175,16 +172,6 @@ def _without(at: str, handles: Mapping[str, str]) -> Iterator[str]:
 
 
 @dataclass(frozen=True)
-class Kept:
-    """A place that the wire fills with something it kept of this session."""
-
-    name: str
-
-
-Member = Any  # a JSON value whose texts may be a Text (of strings and slots), a Kept or a Signed
-
-
-@dataclass(frozen=True)
 class Call:
     """One request. `body` is an object whose texts may hold slots, sent as JSON or as a `form`; `auth` is the scheme and who, told once for the session;
     `keep` is what the wire takes out of the answer and keeps."""
@@ -292,7 +279,7 @@ def login(
         got = yield Call("GET", how.get, keep=how.keep)
         if isinstance(got, Lost) or got.status >= 400:
             return _entered(channel, got, False)
-    body = _nested({name: _credential(text, account, secret) for name, text in how.body.items()})
+    body = nested({name: _credential(text, account, secret) for name, text in how.body.items()})
     sent = Call("POST", how.post, body, keep=how.keep, form=how.encode == "form")
     return _entered(channel, (yield from _with_mark(channel, sent)), True)
 
@@ -308,7 +295,7 @@ def _credential(text: str, account: str, secret: Ref) -> Member:
         return (text.replace(ACCOUNT, account),)
     if text == "{secret}":
         return (Slot(secret),)
-    return signed_by(text, secret) or (_kept(text) if "{" in text else _literal(text))
+    return signed_by(text, secret) or (_kept(text) if "{" in text else literal(text))
 
 
 def _heard(got: Answer) -> Heard:
@@ -326,7 +313,7 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
     for name, template in how.fill.items():
         if not fill_in(template, fill):
             raise ValueError(f"nothing fills {name}")
-        _filled(template, fill)
+        from_slots(template, fill)
     return fill_in(next(how.templates())[1], fill)
 
 
@@ -359,7 +346,7 @@ def _named(handles: Mapping[str, str], found: Tree, fill: Fill) -> dict[str, Tex
 
 def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Asking:
     target, pages = place(fill_in(how.post or how.get, fill)), list[Tree]()
-    body = _nested(_always(channel) | _members(how, fill)) if how.post else None
+    body = nested(_always(channel) | _members(how, fill)) if how.post else None
     while True:
         got = yield from _call(channel, "post" if how.post else "get", target, body)
         bad = _wrong(channel, got, sent=False)
@@ -380,7 +367,7 @@ def _asked(channel: Channel, how: AskHow, fill: Fill, until: Any = None) -> Aski
 
 def _members(how: AskHow, fill: Fill) -> dict[str, Member]:
     """What an ask by `post` says it wants. Raises ValueError where a slot stays open."""
-    return {name: _filled(text, fill) if "{" in text else _literal(text) for name, text in how.body.items()}
+    return {name: from_slots(text, fill) if "{" in text else literal(text) for name, text in how.body.items()}
 
 
 def _joined(pages: list[Tree]) -> Tree:
@@ -458,17 +445,17 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
     at_place = next((n for n, item in enumerate(there) if item is how.view.item(tree, fill)), None)
     bound = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     try:
-        members = {name: _filled(template, fill) for name, template in how.fill.items()}
+        members = {name: from_slots(template, fill) for name, template in how.fill.items()}
         if at_place is not None:
-            members |= {name: _typed(name, text, _there(there[at_place], name, text)) for name, text in bound.items()}
+            members |= {name: typed(name, text, standing(there[at_place], name, text)) for name, text in bound.items()}
         elif how.fill and not bound:
-            members = {name: _literal(text) for name, text in how.new.items()} | members
+            members = {name: literal(text) for name, text in how.new.items()} | members
         else:
             return No("there is no such item any more", sent=False)
-        whole = _copied(tree)
+        whole = copied(tree)
         items = one(whole, where) if where else whole
         for n, item in enumerate(items):
-            _as_sent(item, how, members if n == at_place else {})
+            leave_out(item, how.without, members if n == at_place else {})
     except ValueError as e:
         return No(str(e), sent=False)
     if at_place is not None and not members:
@@ -477,9 +464,9 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
         if at_place is None:
             items += [{}]
         for name, member in members.items():
-            _put(items[-1 if at_place is None else at_place], name, member)
+            put_at(items[-1 if at_place is None else at_place], name, member)
     for name, member in _always(channel).items() if isinstance(whole, dict) else ():
-        _put(whole, name, member)
+        put_at(whole, name, member)
     return (yield from _told(channel, verb, place(fill_in(at, fill)), whole, read.reply.tag, spent))
 
 
@@ -506,143 +493,22 @@ def _body(channel: Channel, how: OpHow, verb: str, fill: Fill, found: Tree) -> M
     if verb == "delete":
         return None
     changed = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
-    members = _always(channel) | {name: _literal(text) for name, text in how.new.items()}
-    members |= {name: _filled(template, fill) for name, template in how.fill.items()}
+    members = _always(channel) | {name: literal(text) for name, text in how.new.items()}
+    members |= {name: from_slots(template, fill) for name, template in how.fill.items()}
     for name, text in changed.items():
-        members[f"{how.under}/{name}" if how.under else name] = _typed(name, text, _there(found, name, text))
+        members[f"{how.under}/{name}" if how.under else name] = typed(name, text, standing(found, name, text))
     if verb == "put" and isinstance(found, Mapping):
-        whole = _copied(found)
-        _as_sent(whole, how, members)
+        whole = copied(found)
+        leave_out(whole, how.without, members)
         for name, member in members.items():
-            _put(whole, name, member)
+            put_at(whole, name, member)
         return whole
-    return _nested(members) if members else None
+    return nested(members) if members else None
 
 
 def _always(channel: Channel) -> dict[str, Member]:
     """What stands in every object that is sent."""
     return {name: _kept(text) for name, text in channel.members.items()}
-
-
-def _literal(text: str) -> Member:
-    """A member as written: a text, or one of the words that stand for something else. Raises ValueError."""
-    if text.startswith(FLAG) and text.endswith(")"):
-        text = f"({text[len(FLAG) : -1]})"
-        if text not in ("(yes)", "(no)"):
-            raise ValueError(f"'{text[1:-1]}' is no flag: yes or no")
-    if text.startswith(NUMBER) and text.endswith(")"):
-        return _number(text[len(NUMBER) : -1])
-    return LITERALS.get(text, (text,))
-
-
-def _filled(template: str, fill: Fill) -> Member:
-    """A member made from slots: a text whatever it says, where the template does not say otherwise."""
-    text = fill_in(template, fill)
-    plain = [part for part in text if isinstance(part, str)]
-    return _literal("".join(plain)) if template.startswith((NUMBER, FLAG)) and len(plain) == len(text) else text
-
-
-def _number(plain: str) -> int | float:
-    try:
-        return int(plain)
-    except ValueError:
-        found = float(plain)
-        if not math.isfinite(found):
-            raise ValueError(f"'{plain}' is no number") from None
-        return found
-
-
-def _there(found: Tree, name: str, text: Text) -> Tree:
-    """What stands at a place; of a row that is not there yet, what the first one has, or else what a number or a text is."""
-    there, steps = one(found, name), name.split("/")
-    if there is not MISSING or not any(step.isdecimal() for step in steps):
-        return there
-    first = one(found, "/".join("0" if step.isdecimal() else step for step in steps))
-    return first if first is not MISSING else 0 if len(text) == 1 and str(text[0]).isdecimal() else ""
-
-
-def _typed(name: str, text: Text, there: Tree) -> Member:
-    """A value as what stood there is: a number stays one, and so do a flag, a list and a null."""
-    if there is MISSING:
-        raise ValueError(f"{name} is not there, so of what kind it is is not known")
-    if not text:
-        return [] if isinstance(there, list) else None if there is None or isinstance(there, Mapping) else ("",)
-    if any(not isinstance(part, str) for part in text):
-        return text
-    plain = "".join(part for part in text if isinstance(part, str))
-    if isinstance(there, bool):
-        if plain not in ("yes", "no"):
-            raise ValueError(f"{name} is a flag there, and '{plain}' is none")
-        return plain == "yes"
-    if isinstance(there, int | float):
-        try:
-            return _number(plain)
-        except ValueError:
-            raise ValueError(f"{name} is a number there, and '{plain}' is none") from None
-    if isinstance(there, list):
-        return [(each.strip(),) for each in plain.split(",")]
-    return (plain,)
-
-
-def _copied(node: Tree) -> Any:
-    if isinstance(node, Mapping):
-        return {name: _copied(child) for name, child in node.items()}
-    return [_copied(child) for child in node] if isinstance(node, list) else (node,) if isinstance(node, str) else node
-
-
-def _as_sent(whole: Any, how: OpHow, members: Mapping[str, Member]) -> None:
-    """Leave out of an object that was read what is not sent back. Raises ValueError where signs that stand for a password
-    would go back, and be one."""
-    for name in how.without:
-        *path, last = name.split("/")
-        if isinstance(above := one(whole, "/".join(path) or "."), dict):
-            above.pop(last, None)
-    masked = (place for place, text in _texts(whole) if len(text) >= 3 and len({*text}) == 1 and text[0] in MASKS)
-    if name := next((place for place in masked if place not in members), ""):
-        raise ValueError(f"{name} shows signs in the place of a password; name it under without, or fill it")
-
-
-def _texts(node: Any, at: str = "") -> Iterator[tuple[str, str]]:
-    """The texts of a copied object, each with its place."""
-    if isinstance(node, tuple):
-        yield at, node[0]
-    children = node.items() if isinstance(node, dict) else enumerate(node) if isinstance(node, list) else ()
-    for name, child in children:
-        yield from _texts(child, f"{at}/{name}".lstrip("/"))
-
-
-def _nested(flat: Mapping[str, Member]) -> dict[str, Member]:
-    out: dict[str, Any] = {}
-    for name, member in flat.items():
-        _put(out, name, member)
-    return out
-
-
-def _put(into: Any, where: str, member: Member) -> None:
-    """Put a member at its place. What does not stand yet is made: a list where its first item, 0, is put there."""
-    *path, last = where.split("/")
-    for step, after in zip(path, [*path, last][1:], strict=True):
-        below = _at(into, step)
-        if not isinstance(below, dict | list):
-            below = [] if after == "0" else {}
-            _set(into, step, below)
-        into = below
-    _set(into, last, member)
-
-
-def _at(into: Any, step: str) -> Any:
-    if isinstance(into, list):
-        return into[int(step)] if step.isdecimal() and int(step) < len(into) else None
-    return into.get(step)
-
-
-def _set(into: Any, step: str, member: Member) -> None:
-    if not isinstance(into, list):
-        into[step] = member
-    elif step.isdecimal() and int(step) < len(into):
-        into[int(step)] = member
-    else:
-        into.append(member)
 
 
 def leave(channel: Channel) -> Generator[Call, Any, None]:
@@ -655,4 +521,4 @@ def leave(channel: Channel) -> Generator[Call, Any, None]:
 TALK = Talk(
     "objects", Channel, AskHow, OpHow, message, login, ask, tell, leave, apart=True, at=lambda place: AskHow(get=place)
 )
-__all__ = ["TALK", "Answer", "Call", "Channel", "Kept", "Signed"]
+__all__ = ["TALK", "Answer", "Call", "Channel", "Signed"]

@@ -14,6 +14,7 @@ from urllib.parse import quote
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
+from .forms import Filling, fields_of, form_of, in_row, names_of
 from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow
@@ -22,7 +23,6 @@ from .web import (
     ACCOUNT,
     MOST_PAGES,
     OURS,
-    Signed,
     View,
     allotted,
     asks_for_login,
@@ -37,8 +37,6 @@ from .web import (
 
 MOST_FORMS = 8
 GATE_NEW = "{new}"
-IN_ROW = "#"  # begins what stands for a button by its place in the form
-HIDDEN: Text = ("\0hidden",)  # stands for what a hidden field holds, which never leaves the wire
 
 
 @dataclass(frozen=True)
@@ -206,9 +204,6 @@ class OpHow(Unprompted):
         return not slots(self.page)
 
 
-Filling = Text | Signed
-
-
 @dataclass(frozen=True)
 class Open:
     """Fetch a page; `auth` is the scheme and who, and `carry` what stands in addresses for the session, each told once for it;
@@ -254,15 +249,10 @@ def _named(channel: Channel, tree: Tree) -> dict[str, Mapping[str, Any]]:
     )
     out = dict(found)
     for name, wanted in channel.forms.items():
-        fits = [form for form in found.values() if set(wanted) <= _held(form)]
+        fits = [form for form in found.values() if set(wanted) <= names_of(form)]
         if len(fits) == 1:
             out[name] = fits[0]
     return out
-
-
-def _held(form: Mapping[str, Any]) -> set[str]:
-    """The names of its fields."""
-    return {str(each[0]) for each in form["order"]}
 
 
 def _heard(channel: Channel, page: Page) -> Heard:
@@ -303,7 +293,7 @@ def login(
             return Asked(gate, str(got.tree.get("text", ""))[:200], sent)
         new = consents.get(form.gate, ()) if form.gate else ()
         try:
-            fields = _fields(
+            fields = fields_of(
                 shown[name],
                 {field_name: _credential(text, account, secret, new) for field_name, text in form.fill.items()},
                 press=form.press,
@@ -452,23 +442,23 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     if how.cells == "yes" and not isinstance(row, Mapping):
         return No("there is no such row any more", sent=False)
     if how.cells == "yes":
-        form, press = shown.get(how.form or str(row.get("form"))), _in_row(row, "buttons", how.press) or how.press
+        form, press = shown.get(how.form or str(row.get("form"))), in_row(row, "buttons", how.press) or how.press
     else:
         press = how.press
-        form = _form_of(shown, how.form)
+        form = form_of(shown, how.form)
     if form is None:
         return No(f"it shows no form {how.form}".rstrip(), sent=False)
     changed: dict[str, Text] = {
-        (_in_row(row, "fields", name) or name) if how.cells == "yes" else name: fill_in(template, order.fill)
+        (in_row(row, "fields", name) or name) if how.cells == "yes" else name: fill_in(template, order.fill)
         for name, template in how.fill.items()
     }
     # what a table calls its columns says nothing of the fields behind a row: there `fill` does
     for name, text in order.fill.items():
         if name.startswith(BOUND) and (how.bound or not (how.link or how.through)):
             at = name[len(BOUND) :]
-            changed[(_in_row(row, "fields", at) or f"in column {at}") if how.cells == "yes" else at] = text
+            changed[(in_row(row, "fields", at) or f"in column {at}") if how.cells == "yes" else at] = text
     try:
-        fields = _fields(form, changed, how.blank, press)
+        fields = fields_of(form, changed, how.blank, press)
     except ValueError as e:
         return No(str(e), sent=False)
     got = yield Submit(str(form["own"]), fields, press, channel.marks())
@@ -490,7 +480,7 @@ def _after(channel: Channel, how: OpHow, order: Order, got: Page | Lost) -> Tell
         done.add(name)
         further = how.after[name]
         try:
-            fields = _fields(
+            fields = fields_of(
                 shown[name], {key: fill_in(text, order.fill) for key, text in further.fill.items()}, press=further.press
             )
         except ValueError as e:
@@ -538,77 +528,6 @@ def _led_to(channel: Channel, view: View, link: str, fill: Fill) -> Generator[An
     if leads is None or not own(leads):
         return No(f"its row leads nowhere by {link}", sent=False)
     return leads
-
-
-def _form_of(shown: Mapping[str, Mapping[str, Any]], name: str) -> Mapping[str, Any] | None:
-    """The form of that name; where none is named, the only one there is."""
-    return shown.get(name) if name else next(iter(shown.values()), None) if len(shown) == 1 else None
-
-
-def _in_row(row: Mapping[str, Any], what: str, name: str) -> str:
-    """The field, or the button, that stands in a row under a heading, or with such words."""
-    return str((row.get(what) or {}).get(name, ""))
-
-
-def _fields(
-    form: Mapping[str, Any], changed: Mapping[str, Filling], blank: tuple[str, ...] = (), press: str = ""
-) -> tuple[tuple[str, Filling], ...]:
-    """What a browser sends, in the order of the page. Raises ValueError where a field is not there, a choice is not offered, or a
-    secret field would be sent as it stands."""
-    out: list[tuple[str, Filling]] = []
-    buttons = form["buttons"]
-    private = any(kind == "secret" for _, kind, *_ in form["order"]) or any(
-        isinstance(text, Signed) or any(not isinstance(part, str) for part in text) for text in changed.values()
-    )
-    if form["method"] != "post" and (form["method"] != "get" or private):
-        raise ValueError("its form would put what is filled in into the address of a page")
-    if (press not in buttons and not press.startswith(IN_ROW)) if press else len(buttons) > 1:
-        raise ValueError(f"its buttons are {', '.join(buttons) or 'none'}")
-    if missing := [name for name in changed if name not in _held(form)]:
-        raise ValueError(f"its form has no field {missing[0]}")
-    names = [name for name, kind, *_ in form["order"] if kind not in ("hidden", "many", "off")]
-    offered = {(name, choices[0]) for name, kind, _, choices in form["order"] if kind == "many"}
-    for name in {name for name, _ in offered} & changed.keys():
-        if strange := [word for word in _words(changed[name]) if (name, word) not in offered]:
-            raise ValueError(f"its field {name} does not offer {strange[0]}")
-    if several := [name for name in changed if names.count(name) > 1]:
-        raise ValueError(f"its form has several fields {several[0]}")
-    for name, kind, value, choices in form["order"]:
-        text = changed.get(name)
-        if kind == "off" or (kind == "file"):
-            continue
-        if kind in ("hidden", "odd") and (text is None or (kind == "hidden" and name in names)):
-            # also the one that speaks for a box which is off
-            out.append((name, HIDDEN))
-        elif text is None and kind == "secret":
-            if name not in blank:
-                raise ValueError(f"its field {name} is for a secret, and nothing fills it")
-            out.append((name, ("",)))
-        elif kind == "box":
-            on = value if text is None else text == ("yes",)
-            if on:
-                out.append((name, (choices[0] if choices else "on",)))
-        elif kind == "many":
-            if value if text is None else choices[0] in _words(text):
-                out.append((name, (choices[0],)))
-        elif kind == "choice" and text is None and value is None:
-            continue  # none is chosen, so none is sent
-        elif kind == "choice" and text is not None:
-            if isinstance(text, Signed) or len(text) != 1 or text[0] not in choices:
-                raise ValueError(
-                    f"its field {name} offers {', '.join(map(str, choices))}, and not {text[0] if isinstance(text, tuple) and text else 'nothing'}"
-                )
-            out.append((name, text))
-        else:
-            # line breaks go as CR LF (RFC 1866, section 8.2.1)
-            out.append((name, text if text is not None else (str(value).replace("\n", "\r\n"),)))
-    return tuple(out)
-
-
-def _words(text: Filling) -> tuple[str, ...]:
-    """The words of a set, as they are filled in; a secret is none."""
-    parts = text if isinstance(text, tuple) else ()
-    return tuple(word.strip() for part in parts if isinstance(part, str) for word in part.split(",") if word.strip())
 
 
 def leave(channel: Channel) -> Generator[Open, Any, None]:
