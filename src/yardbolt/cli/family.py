@@ -9,6 +9,7 @@ from . import wiring
 from .screen import Cell, Screen
 from .values import Wish
 
+NOW = "; now "
 SHOWN = 60  # characters of a value
 SEEN_FROM_OUTSIDE = ("trials", "answering", "first_run")
 
@@ -83,7 +84,7 @@ def _by_place(tree: Any) -> Any:
     forms = {
         name: {
             "fields": {key: _field(key, form) for key in dict.fromkeys(one[0] for one in form["order"])},
-            "press": form["buttons"],
+            "press": _one_of(form["buttons"]),
         }
         for name, form in tree["forms"].items()
     }
@@ -96,7 +97,11 @@ def _field(key: str, form: Any) -> Any:
     if kind in ("hidden", "secret", "off"):
         return f"({kind})"
     held = form["fields"].get(key, "")
-    return f"{held} of {', '.join(kinds[kind])}" if kind == "choice" else held
+    return _one_of(kinds[kind], held) if kind == "choice" else held
+
+
+def _one_of(offered: Any, held: str = "") -> str:
+    return f"(one of {', '.join(offered) or 'nothing'}{f'{NOW}{held}' if held else ''})"
 
 
 def _value(held: Any) -> str:
@@ -117,5 +122,5 @@ def _kind(held: Any) -> str:
         case "":
             return "empty"
         case str() if held.startswith("(") and held.endswith(")"):
-            return held
+            return held.partition(NOW)[0].rstrip(")") + ")"
     return "a text"

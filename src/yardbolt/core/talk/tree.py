@@ -116,6 +116,7 @@ def places(tree: Tree, at: str = "") -> Iterator[tuple[str, Tree]]:
             merged: dict[str, Any] = {}
             for child in alike:
                 merged = {**child, **{name: held for name, held in merged.items() if held not in ("", None, [], {})}}
+            yield f"{at}/*".lstrip("/"), f"({len(tree)} item{'s' if len(tree) > 1 else ''})"
             yield from places(merged, f"{at}/*".lstrip("/"))
         elif any(isinstance(child, Mapping | list) for child in tree):
             yield from places(tree[0], f"{at}/*".lstrip("/"))
