@@ -491,9 +491,11 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
             "/step": "/s-q/desk/",
         }
         more = f"Location: {leads[path]}\r\n" if path in leads else ""
+        by_itself = {"/on": "0; url=/desk", "/same": "0;URL='/same'", "/later": "5;url=/desk"}.get(path, "")
         status = "302 Found" if more else "200 OK"
         cookie = "Set-Cookie: seat=4\xe92; expires=Thu, 01 Jan 1970 00:00:00 GMT; Domain=other.invalid; Secure\r\n"
         sent = DOOR.replace("<form", "<a href=//[::1>no address</a><a href='/a b'>a</a><form").encode()
+        sent = f'<meta http-equiv=Refresh content="{by_itself}">'.encode() + sent if by_itself else sent
         writer.write(
             f"HTTP/1.1 {status}\r\n{more}{cookie}Content-Type: text/html\r\nContent-Length: {len(sent)}\r\nConnection: close\r\n\r\n".encode(
                 "latin-1"
@@ -532,6 +534,13 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
     away = asyncio.run(run(lambda wire: wire.exchange(Open("/away"))))
     assert away.moved == "https://203.0.113.9/x" and not any("203.0.113.9" in line.split(" | ")[0] for line in heard)
     assert "without end" in asyncio.run(run(lambda wire: wire.exchange(Open("/loop")))).torn
+
+    for at, came in (("/on", ["/on", "/desk"]), ("/same", ["/same"]), ("/later", ["/later"])):
+        heard.clear()
+        asyncio.run(run(partial(Pages.exchange, event=Open(at))))
+        assert [line.split()[1] for line in heard] == came, (
+            "what leads on by itself at once is followed, as by a browser"
+        )
 
     async def seated(wire: Pages, carry: str, at: str) -> None:
         for event in (Open(at, carry=carry), Open("/rest?x=1")):

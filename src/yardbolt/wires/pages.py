@@ -61,6 +61,8 @@ WRITINGS = frozenset(
         "cp949",
     ]
 ) | {f"iso8859-{n}" for n in (*range(2, 9), 10, *range(13, 17))}
+REFRESH = "http-equiv refresh"
+AT_ONCE = re.compile(r"""\s*0(?:\.0*)?\s*[;,]\s*(?:url\s*=\s*)?["']?([^"']+)""", re.I)
 AS_IT_IS = "/%:@!$&'()*+,;=~[]"  # what an address keeps when the rest of it is written as a browser does
 MOST_IDS, MOST_COOKIES = 500, 20
 _SAYS = re.compile(rb"<meta[^>]*charset\s*=\s*[\"']?([\w-]{1,30})", re.I)
@@ -119,28 +121,43 @@ class Pages(WebWire):
     async def _page(
         self, method: str, target: str, content: bytes | None, marks: dict[str, str] | None = None, once: bool = False
     ) -> Page:
+        shown: Page | None = None
         for _ in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
             headers |= (marks or {}) if content is not None else {}
-            got = await self.send(method, self._seated(target), content, headers, once)
+            try:
+                got = await self.send(method, self._seated(target), content, headers, once)
+            except httpx.HTTPError:
+                if shown is None:
+                    raise
+                return shown  # where it led to by itself nobody answers, so that is its answer
             # those it set first are kept, where it sets more than any unit needs
             self._cookies = dict(list({**self._cookies, **cookies(got)}.items())[:MOST_COOKIES])
             self._at = target
             if not (300 <= got.status_code < 400 and "location" in got.headers):
-                break
+                shown, leads = await self._shown(got)
+                if leads in ("", target):
+                    return shown
+                method, target, content, once = "GET", leads, None, False
+                continue
             further = self._within(got.headers["location"])
             if further is None or (method == "POST" and got.status_code in (307, 308)):
                 elsewhere = clean(got.headers["location"])[:400]
                 return Page(got.status_code, {}, elsewhere.replace(self._seat, "...") if self._seat else elsewhere)
             method, target, content, once = "GET", further, None, False
-        else:
-            return Page(got.status_code, {}, torn="it sends from page to page without end")
+        return Page(got.status_code, {}, torn="it sends from page to page without end")
+
+    async def _shown(self, got: httpx.Response) -> tuple[Page, str]:
+        """A page, and the one it leads to at once by itself, as browsers go on (HTML, section 4.2.5.3)."""
         self._forms = {}
         if "html" not in got.headers.get("content-type", ""):
-            return Page(got.status_code, {"text": clean(got.content[:LONGEST].decode(errors="replace")), "forms": {}})
+            text = clean(got.content[:LONGEST].decode(errors="replace"))
+            return Page(got.status_code, {"text": text, "forms": {}}), ""
         self._charset = _charset(got.charset_encoding or "", got.content)
         tree, self._forms, self._meta, torn = await asyncio.to_thread(_read, got.content, self._charset, self._within)
-        return Page(got.status_code, tree, torn=torn)
+        further = AT_ONCE.match(self._meta.pop(REFRESH, ""))
+        leads = self._within(further[1]) if further and not torn else None
+        return Page(got.status_code, tree, torn=torn), leads or ""
 
     def _within(self, href: str) -> str | None:
         """A link as a place on this very unit; None where it leads elsewhere, or nowhere."""
@@ -252,7 +269,16 @@ def _read(
         "title": _words(root.find(".//title")), "text": _lines(root)[:LONGEST], "forms": forms, "tables": tables,
         "links": _links(root, within), "pairs": pairs, "said": _said(root),
         "ids": {str(n.get("id")): _words(n)[:LONGEST_MARK] for n in root.xpath("//*[@id]")[:MOST_IDS]},
-    }, kept, {str(m.get("name")): clean(m.get("content") or "")[:LONGEST_MARK] for m in root.iter("meta") if m.get("name")}, torn  # fmt: skip
+    }, kept, _marks(root), torn  # fmt: skip
+
+
+def _marks(root: Any) -> dict[str, str]:
+    """What a page says of itself, by its name; and where it leads by itself, but for those who have no scripts."""
+    said = {str(m.get("name")): m for m in root.iter("meta") if m.get("name")}
+    for m in root.xpath("//meta[not(ancestor::noscript)]"):
+        if (m.get("http-equiv") or "").lower() == "refresh":
+            said[REFRESH] = m
+    return {name: clean(m.get("content") or "")[:LONGEST_MARK] for name, m in said.items()}
 
 
 def _text(body: bytes, charset: str) -> str:
