@@ -238,6 +238,16 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
     assert isinstance(run_on(hut, TALK.tell(CHANNEL, Order(sent, {"key": ("a.b",), "value": ("x & y/",)}), None)), Done)
     with pytest.raises(ValueError, match="a secret never stands"):
         TALK.message(sent, {"key": ("a",), "value": (Slot(Ref("safe:u/a")),)})
+    # an answer that led to the door may have been taken all the same; the door alone says that it was not
+    for led in (True, False):
+        hut = Hut()
+        late = replace(page(DOOR), led=led)
+
+        def shut(event: Open | Submit, hut: Hut = hut, late: Page = late) -> Page | Lost:
+            return late if isinstance(event, Submit) else hut(event)
+
+        order = render(FAMILY, Set(("idle",), 600.0), plane)
+        assert run_on(shut, TALK.tell(CHANNEL, order, None)) == Ended(sent=led, answered=led)
     # where the name in a row is the link, and from the page behind it one goes on
     by_name = (
         FOLK.format(more="")

@@ -36,6 +36,7 @@ from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.proofs import side_door
 from yardbolt.core.run.requests import Outcome, Return
 from yardbolt.core.secret import Ref
+from yardbolt.core.talk.outcomes import Ended
 
 WORKS: Want = Want(("accounts", "works"), "own", "present", (("role", "full"), ("secret", OURS), ("enabled", True)))
 LIMIT = Want(("services", "ssh", "permitted"), "limit", "set", AddressSet.of("192.0.2.0/28"))
@@ -501,6 +502,29 @@ def test_an_op_waits_for_a_proven_way_by_its_channel_and_goes_through_it() -> No
     unread = {s: put(p, ("accounts", "maker", "role"), None) for s, p in Unit(made).planes().items()}
     refused = sheet_of(made, believed(made, Unit(made), unread), (Want(("policy", "min_length"), "b", "set", 12),))
     assert isinstance(refused, Refused) and "in by desk: what maker may do was not read" in refused.why[0]
+
+
+@pytest.mark.parametrize("took", [True, False])
+def test_an_answer_that_leads_to_a_session_that_ended_is_settled_by_reading(took: bool) -> None:
+    """Taken or not, only reading tells; what was not is sent once more, and what was is not."""
+    made = family()
+    unit = Unit(made)
+    do, sent = unit.do, list[str]()
+
+    def leading(order: Any, path: Any) -> Any:
+        sent.append(order.how.do)
+        if order.how.do in ("banner", "dismiss") and sent.count(order.how.do) == 1:
+            if took:
+                do(order, path)
+            return Ended(sent=True, answered=True)
+        return do(order, path)
+
+    unit.do = leading  # type: ignore[method-assign]
+    target = (WORKS, Want(("banner",), "b", "set", "Keep out."), Want(("accounts", "maker"), "gone", "gone"))
+    outcome, _ = carried_out(made, unit, target)
+    assert outcome is not None and not outcome.why, outcome
+    assert sent.count("banner") == sent.count("dismiss") == (1 if took else 2)
+    assert "maker" not in unit.planes()["live"].accounts and unit.planes()["live"].banner == "Keep out."
 
 
 def test_a_side_door_proves_all_but_the_port_and_what_filters_it() -> None:

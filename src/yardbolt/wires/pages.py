@@ -10,6 +10,7 @@ import asyncio
 import codecs
 import re
 import secrets
+from dataclasses import replace
 from html.parser import HTMLParser
 from typing import Any
 from urllib.parse import parse_qsl, quote, urlencode, urljoin, urlsplit
@@ -121,8 +122,8 @@ class Pages(WebWire):
     async def _page(
         self, method: str, target: str, content: bytes | None, marks: dict[str, str] | None = None, once: bool = False
     ) -> Page:
-        shown: Page | None = None
-        for _ in range(FOLLOWED):
+        shown, did = None, once or content is not None
+        for hop in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
             headers |= (marks or {}) if content is not None else {}
             try:
@@ -137,7 +138,7 @@ class Pages(WebWire):
             if not (300 <= got.status_code < 400 and "location" in got.headers):
                 shown, leads = await self._shown(got)
                 if leads in ("", target):
-                    return shown
+                    return replace(shown, led=did and hop > 0)
                 method, target, content, once = "GET", leads, None, False
                 continue
             further = self._within(got.headers["location"])

@@ -88,16 +88,17 @@ class Conducting:
         self.belief = self.belief.without(way)
 
     def send(
-        self, order: Order, channel: str, survives: Belief | None = None
+        self, order: Order, channel: str, survives: Belief | None = None, again: bool = True
     ) -> Generator[Request, Any, tuple[Any, Way]]:
         """Send an order. A session found gone before it left is replaced by another one, and in the end by a new one, and the
-        order repeated: those that were open ran out together."""
+        order repeated: those that were open ran out together. Without `again` one that was answered, by leading to where the
+        session had ended, is not."""
         yield from self.some_session(channel)
         via = self.session(channel, survives)
         answer = yield Send(order, via)
         for _ in range(len(self.belief.sessions) + 1):
             # it never left, so sending it again does it once
-            if not isinstance(answer, Ended) or answer.sent:
+            if not isinstance(answer, Ended) or (answer.sent and not (answer.answered and again)):
                 break
             self.drop_session(via)
             yield from self.some_session(channel)

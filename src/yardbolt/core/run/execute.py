@@ -27,7 +27,7 @@ from ..plane.compare import difference, surprises
 from ..plane.edit import exists, get, reachable
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, show
-from ..plane.table import Plane, holds_secret, is_item, pattern_of, steady
+from ..plane.table import Plane, holds_secret, is_item, item_of, pattern_of, steady
 from ..secret import Ref
 from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
@@ -56,7 +56,12 @@ class _Run(TakingBack):
         secret = secret_of(change)
         order = render(self.family, change, self.plane_for(change), self.now())
         yield self.sending(place, step, words, secret)
-        answer, via = yield from self.send(order, op.by, after)
+        answer, via = yield from self.send(order, op.by, after, again=False)
+        if isinstance(answer, Ended) and answer.answered:
+            # whether it was taken, only reading tells; where all reads as before, it was not, and is sent once more
+            read = yield from self.read(paths, "the change could not be read back")
+            if not surprises(before.stores[store], read.get(store, Plane())):
+                answer, via = yield from self.send(order, op.by, after)
         # those the op cuts are gone, and so is one that answered unclearly
         self.belief = replace(after, sessions=self.belief.sessions - (before.sessions - after.sessions))
         elsewhere = successors_at(self.family, before, change)
@@ -68,7 +73,7 @@ class _Run(TakingBack):
         if steady(change.path):
             back = inverse(self.family, change, before.stores.get(store, before.live))
             self.unproven.append(Unproven(change, (back,) if back else (), before))
-        if isinstance(answer, Ended) and via in after.sessions:
+        if isinstance(answer, Ended) and not answer.answered and via in after.sessions:
             yield from self.settle(before, store, paths)
             raise Stop(f"the connection ended at '{words}', which nobody forecast")
         if isinstance(answer, Unclear):
@@ -222,7 +227,7 @@ class _Run(TakingBack):
         words = self.words(step)
         yield self.sending(place, step, words)
         answer, _ = yield from self.send(plain_order(step.op), step.op.by)
-        if not isinstance(answer, Done):
+        if not (isinstance(answer, Done) or (isinstance(answer, Ended) and answer.answered)):
             raise Stop(f"{doing} failed: {reason_of(answer)}")
         return words
 
@@ -389,7 +394,8 @@ def _no_more_told(was: Plane, wanted: Plane, seen: Plane) -> list[Path]:
 def _confirmed(family: Family, paths: frozenset[Path], forecast: Plane, seen: Plane) -> bool:
     """Did the reading confirm every touched path that can be read? Then a 'no' meant: already so."""
     shown = readable(family, paths)
-    leaves = [path for path in shown if not is_item(path)]
+    gone = {path for path in shown if is_item(path) and exists(forecast, path) is exists(seen, path) is False}
+    leaves = [path for path in shown if not is_item(path) and item_of(path) not in gone]
     return bool(shown) and all(get(seen, p) is not None and get(seen, p) == get(forecast, p) for p in leaves)
 
 

@@ -199,9 +199,11 @@ class Unclear:
 
 @dataclass(frozen=True)
 class Ended:
-    """The session ended. `sent` tells whether the order had left before."""
+    """The session ended. `sent` tells whether the order had left before; `answered` that it was answered by leading on, to where
+    the session had ended: only reading tells what came of it."""
 
     sent: bool
+    answered: bool = False
 
 
 class End(Enum):

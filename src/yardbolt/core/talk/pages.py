@@ -227,12 +227,14 @@ class Submit:
 
 @dataclass(frozen=True)
 class Page:
-    """What came back: the status and the page as a tree; `moved` where it points elsewhere, `torn` where it did not come whole."""
+    """What came back: the status and the page as a tree; `moved` where it points elsewhere, `torn` where it did not come whole;
+    `led` where the answer to what was submitted led on to it."""
 
     status: int
     tree: Tree = None
     moved: str = ""
     torn: str = ""
+    led: bool = False
 
 
 @dataclass(frozen=True)
@@ -419,7 +421,8 @@ def _joined(pages: list[Tree]) -> Tree:
 def _wrong(channel: Channel, got: Page | Lost, sent: bool) -> No | Unclear | Ended | None:
     if isinstance(got, Lost):
         return unanswered(got, sent)
-    return Unclear(got.torn) if got.torn else objection(channel.replies, _heard(channel, got), got.moved)
+    found = Unclear(got.torn) if got.torn else objection(channel.replies, _heard(channel, got), got.moved)
+    return Ended(sent=True, answered=True) if sent and got.led and isinstance(found, Ended) else found
 
 
 # ---- telling --------------------------------------------------------------------------------------------------------
