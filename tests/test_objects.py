@@ -268,6 +268,7 @@ def test_what_goes_back_is_not_all_that_was_read() -> None:
         "folk": {"get": "/folk", "rows": [{"at": "*", "into": "accounts", "key": "name", "called": "{key}@house", "whole": "yes",
                  "handles": {"id": "ids/{key}"}, "leaves": {"role": "ranks"}}]},
         "names": {"get": "/names", "rows": [{"at": "*", "into": "services", "key": ".", "leaves": {"enabled": {"at": "none", "missing": "yes"}}}]},
+        "rows": {"get": "/rows", "rows": [{"at": "values/*", "into": "interfaces", "key": "0", "leaves": {"enabled": "1"}}]},
     }  # fmt: skip
     word = {"on": "folk", "set": ["accounts/*/secret"], "put": "/folk/{id}", "fill": {"word/new": "{secret}"}}
     tree["ops"] = {"word": word | {"without": ["hash", "word/old"]}}
@@ -280,7 +281,8 @@ def test_what_goes_back_is_not_all_that_was_read() -> None:
     def unit(call: Call) -> Answer | Lost:
         sent.append(call)
         known = len(sent) > 1 and call.auth is None or call.auth == ("basic", "keeper@house", Ref("safe:u/keeper"))
-        return Answer(200 if known else 403, ["the door", "a b"] if call.target == "/names" else people)
+        held = {"/names": ["the door", "a b"], "/rows": {"values": [["lan", True], ["wan", False]]}}
+        return Answer(200 if known else 403, held.get(call.target, people))
 
     assert isinstance(run_on(unit, talk.login(channel, "keeper", Ref("safe:u/keeper"), False, {})), Opened)
     parts = [
@@ -294,6 +296,7 @@ def test_what_goes_back_is_not_all_that_was_read() -> None:
     assert sorted(read.plane.services.by_key) == ["http", "https"], (
         "the one it names, and the one the manual says is on"
     )
+    assert [(one.key, one.enabled) for one in read.plane.interfaces] == [("lan", True), ("wan", False)], "by columns"
     assert [one.line for one in read.leftovers] == ["accounts: nobody", "accounts: @house", "services: a b"]
     change = Set(("accounts", "keeper", "secret"), Ref("safe:u/new"))
     assert isinstance(run_on(unit, talk.tell(channel, render(family, change, read.plane), None)), Done)

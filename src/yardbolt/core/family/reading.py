@@ -326,9 +326,9 @@ def _together(place: Place, node: Tree) -> Tree:
 def _an_item(rows: TreeRows, found: Tree) -> bool:
     """Is it what the family calls an item? One that is known by its place alone has something of what is read of it."""
     named = [place for place in rows.leaves if place.at not in (".", "#")]
-    if not named or (isinstance(found, Mapping) and rows.items.key != "#"):
+    if not named or (isinstance(found, Mapping | list) and rows.items.key != "#"):
         return True
-    if not isinstance(found, Mapping):
+    if not isinstance(found, Mapping | list):
         return all(place.missing is not None for place in named)  # a name alone, and what the family knows of each
     return any(every(found, place.at) is not MISSING or place.missing for place in named)
 
@@ -348,7 +348,7 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
         items, nameless, whole = True, named is None or not facts.family.is_key(into[0], named), _an_item(rows, found)
         if nameless or not whole:
             facts.left(f"{show(into)}: {told}")
-        if named is None or nameless or not (whole or isinstance(found, Mapping)):
+        if named is None or nameless or not (whole or isinstance(found, Mapping | list)):
             continue
         base = (*into, facts.family.our_key(into[0], named))
         facts.add(base, True)
