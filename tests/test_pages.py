@@ -481,6 +481,7 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
     """On real sockets: the cookie of a unit whose clock stands in 1970 and that names another domain is kept all the same; the
     hidden field goes back as it stood, and so does a cookie that no header should hold; a redirect elsewhere is told; a loop ends."""
     heard: list[str] = []
+    came_from: list[tuple[str, ...]] = []
 
     async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         try:
@@ -494,6 +495,7 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
             head.split("\r\n")[0] + " | " + (re.search(r"(?i)cookie: (.*)\r", head) or ["", ""])[1] + " | " + body
         )
         path = head.split()[1]
+        came_from.append(tuple(re.findall(r"(?im)^(?:origin|referer): (.*)\r$", head)))
         leads = {
             "/away": "https://203.0.113.9/x",
             "/loop": "/loop",
@@ -540,6 +542,8 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
         )
 
     asyncio.run(run(through))
+    site = f"http://{NETWORK}.78:8080"
+    assert sorted(came_from[-1]) == [site, f"{site}/door"], "where a form is sent from, as browsers say it"
     assert heard[-1] == "POST /door HTTP/1.1 | seat=4\xe92 | g=77&who=k&word=w%26rd%3D1"
     away = asyncio.run(run(lambda wire: wire.exchange(Open("/away"))))
     assert away.moved == "https://203.0.113.9/x" and not any("203.0.113.9" in line.split(" | ")[0] for line in heard)
