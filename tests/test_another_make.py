@@ -27,7 +27,7 @@ channels:
     talk: objects
     services: {http: plain}
     login: {post: /session, body: {name: "{account}", word: "{secret}"}, keep: {ticket: got/ticket, mark: header Lamp-Mark}}
-    headers: {Lamp-Ticket: "{ticket}", Lamp-Mark: "{mark}"}
+    headers: {Lamp-Ticket: "{ticket}", Lamp-Mark: "{mark}", Origin: "{origin}"}
     members: {seat/0: "{ticket}"}
     query: {in: "{ticket}"}
     leave: post /bye
@@ -123,6 +123,12 @@ class Lamp(BaseHTTPRequestHandler):
     def do_POST(self) -> None:
         sent = json.loads(self.rfile.read(int(self.headers.get("Content-Length") or 0)) or b"{}")
         seat = sent.pop("seat", None)
+        if (
+            self.path != "/session"
+            and self.headers.get("Origin", "") != f"http://{AT}:8085"
+            and not self.headers.get("Lamp-Key")
+        ):
+            return self.say(why="from elsewhere")
         self.path = self.path.partition("?")[0]
         users, ticket, self.path = self.held["users"], secrets.token_hex(8), self.path[1:]
         who = users.get(self.tickets.get(self.headers.get("Lamp-Ticket", ""), ""))

@@ -82,6 +82,8 @@ class Objects(WebWire):
         return revealed(part.ref, self._secrets) if isinstance(part, Slot) else self._held(part.name)
 
     def _held(self, name: str) -> str:
+        if name == "origin" and name not in self._kept:
+            return self.origin()
         return self._kept[name].reveal() if name in self._kept else ""
 
     async def close(self) -> None:

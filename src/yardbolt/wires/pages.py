@@ -125,7 +125,7 @@ class Pages(WebWire):
         shown, did = None, once or content is not None
         for hop in range(FOLLOWED):
             headers = {"Cookie": "; ".join(f"{n}={v}" for n, v in self._cookies.items())} if self._cookies else {}
-            headers |= self._from() | ({"Origin": self._origin, **(marks or {})} if content is not None else {})
+            headers |= self._from() | ({"Origin": self.origin(), **(marks or {})} if content is not None else {})
             try:
                 got = await self.send(method, self._seated(target), content, headers, once)
             except httpx.HTTPError:
@@ -148,15 +148,9 @@ class Pages(WebWire):
             method, target, content, once = "GET", further, None, False
         return Page(got.status_code, {}, torn="it sends from page to page without end")
 
-    @property
-    def _origin(self) -> str:
-        """This very unit, as a browser names it (RFC 6454, section 6.2)."""
-        usual = ":443" if self._base.startswith("https") else ":80"
-        return self._base.removesuffix(usual)
-
     def _from(self) -> dict[str, str]:
         """The page one comes from, which many units want to be one of theirs; what stands in it for the session is left out."""
-        return {"Referer": f"{self._origin}{self._at.partition('?')[0]}"} if self._cookies or self._forms else {}
+        return {"Referer": f"{self.origin()}{self._at.partition('?')[0]}"} if self._cookies or self._forms else {}
 
     async def _shown(self, got: httpx.Response) -> tuple[Page, str]:
         """A page, and the one it leads to at once by itself, as browsers go on (HTML, section 4.2.5.3)."""

@@ -91,6 +91,11 @@ class WebWire:
         async with self._fresh(Reaching(self._verify, self._source)) as fresh:
             return await fresh.request(method, url, content=content, headers=headers, auth=self._auth)
 
+    def origin(self) -> str:
+        """This very unit, as a browser names it (RFC 6454, section 6.2)."""
+        usual = ":443" if self._base.startswith("https") else ":80"
+        return self._base.removesuffix(usual)
+
     def log_in_by(self, auth: tuple[str, str, Ref] | None) -> None:
         """From now on every question carries this login."""
         if auth is not None:

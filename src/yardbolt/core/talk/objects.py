@@ -246,6 +246,14 @@ def _headers(channel: Channel) -> tuple[tuple[str, Member], ...]:
     return tuple((name, _kept(text)) for name, text in channel.headers.items())
 
 
+def _outside(channel: Channel) -> tuple[tuple[str, Member], ...]:
+    """The headers that need nothing of a session: they are sent before there is one, too."""
+    known = {"origin"}
+    return tuple(
+        (name, _kept(text)) for name, text in channel.headers.items() if {one for one, _ in slots(text)} <= known
+    )
+
+
 def _kept(text: str) -> Member:
     """A text of a login or a header: `{token}` is what the wire kept under that name."""
     names = [name for name, notation in slots(text) if not notation]
@@ -269,18 +277,18 @@ def login(
     """Log in as the channel says. Only a row of the table of replies tells what came of it."""
     how = channel.login
     if how.auth:
-        first = yield from _with_mark(channel, Call("GET", how.page, keep=how.keep))
+        first = yield from _with_mark(channel, Call("GET", how.page, headers=_outside(channel), keep=how.keep))
         if isinstance(first, Lost) or not asks_for_login(channel.replies, _heard(first)):
             return _entered(channel, first, False)
-        marked = _headers(channel) if how.auth == "header" else ()
+        marked = _headers(channel) if how.auth == "header" else _outside(channel)
         sent = Call("GET", how.page, None, marked, (how.auth, how.account.replace(ACCOUNT, account), secret), how.keep)
         return _entered(channel, (yield from _with_mark(channel, sent)), True)
     if how.get:
-        got = yield Call("GET", how.get, keep=how.keep)
+        got = yield Call("GET", how.get, headers=_outside(channel), keep=how.keep)
         if isinstance(got, Lost) or got.status >= 400:
             return _entered(channel, got, False)
     body = nested({name: _credential(text, account, secret) for name, text in how.body.items()})
-    sent = Call("POST", how.post, body, keep=how.keep, form=how.encode == "form")
+    sent = Call("POST", how.post, body, _outside(channel), keep=how.keep, form=how.encode == "form")
     return _entered(channel, (yield from _with_mark(channel, sent)), True)
 
 
