@@ -181,9 +181,9 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
     else:
         yield from (f"FAILED proof: {one.text} ({one.saw})" for one in left.proofs if one.result == "fails")
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
-        refused = unit.history().declined
+        refused = unit.history().refused
         yield from (
-            f"wanted, and the unit refuses it: {path}: {refused[path]}"
+            f"wanted, and the unit refused it: {path}: {refused[path]}"
             if path in refused
             else f"wanted, and does not read so: {path}"
             for path in left.missing

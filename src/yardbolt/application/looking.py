@@ -7,24 +7,24 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError, Trouble, UnitError
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.outcomes import Done, No
-from yardbolt.core.talk.tree import Tree
+from yardbolt.core.talk.tree import Tree, places
 
 from .reach import shut_out, told_fully, way_in
 from .unit import UnitInWork
 
 
-async def seen_at(unit: UnitInWork, place: str) -> Tree:
-    """What a page or an object is, read once through the best login that opens. Raises OperatorError where the way of talking has
+async def seen_at(unit: UnitInWork, place: str) -> list[tuple[str, Tree]]:
+    """The places of a page or an object, and what stands there, read once through the best login that opens. Raises OperatorError where the way of talking has
     no places, UnitError where nobody gets in or nothing came back."""
     if not place.startswith("/"):
         raise OperatorError(f"'{place}' is no place of a unit; it begins with /")
     session, why = await way_in(unit)
     # one that was never checked: by what is published, within the try budget
-    for login in unit.family.factory.logins if session is None else ():
-        if session is None:
-            way = Way(unit.site.laptop, unit.best_door(), login.account, login.ref)
-            outcome, session = await unit.enter(way)
-            why = f"{login.account or '(no name)'} by {way.service}: {told_fully(outcome)}"
+    published = [Way(unit.site.laptop, unit.best_door(), one.account, one.ref) for one in unit.family.factory.logins]
+    while session is None and published:
+        way = published.pop(0)
+        outcome, session = await unit.enter(way)
+        why = f"{way.account} by {way.service}: {told_fully(outcome)}"
     if session is None:
         raise shut_out(unit, why, "enter")
     try:
@@ -34,6 +34,6 @@ async def seen_at(unit: UnitInWork, place: str) -> Tree:
     finally:
         await session.close()
     if isinstance(answer, Done):
-        return answer.reply.tree
+        return list(places(session.talk.shown(answer.reply.tree)))
     said = answer.said if isinstance(answer, No) else getattr(answer, "why", "the session ended")
     raise UnitError(Trouble.SILENT, f"{unit.name}: {place}: {unit.scrub(said)}")

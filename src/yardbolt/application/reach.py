@@ -170,13 +170,8 @@ def missed(unit: UnitInWork, failed: Mapping[Way, str]) -> str:
 
 def told_fully(outcome: Login) -> str:
     """How a login ended, with what the unit asks, or why it was not tried."""
-    more = (
-        outcome.gate
-        if isinstance(outcome, Asked)
-        else said_by(outcome)
-        if isinstance(outcome, Untried | Silent)
-        else ""
-    )
+    more = said_by(outcome) if isinstance(outcome, Untried | Silent) else ""
+    more = outcome.gate if isinstance(outcome, Asked) else more
     return told(outcome) + (f" ({more})" if more else "")
 
 

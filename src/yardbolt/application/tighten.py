@@ -14,6 +14,7 @@ from yardbolt.core.judge.access import who
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Belief, full
+from yardbolt.core.plan.rehearse import Kind
 from yardbolt.core.plan.words import short
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import get
@@ -28,6 +29,7 @@ from yardbolt.core.run.events import (
     RunBegun,
     RunFinished,
     RunResumed,
+    Unlike,
 )
 from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
@@ -147,11 +149,10 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
     await _begin(run, made, made.sheet, approved)
     outcome = await drive(run, made, made.sheet)
-    run.refusals += 1
     if outcome.declined is not None and len(choices.declined) < MOST_DECLINED and run.refusals < MOST_IN_A_ROW:
         change, said = outcome.declined
-        unit.report(f"{unit.name}: it refuses '{short(change)}': {said}; going on without that")
-        return {change_key(change): Gap(change.path, change.because, f"the unit refuses it: {said}")}
+        unit.report(f"{unit.name}: it refused '{short(change)}': {said}; going on without that")
+        return {change_key(change): Gap(change.path, change.because, f"the unit refused it: {said}")}
     if outcome.why:
         raise stopped(run, outcome, "tighten")
     await run.close()
@@ -300,8 +301,11 @@ def _note(run: Run, note: Note) -> None:
     run.unit.note(event, run.number)
     if isinstance(event, ReadBack | Proven):
         run.finished += 1
-        run.refusals = 0 if isinstance(event, ReadBack) else run.refusals
         run.unit.ends_at += EARNED
+    if isinstance(event, ReadBack) and event.kind == Kind.WRITE.value:
+        run.refusals = 0
+    if isinstance(event, Unlike) and event.refused:
+        run.refusals += 1
     if isinstance(event, StoppedEvent):
         return
     step = getattr(event, "step", None)

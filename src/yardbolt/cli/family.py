@@ -9,7 +9,6 @@ from . import wiring
 from .screen import Cell, Screen
 from .values import Wish
 
-NOW = "; now "
 SHOWN = 60  # characters of a value
 SEEN_FROM_OUTSIDE = ("trials", "answering", "first_run")
 
@@ -56,7 +55,6 @@ def look(
     """The places of one page or object of a unit, as a family file names them. Of what stands there only the kind, unless the
     values are asked for: a unit may show secrets."""
     from yardbolt.application.looking import seen_at
-    from yardbolt.core.talk.tree import places
 
     from .logins import known
 
@@ -68,7 +66,7 @@ def look(
         async def work(name: str) -> int:
             unit = yard.unit(name)
             by.give(unit)
-            found = places(_by_place(await seen_at(unit, place)))
+            found = await seen_at(unit, place)
             yard.progress.clear()
             rows: list[list[Cell]] = [[at, _value(held) if values else _kind(held)] for at, held in found]
             Screen(no_color).rows(rows or [["nothing"]], indent=0)
@@ -77,40 +75,21 @@ def look(
         return wiring.each(yard, names, 1, work)
 
 
-def _by_place(tree: Any) -> Any:
-    """A page without what is no place of it: its running text, and how its forms go."""
-    if not isinstance(tree, dict) or not isinstance(tree.get("forms"), dict):
-        return tree
-    forms = {
-        name: {
-            "fields": {key: _field(key, form) for key in dict.fromkeys(one[0] for one in form["order"])},
-            "press": _one_of(form["buttons"]),
-        }
-        for name, form in tree["forms"].items()
-    }
-    return {key: held for key, held in tree.items() if key != "text"} | {"forms": forms}
-
-
-def _field(key: str, form: Any) -> Any:
-    kinds = {kind: offered for field, kind, _, offered in form["order"] if field == key}
-    kind = next(iter(kinds))
-    if kind in ("hidden", "secret", "off"):
-        return f"({kind})"
-    held = form["fields"].get(key, "")
-    return _one_of(kinds[kind], held) if kind == "choice" else held
-
-
-def _one_of(offered: Any, held: str = "") -> str:
-    return f"(one of {', '.join(offered) or 'nothing'}{f'{NOW}{held}' if held else ''})"
-
-
 def _value(held: Any) -> str:
+    from yardbolt.core.talk.tree import Sort
+
+    if isinstance(held, Sort):
+        return f"({held.sort}{f'; now {held.now}' if held.now else ''})"
     texts = ", ".join(map(str, held)) if isinstance(held, list) else "null" if held is None else str(held)
     return texts if len(texts) <= SHOWN else f"{texts[:SHOWN]}..."
 
 
 def _kind(held: Any) -> str:
+    from yardbolt.core.talk.tree import Sort
+
     match held:
+        case Sort(sort):
+            return f"({sort})"
         case None:
             return "null"
         case bool():
@@ -119,8 +98,4 @@ def _kind(held: Any) -> str:
             return "a number"
         case list():
             return f"a list of {len(held)}"
-        case "":
-            return "empty"
-        case str() if held.startswith("(") and held.endswith(")"):
-            return held.partition(NOW)[0].rstrip(")") + ")"
-    return "a text"
+    return "a text" if held else "empty"

@@ -68,7 +68,8 @@ class Objects(WebWire):
                 self._kept[name] = Secret(found)
                 tree = _without(tree, place.split("/"))
         tag = got.headers.get("etag", "")
-        where = clean(got.headers.get("location", ""))[:LONGEST_TEXT]
+        # what stands behind the ? may be the session's
+        where = clean(got.headers.get("location", "")).partition("?")[0][:LONGEST_TEXT]
         return Answer(got.status_code, tree, text, where, tag if STRONG_TAG.fullmatch(tag) else "")
 
     def log_in_by(self, auth: tuple[str, str, Ref] | None) -> None:

@@ -13,7 +13,7 @@ import secrets
 from dataclasses import replace
 from html.parser import HTMLParser
 from typing import Any
-from urllib.parse import parse_qsl, quote, urlencode, urljoin, urlsplit
+from urllib.parse import quote, urlencode, urljoin, urlsplit
 
 import httpx
 from lxml import etree, html
@@ -29,39 +29,11 @@ from .web import WebWire, cookies, keyed
 
 FOLLOWED, DEEPEST, LONGEST, LONGEST_MARK = 3, 200, 4000, 400
 # the encodings of WHATWG Encoding, section 4.2, as codecs calls them; pages in UTF-16 are not read
-WRITINGS = frozenset(
-    [
-        "utf-8",
-        "ascii",
-        "iso8859-1",
-        "cp1250",
-        "cp1251",
-        "cp1252",
-        "cp1253",
-        "cp1254",
-        "cp1255",
-        "cp1256",
-        "cp1257",
-        "cp1258",
-        "cp866",
-        "cp874",
-        "koi8-r",
-        "koi8-u",
-        "mac-roman",
-        "mac-cyrillic",
-        "gb2312",
-        "gbk",
-        "gb18030",
-        "big5",
-        "big5hkscs",
-        "euc_jp",
-        "iso2022_jp",
-        "shift_jis",
-        "cp932",
-        "euc_kr",
-        "cp949",
-    ]
-) | {f"iso8859-{n}" for n in (*range(2, 9), 10, *range(13, 17))}
+WRITINGS = {
+    "utf-8", "ascii", "cp866", "cp874", "koi8-r", "koi8-u", "mac-roman", "mac-cyrillic", "gb2312", "gbk", "gb18030", "big5", "big5hkscs",
+    "euc_jp", "iso2022_jp", "shift_jis", "cp932", "euc_kr", "cp949", *(f"cp{n}" for n in range(1250, 1259)),
+    *(f"iso8859-{n}" for n in (*range(1, 9), 10, *range(13, 17))),
+}  # fmt: skip
 REFRESH = "http-equiv refresh"
 AT_ONCE = re.compile(r"""\s*0(?:\.0*)?\s*[;,]\s*(?:url\s*=\s*)?["']?([^"']+)""", re.I)
 AS_IT_IS = "/%:@!$&'()*+,;=~[]"  # what an address keeps when the rest of it is written as a browser does
@@ -77,7 +49,7 @@ class Pages(WebWire):
     def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
         super().__init__(secrets, pin, outdated)
         self._cookies: dict[str, str] = {}
-        self._at, self._charset = "/", "utf-8"  # of the page in hand
+        self._at, self._charset = "", "utf-8"  # of the page in hand
         self._carry, self._seat = "", ""  # what stands in addresses for the session, and how it begins
         self._meta: dict[str, str] = {}  # of the page in hand: what it says of itself
         self._forms: dict[str, dict[str, Any]] = {}  # of the page in hand: where each goes, and what it hides
@@ -128,9 +100,10 @@ class Pages(WebWire):
             headers |= self._from() | ({"Origin": self.origin(), **(marks or {})} if content is not None else {})
             try:
                 got = await self.send(method, self._seated(target), content, headers, once)
-            except httpx.HTTPError:
+            except httpx.HTTPError as e:
                 if shown is None:
                     raise
+                self.lost(e)  # which raises where it is another box
                 return shown  # where it led to by itself nobody answers, so that is its answer
             # those it set first are kept, where it sets more than any unit needs
             self._cookies = dict(list({**self._cookies, **cookies(got)}.items())[:MOST_COOKIES])
@@ -150,7 +123,7 @@ class Pages(WebWire):
 
     def _from(self) -> dict[str, str]:
         """The page one comes from, which many units want to be one of theirs; what stands in it for the session is left out."""
-        return {"Referer": f"{self.origin()}{self._at.partition('?')[0]}"} if self._cookies or self._forms else {}
+        return {"Referer": f"{self.origin()}{self._at.partition('?')[0]}"} if self._at else {}
 
     async def _shown(self, got: httpx.Response) -> tuple[Page, str]:
         """A page, and the one it leads to at once by itself, as browsers go on (HTML, section 4.2.5.3)."""
@@ -161,7 +134,8 @@ class Pages(WebWire):
         self._charset = _charset(got.charset_encoding or "", got.content)
         tree, self._forms, self._meta, torn = await asyncio.to_thread(_read, got.content, self._charset, self._within)
         further = AT_ONCE.match(self._meta.pop(REFRESH, ""))
-        leads = self._within(further[1]) if further and not torn else None
+        # an error stays one, wherever it sends
+        leads = self._within(further[1]) if further and not torn and got.status_code < 400 else None
         return Page(got.status_code, tree, torn=torn), leads or ""
 
     def _within(self, href: str) -> str | None:
@@ -182,10 +156,10 @@ class Pages(WebWire):
             if path.startswith(self._carry):
                 self._seat, path = first.removeprefix(self._carry[1:])[:LONGEST_MARK], f"/{rest}"
         elif self._carry:
-            pairs = parse_qsl(query, keep_blank_values=True)
-            self._seat = next((value[:LONGEST_MARK] for name, value in pairs if name == self._carry), self._seat)
-            left = [pair for pair in pairs if pair[0] != self._carry]
-            query = urlencode(left) if len(left) < len(pairs) else query
+            pairs = query.split("&")
+            mine = [pair for pair in pairs if pair.startswith(f"{self._carry}=")]
+            self._seat = mine[0].partition("=")[2][:LONGEST_MARK] if mine else self._seat
+            query = "&".join(pair for pair in pairs if pair not in mine)
         return path + (f"?{query}" if query else "")
 
     def _seated(self, target: str) -> str:
@@ -194,7 +168,7 @@ class Pages(WebWire):
             return target
         if self._carry.startswith("/"):
             return f"{self._carry}{self._seat}{target}"
-        return f"{target}{'&' if '?' in target else '?'}{urlencode({self._carry: self._seat})}"
+        return f"{target}{'&' if '?' in target else '?'}{self._carry}={self._seat}"
 
     async def close(self) -> None:
         """End it; never raises."""

@@ -233,16 +233,18 @@ class _Checker:
             path = self.path((*keys, written), show((*above, *parse(written))) if above else written)
             feeds.add(path)
             told: dict[str, Any] = {"at": place} if isinstance(place, str | list | tuple) else dict(place)
-            slots = self.room_for((*keys, written), told["at"], path)
+            codec = told.get("codec", "")
+            each, slots = self.set_in((*keys, written), told, path)
             at, *parts = slots[0] if slots else [told["at"]] if isinstance(told["at"], str) else told["at"]
             for theirs, ours in told.get("words", {}).items():
                 self.word((*keys, written, "words", theirs), path, ours)
             for meaning in ("empty", "missing", "otherwise"):
                 if told.get(meaning) is not None:
                     self.word((*keys, written, meaning), path, told[meaning])
-            if codec := told.get("codec", ""):
+            if codec:
                 self.one_of((*keys, written, "codec"), codec, (*CODECS, *SPREADS, ONE_EACH), "a codec")
-            if codec != ONE_EACH and len(parts) + 1 != (SPREADS[codec].fields if codec in SPREADS else 1):
+            codec = "" if codec == ONE_EACH else codec
+            if len(parts) + 1 != (SPREADS[codec].fields if codec in SPREADS else 1):
                 wanted = (
                     f"{codec} stands in {SPREADS[codec].fields} fields"
                     if codec in SPREADS
@@ -258,33 +260,28 @@ class _Checker:
                     told.get("join", ""),
                     told.get("empty"),
                     told.get("missing"),
-                    told.get("codec", ""),
+                    codec,
                     tuple(parts),
                     otherwise=told.get("otherwise", ""),
                     unused=told.get("unused", ""),
-                    each=self.each((*keys, written), told, path),
+                    each=each,
                     slots=slots,
                 )
             )
         return tuple(out)
 
-    def room_for(self, keys: Keys, at: Any, path: Path) -> tuple[tuple[str, ...], ...]:
-        """The fields of a form that has room for so many things of a set, those of one thing together."""
-        if isinstance(at, str) or all(isinstance(one, str) for one in at):
-            return ()
-        alike = len({len(one) if isinstance(one, list | tuple) else 0 for one in at}) == 1
-        if not alike or row_of(path).kind not in SETS:
-            why = f"{show(path)} holds no set" if alike else "give each thing as many fields as the next"
-            raise self.fail((*keys, "at"), why)
-        return tuple(tuple(map(str, one)) for one in at)
-
-    def each(self, keys: Keys, told: Tree, path: Path) -> str:
-        """Where the rows are that a set is made of."""
-        each = str(told.get("each", ""))
-        if each and (not each.endswith("*") or row_of(path).kind not in SETS):
-            why = f"{show(path)} holds no set" if each.endswith("*") else f"'{each}' does not end with *, for every row"
-            raise self.fail((*keys, "each"), why)
-        return each
+    def set_in(self, keys: Keys, told: Tree, path: Path) -> tuple[str, tuple[tuple[str, ...], ...]]:
+        """Where the rows are that a set is made of, or the fields of a form that has room for so many things of it."""
+        each, at = str(told.get("each", "")), told["at"]
+        alone = isinstance(at, str) or (told.get("codec") != ONE_EACH and all(isinstance(one, str) for one in at))
+        slots = () if alone else tuple((one,) if isinstance(one, str) else tuple(map(str, one)) for one in at)
+        if (each or slots) and row_of(path).kind not in SETS:
+            raise self.fail(keys, f"{show(path)} holds no set")
+        if each and not each.endswith("*"):
+            raise self.fail((*keys, "each"), f"'{each}' does not end with *, for every row")
+        if len({len(slot) for slot in slots}) > 1:
+            raise self.fail((*keys, "at"), "give each thing as many fields as the next")
+        return each, slots
 
     def joint(self, keys: Keys, name: str, at: str, feeds: set[Path]) -> Iterator[Place]:
         """The leaves that share one field, each a place of its own."""

@@ -23,7 +23,7 @@ from ..talk.patterns import row
 from ..talk.tree import MISSING, Tree, as_text, every, one, pick
 from .binding import Place, TreeRows
 from .model import LIVE, STAGED, Ask, Family, Spelling, TextLine
-from .spelling import CODECS, COUNT, ONE_EACH, SPREADS, meant, read_value, spelling_of
+from .spelling import CODECS, COUNT, SPREADS, meant, read_value, spelling_of
 
 MOST_ITEMS = 10_000
 LONGEST_LEFTOVER = 200
@@ -244,15 +244,19 @@ def _tree(ask: Ask, tree: Tree, key: str, facts: _Facts) -> None:
 def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> bool:
     """One leaf; whether anything stands there. An absent field and an empty one mean what the family says they mean, and
     nothing where it says nothing."""
+    ats = (place.at, *place.parts)
     if place.slots:
-        found = _row_by_row(place, [node] * len(place.slots))
+        found = _several([_in_fields(place, slot, node) for slot in place.slots])
+        found = (
+            found if found is MISSING else [each for each in found if each]
+        )  # what is not in use holds nothing of the set
     elif place.each:
         rows = every(node, place.each)
-        found = MISSING if rows is MISSING else _row_by_row(place, rows)
+        found = rows if rows is MISSING else _several([_in_fields(place, ats, row) for row in rows])
     elif "*" in place.at.split("/"):
         found = every(node, place.at)  # one value made of many places: a set of words
     else:
-        found = _together(place, node) if place.parts else one(node, place.at)
+        found = _in_fields(place, ats, node) if place.parts else one(node, place.at)
     if found is MISSING:
         # absent is not empty, and neither is a value unless the family says so
         if place.missing is not None:
@@ -276,7 +280,8 @@ def _standing(place: Place, path: Path, found: Tree, facts: _Facts) -> None:
         return
     if isinstance(found, list | tuple) and row_of(path).kind not in SETS:
         # of a leaf that holds one thing, a list is what its texts say together
-        found = ",".join(str(as_text(each)) for each in found) if None not in map(as_text, found) else found
+        told = [as_text(each) for each in found]
+        found = found if None in told else ",".join(map(str, told))
     if place.otherwise and str(found).strip() not in place.words:
         facts.word(path, place.otherwise)
         return
@@ -298,25 +303,19 @@ def _standing(place: Place, path: Path, found: Tree, facts: _Facts) -> None:
         facts.read(path, str(texts[0]), own)
 
 
-def _row_by_row(place: Place, rows: list[Tree]) -> Tree:
-    """A set that is made of rows; MISSING where one of them has not what it should."""
-    ats = place.slots or ((place.at, *place.parts),) * len(rows)
-    every_one = [replace(place, at=at[0], parts=at[1:]) for at in ats]
-    told = [_together(it, row) if it.parts else one(row, it.at) for it, row in zip(every_one, rows, strict=True)]
-    # a slot that is not in use holds nothing of the set
-    return MISSING if MISSING in told else [each for each in told if not place.slots or each not in ("", place.unused)]
+def _several(told: list[Tree]) -> Tree:
+    """What a set is made of; MISSING where one thing of it is."""
+    return MISSING if MISSING in told else told
 
 
-def _together(place: Place, node: Tree) -> Tree:
-    """One value spread over several fields: MISSING where one of them is, empty where all are."""
-    texts = [as_text(one(node, at)) for at in (place.at, *place.parts)]
+def _in_fields(place: Place, ats: tuple[str, ...], node: Tree) -> Tree:
+    """What fields say together: MISSING where one of them is, empty where all are, or say that they are not in use."""
+    texts = [as_text(one(node, at)) for at in ats]
     if None in texts:
         return MISSING
     told = tuple("" if str(text).strip() == place.unused else str(text).strip() for text in texts)
-    if not any(told):
-        return ""
-    if place.codec == ONE_EACH:
-        return [text for text in told if text]
+    if len(told) == 1 or not any(told):
+        return told[0]
     try:
         return SPREADS[place.codec].together(told)
     except ValueError:

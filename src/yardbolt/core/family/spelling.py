@@ -80,16 +80,6 @@ def parted(path: Path, codec: str, value: Any) -> tuple[str, ...]:
     return SPREADS[codec].parted(value)
 
 
-def one_each(family: Family, path: Path, value: Any, fields: int, unused: str) -> tuple[str, ...]:
-    """A set over fields of one word each; what is left over says `unused`. Raises ValueError where there are too few."""
-    texts = [
-        each for each in spelled_by(replace(spelling_of(family, path), join="\n"), path, value).split("\n") if each
-    ]
-    if len(texts) > fields:
-        raise ValueError(f"{show(path)}: this unit takes {fields} of them, and there are {len(texts)}")
-    return (*texts, *[unused] * (fields - len(texts)))
-
-
 def in_rows(family: Family, path: Path, codec: str, value: Any) -> tuple[tuple[str, ...], ...]:
     """A set as rows, each over the fields it stands in. Raises ValueError where it cannot be written so."""
     told = spelled_by(replace(spelling_of(family, path), join="\n"), path, value)

@@ -19,7 +19,7 @@ from ..talk.patterns import slot_key, slots
 from .binding import Place
 from .model import Family, Op
 from .reading import asks_for
-from .spelling import ONE_EACH, SPREADS, exactly, in_rows, meant, one_each, parted, spelled, spelled_by, spelling_of
+from .spelling import SPREADS, exactly, in_rows, meant, parted, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
 KEYS = "keys"  # the notation of public keys themselves
@@ -160,34 +160,10 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             return {f"{BOUND}{place.at}": (Slot(change.value),)}
         if place.joint is not None:
             return {f"{BOUND}{place.at}": (_joint_word(place, change, filling.before),)}
-        if place.slots:
+        if place.slots or place.each:
             none = place.empty is not None and meant(change.path, place.empty) == change.value
             told = () if none else in_rows(filling.family, change.path, place.codec, change.value)
-            if len(told) > len(place.slots):
-                raise ValueError(
-                    f"{show(change.path)}: this unit takes {len(place.slots)} of them, and there are {len(told)}"
-                )
-            unused = ((place.unused,) * len(place.slots[0]),) * (len(place.slots) - len(told))
-            pairs = [
-                pair
-                for ats, row in zip(place.slots, (*told, *unused), strict=True)
-                for pair in zip(ats, row, strict=True)
-            ]
-            return {f"{BOUND}{at}": (text,) if text else () for at, text in pairs}
-        if place.each:
-            none = place.empty is not None and meant(change.path, place.empty) == change.value
-            told = () if none else in_rows(filling.family, change.path, place.codec, change.value)
-            if not told and not none:
-                raise ValueError(f"{show(change.path)}: no rows would mean something else here")
-            base, ats = f"{BOUND}{place.each}".removesuffix("*").removesuffix("/"), (place.at, *place.parts)
-            return {base: ()} | {
-                f"{base}/{n}/{at}": (text,) for n, row in enumerate(told) for at, text in zip(ats, row, strict=True)
-            }
-        if place.codec == ONE_EACH:
-            none = place.empty is not None and meant(change.path, place.empty) == change.value
-            ats = (place.at, *place.parts)
-            texts = one_each(filling.family, change.path, () if none else change.value, len(ats), place.unused)
-            return {f"{BOUND}{at}": (text,) if text else () for at, text in zip(ats, texts, strict=True)}
+            return _in_slots(place, change, told) if place.slots else _in_rows(place, change, told, none)
         if place.codec in SPREADS:
             words = [theirs for theirs, ours in place.words.items() if meant(change.path, ours) == change.value]
             value = coerce(change.path, words[0]) if words else change.value
@@ -203,6 +179,27 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
         text = spelled_by(own, change.path, change.value, place.codec)
         return {f"{BOUND}{place.at}": (text,) if text else ()}
     return {}
+
+
+def _in_slots(place: Place, change: Set, told: tuple[tuple[str, ...], ...]) -> dict[str, Text]:
+    """A set over fields that have room for so many; what is left over says that it is not in use. Raises ValueError where there
+    are too few."""
+    if len(told) > len(place.slots):
+        raise ValueError(f"{show(change.path)}: this unit takes {len(place.slots)} of them, and there are {len(told)}")
+    unused = ((place.unused,) * len(place.slots[0]),) * (len(place.slots) - len(told))
+    pairs = [
+        pair for slot, row in zip(place.slots, (*told, *unused), strict=True) for pair in zip(slot, row, strict=True)
+    ]
+    return {f"{BOUND}{at}": (text,) if text else () for at, text in pairs}
+
+
+def _in_rows(place: Place, change: Set, told: tuple[tuple[str, ...], ...], none: bool) -> dict[str, Text]:
+    """A set as rows, which take the place of those that are there. Raises ValueError where no rows would mean something else."""
+    if not told and not none:
+        raise ValueError(f"{show(change.path)}: no rows would mean something else here")
+    base, ats = f"{BOUND}{place.each.removesuffix('*').removesuffix('/')}", (place.at, *place.parts)
+    rows = {f"{base}/{n}/{at}": (text,) for n, row in enumerate(told) for at, text in zip(ats, row, strict=True)}
+    return {base: (), **rows}
 
 
 def _joint_word(place: Place, change: Set, before: Plane) -> str:

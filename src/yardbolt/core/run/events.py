@@ -160,20 +160,13 @@ class ReadBack(OfStep):
 
 @dataclass(frozen=True, kw_only=True)
 class Unlike(OfStep):
-    """The unit said no, or reads otherwise than forecast."""
+    """The unit said no, or reads otherwise than forecast; `refused`: it said no to the change of `path`, and reads as before."""
 
     event: Literal["unlike"] = "unlike"
-    said: str = ""
-    paths: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, kw_only=True)
-class Declined(OfStep):
-    """The unit said no to a change, and reads as before."""
-
-    event: Literal["declined"] = "declined"
     path: str = ""
     said: str = ""
+    paths: tuple[str, ...] = ()
+    refused: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -289,7 +282,7 @@ class Troubled:
     error: str
 
 
-StepEvent = Sending | ReadBack | Unlike | Declined | Proving | Proven | NotProven
+StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
 Event = (
     Trying | Tried | Kept | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled

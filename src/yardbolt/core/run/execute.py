@@ -32,7 +32,7 @@ from ..secret import Ref
 from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
-from .events import Declined, Stopped, Unlike
+from .events import Stopped, Unlike
 from .requests import Attempt, Doing, LogIn, Note, Outcome, Pause, Planes, Read, Request, Return, Returned, WhyUnread
 from .takingback import TakingBack, Unproven
 
@@ -81,8 +81,8 @@ class _Run(TakingBack):
             raise Stop(f"no clear answer to '{words}': {answer.why}")
         # done means read back, whatever the unit said to it
         seen = yield from self.read(paths, "the change could not be read back")
-        said = answer.said if isinstance(answer, No) else ""
-        yield from self.judged(place, step, words, said, seen.get(store, Plane()), before, paths)
+        no = answer if isinstance(answer, No) else None
+        yield from self.judged(place, step, words, no, seen.get(store, Plane()), before, paths)
         yield self.done(place, step, words)
 
     def come_back(self, op: Op, before: Belief, elsewhere: tuple[Way, ...] = ()) -> Doing:
@@ -94,15 +94,15 @@ class _Run(TakingBack):
         self.belief = learn(self.belief, back.way)
 
     def judged(
-        self, place: int, step: Step, words: str, said: str, seen: Plane, before: Belief, paths: frozenset[Path]
+        self, place: int, step: Step, words: str, no: No | None, seen: Plane, before: Belief, paths: frozenset[Path]
     ) -> Doing:
         """A no is three things after reading back: as before, already as wanted, or partly. Raises Stop unless it is
         as wanted."""
         assert step.change is not None
-        store = store_of(self.family, step.change)
-        expected = self.belief.stores[store]
-        odd = surprises(expected, seen)
-        if not odd and not said and not _told_of(self.family, step.change.path, store, seen):
+        store, said = store_of(self.family, step.change), no.said if no else ""
+        expected, told_of_it = self.belief.stores[store], _told_of(self.family, step.change.path, store, seen)
+        odd, as_before = surprises(expected, seen), not surprises(before.stores[store], seen)
+        if not odd and not said and not told_of_it:
             why = yield WhyUnread()
             raise Stop(
                 f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
@@ -111,20 +111,23 @@ class _Run(TakingBack):
         already = secret_of(step.change) is None and _confirmed(self.family, paths, expected, seen)
         if not odd and (not said or already):
             return
-        paths_told, of = tuple(show(path) for path in odd), len(self.sheet.steps)
-        yield Note(Unlike(step=place, of=of, kind=step.kind.value, what=words, said=said, paths=paths_told))
+        # what the unit was never asked, and what nobody could read afterwards, it has not refused
+        refused = no is not None and no.sent and as_before and told_of_it
+        yield Note(
+            Unlike(
+                step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(step.change.path), said=said,
+                paths=tuple(show(path) for path in odd), refused=refused,
+            )
+        )  # fmt: skip
         differs = differing(expected, seen, odd)
         if not said:
             self.take_over(before, store, seen)
             raise Stop(differs)
-        if not surprises(before.stores[store], seen):
+        if as_before:
             # nothing happened, so there is nothing to take back
             self.belief = replace(before, sessions=self.belief.sessions)
             self.unproven = [one for one in self.unproven if one.change is not step.change]
-            yield Note(
-                Declined(step=place, of=of, kind=step.kind.value, what=words, path=show(step.change.path), said=said)
-            )
-            raise Stop(f"the unit refused '{words}': {said}", (step.change, said))
+            raise Stop(f"the unit refused '{words}': {said}", (step.change, said) if refused else None)
         self.take_over(before, store, seen)
         raise Stop(f"the unit refused '{words}': {said}" + (f"; {differs}" if differs else ""))
 
@@ -227,7 +230,7 @@ class _Run(TakingBack):
         words = self.words(step)
         yield self.sending(place, step, words)
         answer, _ = yield from self.send(plain_order(step.op), step.op.by)
-        if not (isinstance(answer, Done) or (isinstance(answer, Ended) and answer.answered)):
+        if not isinstance(answer, Done):
             raise Stop(f"{doing} failed: {reason_of(answer)}")
         return words
 

@@ -12,7 +12,6 @@ from ..plane.path import fits, parse
 from ..secret import Ref
 from .events import (
     BackedOut,
-    Declined,
     Entry,
     Event,
     GateAnswering,
@@ -31,6 +30,7 @@ from .events import (
     Stamp,
     Tried,
     Trying,
+    Unlike,
 )
 
 SPARE_TRIES = 2
@@ -68,7 +68,7 @@ class UnitHistory:
     shown: str = ""  # the plan that was shown last
     met_at: str = ""  # the address at which a login opened last
     moving: bool = False  # an order to move it elsewhere was sent
-    declined: dict[str, str] = field(default_factory=dict)  # path -> why the unit refused to change it, until it did
+    refused: dict[str, str] = field(default_factory=dict)  # path -> why the unit refused to change it, in the last run
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
@@ -146,14 +146,13 @@ class History:
                 unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
                 if event.secret:
                     self._sent(unit, event.account, Ref(event.secret))
-            case Declined(path=path, said=said):
-                unit.declined[path] = said
-            case ReadBack(kind="change", path=path) if path in unit.declined:
-                del unit.declined[path]
+            case Unlike(refused=True, path=path, said=said):
+                unit.refused[path] = said
             case ReadBack(kind="activate") | BackedOut():
                 unit.staging = False
             case RunBegun():
                 unit.begun.add(stamp.run)
+                unit.refused.clear()
                 unit.staging = False
             case RunFinished():
                 unit.finished.add(stamp.run)

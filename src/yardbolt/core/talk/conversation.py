@@ -198,7 +198,8 @@ class Talk:
     `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and
     raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can;
     `part` takes what one ask wants out of what it shares with others. `apart`: each ask is a question of its own, and one that
-    came to nothing says nothing of the next. `at` asks for one place, where the way has places.
+    came to nothing says nothing of the next. `at` asks for one place, where the way has places,
+    and `shown` is what came of it, by its places.
     """
 
     name: str
@@ -214,3 +215,4 @@ class Talk:
     part: Callable[[Any, Any, Replies], Answer] | None = None
     apart: bool = False
     at: Callable[[str], Any] | None = None
+    shown: Callable[[Tree], Tree] = lambda tree: tree

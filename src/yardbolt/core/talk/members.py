@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..secret import Text
-from .conversation import Fill
+from .conversation import BOUND, Fill
 from .patterns import fill_in
 from .tree import MISSING, Tree, one
 
@@ -55,12 +55,21 @@ def _number(plain: str) -> int | float:
         return found
 
 
-def standing(found: Tree, name: str, text: Text) -> Tree:
-    """What stands at a place; of a row that is not there yet, what the first one has, or else what a number or a text is."""
-    there, steps = one(found, name), name.split("/")
-    if there is not MISSING or not any(step.isdecimal() for step in steps):
+def bound_in(fill: Fill, found: Tree) -> dict[str, Member]:
+    """The members that are changed, each in the type that stands there. Raises ValueError where that is not known, or the value does
+    not suit."""
+    changed = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
+    return {name: typed(name, text, _standing(found, name, text, changed)) for name, text in changed.items()}
+
+
+def _standing(found: Tree, name: str, text: Text, changed: Mapping[str, Text]) -> Tree:
+    """What stands at a place; at one of rows that are all written anew, what the first one has, or else what a number or a text is."""
+    there = one(found, name)
+    rows = next((base for base in changed if name.startswith(f"{base}/")), "")
+    if there is not MISSING or not rows:
         return there
-    first = one(found, "/".join("0" if step.isdecimal() else step for step in steps))
+    _, _, place = name[len(rows) + 1 :].partition("/")
+    first = one(found, f"{rows}/0/{place}")
     return first if first is not MISSING else 0 if len(text) == 1 and str(text[0]).isdecimal() else ""
 
 

@@ -13,7 +13,7 @@ from typing import Any, Literal
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
-from .members import Kept, Member, copied, from_slots, leave_out, literal, nested, put_at, standing, typed
+from .members import Kept, Member, bound_in, copied, from_slots, leave_out, literal, nested, put_at
 from .outcomes import Done, Ended, Login, Lost, No, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow, row_for
@@ -28,6 +28,7 @@ from .web import (
     asks_for_login,
     entered,
     lost,
+    mixed_in,
     objection,
     own,
     place,
@@ -74,9 +75,11 @@ class Channel(Unprompted):
     talk: Literal["objects"] = "objects"
 
     def amiss(self) -> tuple[Keys, str] | None:
-        """A key in a header that no header holds, or a secret in the place of an address."""
+        """A key in a header that no header holds, a secret in the place of an address, or more than a name around a name."""
         if named := next((name for name, text in self.query.items() if "{secret" in text or ACCOUNT in text), ""):
             return ("query", named), "neither a name nor a secret stands in an address"
+        if mixed := mixed_in(self.login.account, *self.login.body.values()):
+            return ("login",), mixed
         held = self.login.auth != "header" or any("{secret}" in text for text in self.headers.values())
         return None if held else (("login", "auth"), "none of the headers holds {secret}")
 
@@ -204,26 +207,25 @@ class Session:
 
 
 def _call(
-    channel: Channel, verb: str, at: str, body: Member = None, tag: tuple[str, str] = ("", "")
+    channel: Channel, verb: str, at: str, body: Member = None, tag: str = ""
 ) -> Generator[Call, Answer | Lost, Answer | Lost]:
-    """One request of a session; marks that stand beside its answer are renewed. What was read from the very place that is written
-    must still be there (RFC 9110, section 13.1.1)."""
+    """One request of a session; marks that stand beside its answer are renewed. With a `tag` it counts only if what stands there
+    still has it (RFC 9110, section 13.1.1)."""
     keep = {name: at for name, at in channel.login.keep.items() if at.startswith(BESIDE)}
     query = tuple((name, _kept(text)) for name, text in channel.query.items())
-    sent = Call(verb.upper(), at, body, _headers(channel), keep=keep, form=channel.encode == "form", query=query)
-    if tag[0] == at and tag[1]:
-        sent = replace(sent, headers=(*sent.headers, (IF_MATCH, (tag[1],))))
+    headers = (*_headers(channel), *(((IF_MATCH, (tag,)),) if tag else ()))
+    sent = Call(verb.upper(), at, body, headers, keep=keep, form=channel.encode == "form", query=query)
     return (yield from _with_mark(channel, sent))
 
 
 def _told(
-    channel: Channel, verb: str, at: str, body: Member, tag: tuple[str, str], spent: set[str]
+    channel: Channel, verb: str, at: str, body: Member, read: tuple[str, str], spent: set[str]
 ) -> Generator[Call, Answer | Lost, Done[Replies] | No | Unclear | Ended]:
-    """One request that writes, and what came of it. An entity tag that did not hold is `spent`."""
-    tag = ("", "") if tag[1] in spent else tag
+    """One request that writes, and what came of it. An entity tag that did not hold is `spent`; one of another place says nothing."""
+    tag = read[1] if read[0] == at and read[1] not in spent else ""
     got = yield from _call(channel, verb, at, body, tag)
-    if isinstance(got, Answer) and got.status == CHANGED_MEANWHILE and tag[0] == at and tag[1]:
-        spent.add(tag[1])
+    if tag and isinstance(got, Answer) and got.status == CHANGED_MEANWHILE:
+        spent.add(tag)
         return No("somebody changed it at this very moment")
     bad = _wrong(channel, got, sent=True)
     return bad or Done(Replies(tree=got.tree if isinstance(got, Answer) else None))
@@ -234,12 +236,10 @@ def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, A
     that lacked."""
     got = yield sent
     found = row_for(channel.replies, _heard(got)) if isinstance(got, Answer) else None
-    own = tuple(one for one in sent.headers if one[0] == IF_MATCH)
-    return (
-        (yield replace(sent, headers=(*_headers(channel), *own)))
-        if found is not None and found.means == "again"
-        else got
-    )
+    if found is None or found.means != "again":
+        return got
+    tagged = tuple(one for one in sent.headers if one[0] == IF_MATCH)
+    return (yield replace(sent, headers=(*_headers(channel), *tagged)))
 
 
 def _headers(channel: Channel) -> tuple[tuple[str, Member], ...]:
@@ -248,9 +248,8 @@ def _headers(channel: Channel) -> tuple[tuple[str, Member], ...]:
 
 def _outside(channel: Channel) -> tuple[tuple[str, Member], ...]:
     """The headers that need nothing of a session: they are sent before there is one, too."""
-    known = {"origin"}
     return tuple(
-        (name, _kept(text)) for name, text in channel.headers.items() if {one for one, _ in slots(text)} <= known
+        (name, _kept(text)) for name, text in channel.headers.items() if {one for one, _ in slots(text)} <= {"origin"}
     )
 
 
@@ -451,12 +450,11 @@ def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str
     if not isinstance(there, list):
         return No("it shows no list there", sent=False)
     at_place = next((n for n, item in enumerate(there) if item is how.view.item(tree, fill)), None)
-    bound = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     try:
         members = {name: from_slots(template, fill) for name, template in how.fill.items()}
         if at_place is not None:
-            members |= {name: typed(name, text, standing(there[at_place], name, text)) for name, text in bound.items()}
-        elif how.fill and not bound:
+            members |= bound_in(fill, there[at_place])
+        elif how.fill and not any(name.startswith(BOUND) for name in fill):
             members = {name: literal(text) for name, text in how.new.items()} | members
         else:
             return No("there is no such item any more", sent=False)
@@ -500,11 +498,10 @@ def _body(channel: Channel, how: OpHow, verb: str, fill: Fill, found: Tree) -> M
     """What is sent. Raises ValueError where a value does not suit what stands there."""
     if verb == "delete":
         return None
-    changed = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     members = _always(channel) | {name: literal(text) for name, text in how.new.items()}
     members |= {name: from_slots(template, fill) for name, template in how.fill.items()}
-    for name, text in changed.items():
-        members[f"{how.under}/{name}" if how.under else name] = typed(name, text, standing(found, name, text))
+    for name, member in bound_in(fill, found).items():
+        members[f"{how.under}/{name}" if how.under else name] = member
     if verb == "put" and isinstance(found, Mapping):
         whole = copied(found)
         leave_out(whole, how.without, members)

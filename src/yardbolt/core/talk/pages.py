@@ -7,7 +7,7 @@ heading -> cell; those of two columns as `pairs` too) and `links` (words -> plac
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Mapping
+from collections.abc import Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 from urllib.parse import quote
@@ -18,7 +18,7 @@ from .forms import Filling, fields_of, form_of, in_row, names_of
 from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow
-from .tree import MISSING, Items, Tree, one
+from .tree import MISSING, Items, Sort, Tree, one
 from .web import (
     ACCOUNT,
     MOST_PAGES,
@@ -28,6 +28,7 @@ from .web import (
     asks_for_login,
     entered,
     lost,
+    mixed_in,
     objection,
     own,
     place,
@@ -88,7 +89,10 @@ class Channel(Unprompted):
     talk: Literal["pages"] = "pages"
 
     def amiss(self) -> tuple[Keys, str] | None:
-        """What no address could carry."""
+        """What no address could carry, or more than a name around a name."""
+        filled = [text for form in self.login.forms.values() for text in form.fill.values()]
+        if mixed := mixed_in(self.login.account, *filled):
+            return ("login",), mixed
         plain = all(c.isascii() and (c.isalnum() or c in "-_.~") for c in self.carry.removeprefix("/"))
         held = not self.carry or (plain and self.carry != "/")
         return None if held else (("carry",), "give the name of a field, or / and how a step of the path begins")
@@ -539,7 +543,33 @@ def leave(channel: Channel) -> Generator[Open, Any, None]:
         yield Open(channel.leave)
 
 
+def shown(tree: Tree) -> Tree:
+    """A page by its places, for whoever writes a file: of each form its fields, what they are or offer, and its buttons."""
+    if not isinstance(tree, Mapping):
+        return tree
+    forms = {
+        name: {
+            "fields": {field: _kind_of(form, field) for field in sorted(names_of(form))},
+            "press": _one_of(form["buttons"]),
+        }
+        for name, form in (tree.get("forms") or {}).items()
+    }
+    return {name: held for name, held in tree.items() if name != "text"} | {"forms": forms}
+
+
+def _kind_of(form: Mapping[str, Any], field_name: str) -> Tree:
+    kind, offered = next((kind, offered) for name, kind, _, offered in form["order"] if name == field_name)
+    if kind in ("hidden", "secret", "off"):
+        return Sort(kind)
+    held = form["fields"].get(field_name, "")
+    return _one_of(offered, held) if kind == "choice" else held
+
+
+def _one_of(offered: Iterable[str], held: str = "") -> Sort:
+    return Sort(f"one of {', '.join(offered) or 'nothing'}", held)
+
+
 TALK = Talk(
     "pages", Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part, apart=True,
-    at=lambda place: AskHow(page=place),
+    at=lambda place: AskHow(page=place), shown=shown,
 )  # fmt: skip

@@ -53,6 +53,16 @@ def _children(node: Tree) -> Iterator[tuple[str, Tree]]:
 
 
 MISSING: Any = object()
+
+
+@dataclass(frozen=True)
+class Sort:
+    """In the place of a value: what sort of thing stands there, and which it is now."""
+
+    sort: str
+    now: str = ""
+
+
 CALLED = "{key}"  # the slot of the key in what an item is called
 
 
@@ -116,7 +126,7 @@ def places(tree: Tree, at: str = "") -> Iterator[tuple[str, Tree]]:
             merged: dict[str, Any] = {}
             for child in alike:
                 merged = {**child, **{name: held for name, held in merged.items() if held not in ("", None, [], {})}}
-            yield f"{at}/*".lstrip("/"), f"({len(tree)} item{'s' if len(tree) > 1 else ''})"
+            yield f"{at}/*".lstrip("/"), Sort(f"{len(tree)} item{'s' if len(tree) > 1 else ''}")
             yield from places(merged, f"{at}/*".lstrip("/"))
         elif any(isinstance(child, Mapping | list) for child in tree):
             yield from places(tree[0], f"{at}/*".lstrip("/"))

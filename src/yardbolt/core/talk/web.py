@@ -10,6 +10,7 @@ from typing import Any
 from ..secret import Ref, Text
 from .conversation import Fill
 from .outcomes import Asked, Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from .patterns import slots
 from .replies import Heard, ReplyRow, reason, row_for
 from .tree import CALLED, MISSING, Items, Tree, as_text, one
 
@@ -49,6 +50,12 @@ def signed_by(text: str, secret: Ref) -> Signed | None:
 def own(target: str) -> bool:
     """Is it a place on this very unit?"""
     return target.startswith("/") and not target.startswith("//") and target.isprintable() and " " not in target
+
+
+def mixed_in(*templates: str) -> str:
+    """What of these holds the name and another slot, which nothing would fill; empty where none does."""
+    mixed = (text for text in templates if ACCOUNT in text and len(slots(text)) > 1)
+    return next((f"'{text}' holds more than {ACCOUNT} and words" for text in mixed), "")
 
 
 def key_of(fill: Fill) -> str:
