@@ -27,12 +27,14 @@ MISCHIEF = {
 }  # fmt: skip
 
 
-# what a server under systemd may be like besides: systemd holds the socket of its SSH server; a list says who may log in, by name or by group
+# what a server under systemd may be like besides: systemd holds the socket of its SSH server; a list says who may log in, by name, by group or by both
 BESIDES = (
     "",
     "systemctl -q disable ssh.service; systemctl -q enable ssh.socket\n",
     "echo 'AllowUsers root works' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
     "groupadd crew; for x in root works guest; do usermod -aG crew $x; done; echo 'AllowGroups wheel crew' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
+    "groupadd crew; groupadd away; for x in root works guest; do usermod -aG crew $x; done; usermod -aG away guest\n"
+    "printf 'AllowUsers root works guest\\nAllowGroups crew\\nDenyGroups away\\n' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
 )
 
 

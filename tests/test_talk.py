@@ -518,8 +518,9 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     ),
     "ssh-server held": (
         "daemon openssh\nconfig /c\nset port 22\nset listenaddress 192.0.2.1:22\nset permitrootlogin no\nset passwordauthentication yes\nset permitemptypasswords no\nset maxauthtries 6\n"
-        "set kbdinteractiveauthentication no\nset usepam yes\nset allowusers k\nset allowusers k\nchanged 100 /c\nloaded 200\nnow 300\nsocket Listen=[::]:2222 (Stream)\n",
-        {("services", "ssh", "port"): 2222, ("services", "ssh", "interfaces"): ABSENT, ("services", "ssh", "accounts"): ("k",)},
+        "set kbdinteractiveauthentication no\nset usepam yes\nset allowusers k\nset allowusers k\nset allowusers not-yet\nset allowusers away@192.0.2.1\nset allowusers out\nset allowusers other\n"
+        "set allowgroups cr?w\nset denygroups out*\nset denyusers o[t]her\nset denyusers k@192.0.2.1\nset denyusers other\nmember k k crew\nmember away away\nmember out out crew outside\nmember other crew\nchanged 100 /c\nloaded 200\nnow 300\nsocket Listen=[::]:2222 (Stream)\n",
+        {("services", "ssh", "port"): 2222, ("services", "ssh", "interfaces"): ABSENT, ("services", "ssh", "accounts"): ("k", "not-yet")},
     ),
     "ssh-keys": (
         'daemon openssh\nchanged 100 /x\nloaded 200\nnow 300\ncommand none\nauthority none\nlooked k\nlooked n\nkey k # c\nkey k from="192.0.2.1" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIA== x@y\n',
