@@ -15,7 +15,7 @@ from yardbolt.adapters.files import load_family, shipped
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import FamilyError, FileError
-from yardbolt.core.family.reading import Fact, Narrowed, extract, merge
+from yardbolt.core.family.reading import Fact, Merging, Narrowed, asks_for, extract, merge
 from yardbolt.core.family.writing import forecast, op_for, render
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.openssh import not_in_force
@@ -345,6 +345,12 @@ def test_a_service_is_limited_only_where_all_its_ports_are() -> None:
     for ports, limited in ((("80",), None), (("80", "8080"), NOBODY)):
         found = merge(SERVER, [*facts, Narrowed("http", "tcp", ports, NOBODY)]).plane
         assert get(found, ("services", "http", "permitted")) == limited, ports
+    # read back by itself, what the SSH server says of itself is not all there is to say of who may come
+    ssh = asks_for(SERVER, [("services", "ssh", "tries")])
+    for asked, told in ((ssh, None), (None, ABSENT)):
+        half = Merging(SERVER, asked)
+        half.add([Fact(("services", "ssh"), True, "ssh"), Fact(("services", "ssh", "permitted"), ABSENT, "ssh")])
+        assert get(half.reading().plane, ("services", "ssh", "permitted")) == told
 
 
 LOADED = {

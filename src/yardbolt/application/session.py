@@ -194,10 +194,11 @@ class Session:
         """
         self._heard.clear()
         self._whole = paths is None
-        family, merging = self.unit.family, Merging(self.unit.family)
+        family = self.unit.family
+        todo = family.asks if paths is None else asks_for(family, frozenset(paths))
+        merging = Merging(family, todo)
         evidence: list[Evidence] = []
         blind: list[Blind] = []
-        todo = family.asks if paths is None else asks_for(family, frozenset(paths))
         # what only another channel can read is read at the proof of that channel
         blind += [
             Blind(ask.name, f"is read by another channel ({ask.by})") for ask in todo if ask.by != self.channel_name

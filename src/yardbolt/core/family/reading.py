@@ -373,10 +373,11 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
 
 class Merging:
     """Facts folded into a reading, in one pass. Two asks that disagree within a store make the path unknown and a
-    conflict."""
+    conflict; what another ask has a say in too that is not among those `asked` (all, if not given) is not known."""
 
-    def __init__(self, family: Family) -> None:
+    def __init__(self, family: Family, asked: Iterable[Ask] | None = None) -> None:
         self.family = family
+        self._asked = frozenset(one.name for one in (family.asks if asked is None else asked))
         self.drafts: dict[str, Draft] = {LIVE: Draft()}
         self.leftovers: list[Leftover] = []
         self._seen: dict[str, dict[Path, tuple[Any, tuple[str, ...]]]] = {}  # store -> path -> value, asks
@@ -477,7 +478,11 @@ class Merging:
             limits.setdefault((each.store, each.service), {}).update(places)
         for (store, service), found in limits.items():
             self._narrow(store, service, found)
-        for store, path in self._clash:
+        missed = {(ask.store, path) for ask in self.family.asks if ask.name not in self._asked for path in ask.feeds}
+        half = {
+            (store, path) for store, seen in self._seen.items() for path in seen if (store, pattern_of(path)) in missed
+        }
+        for store, path in self._clash.keys() | half:
             self._draft(store).put(path, None)
         planes = {store: _with_manual(self.family, draft) for store, draft in self.drafts.items()}
         clash = tuple(sorted({path for _, path in self._clash}))

@@ -37,7 +37,7 @@ _LISTEN = re.compile(r"Listen=(\S+:\d+) \(Stream\)")  # systemctl(1)
 _RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
 CLEARLY = 60  # seconds in the future that no slow start explains
 FORCE_TAGS = "daemon arg changed block sure now oldest loaded started steady same"
-SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell wrapped narrowed member"
+SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell wrapped narrowed"
 KEY_TAGS = f"{FORCE_TAGS} command authority looked key unread"
 GLOBAL_TIMEOUT = (9, 7)  # the first level whose ChannelTimeout knows `global`
 
@@ -119,9 +119,6 @@ def decode_server(reply: str, key: str = "") -> Decoded:
         # what else may turn somebody away stands in settings that are not in force, or not known to be
         return Decoded(tuple(fact for fact in facts if fact[0] != (*_SSH, "permitted")), (why,))
     facts += _effective(settings, seen.get("socket", []))
-    members = {words[0]: frozenset(words[1:]) for line in seen.get("member", []) if (words := line.split())}
-    let_in = _accounts(settings, members)
-    facts.append(((*_SSH, "accounts"), let_in))
     facts += _banner(settings, seen)
     sizes = [int(match[1]) for line in seen.get("hostkey", []) if (match := _RSA.match(line))]
     if seen.get("hostkey"):
@@ -131,7 +128,7 @@ def decode_server(reply: str, key: str = "") -> Decoded:
     if "wrapped" in seen:
         facts = [fact for fact in facts if fact[0] != (*_SSH, "permitted")]
         left.append("hosts.allow and hosts.deny may turn somebody away; they are not judged")
-    if let_in is None:
+    if _accounts(settings) is None or settings.base.keys() & {"allowgroups", "denygroups"}:
         left.append("AllowGroups, DenyUsers, DenyGroups or a Match may turn accounts away at SSH; that is not judged")
     if "narrowed" in seen:
         facts = [fact for fact in facts if fact[0] != (*_SSH, "accounts")]
@@ -205,6 +202,7 @@ def _effective(settings: _Settings, sockets: list[str]) -> Pairs:
         ((*_SSH, "blank_login"), settings.most("permitemptypasswords", lambda v: _YES.get(v), bool)),
         ((*_SSH, "tries"), settings.most("maxauthtries", _number, int)),
         ((*_SSH, "grace"), NEVER if grace == 0 else grace),
+        ((*_SSH, "accounts"), _accounts(settings)),
         ((*_SSH, "interfaces"), ABSENT if any(map(_anywhere, bound)) else None),
     ]
     return facts + [
@@ -224,32 +222,18 @@ def _interactive(settings: _Settings) -> str:
     return new if new in settings.base else old
 
 
-def _accounts(settings: _Settings, members: Mapping[str, frozenset[str]]) -> Any:
-    """The entries of AllowUsers but those surely turned away by another list; where only others are let in or turned
-    away, or under Match, it is not judged."""
-    allow_users, *others = ("allowusers", "allowgroups", "denyusers", "denygroups")
-    if any(word in settings.blocks for word in (allow_users, *others)):
+def _accounts(settings: _Settings) -> Any:
+    """The accounts named as let in but those another list turns away by name; a list under Match is not judged, nor are
+    groups."""
+    users, *others = ("allowusers", "allowgroups", "denyusers", "denygroups")
+    if any(word in settings.blocks for word in (users, *others)):
         return None
-    listed = {
-        word: [e for line in settings.base.get(word, []) for e in line.split()] for word in (allow_users, *others)
-    }
-    if not listed[allow_users]:
+    listed = {word: [e for line in settings.base.get(word, []) for e in line.split()] for word in (users, *others)}
+    if not listed[users]:
         return None if any(listed[word] for word in others) else ABSENT
-    return tuple(sorted({e for e in listed[allow_users] if not _turned_away(e.partition("@")[0], listed, members)}))
-
-
-def _turned_away(name: str, listed: Mapping[str, list[str]], members: Mapping[str, frozenset[str]]) -> bool:
-    """Is this account surely turned away, from wherever it comes? Of a pattern, and of one whose groups are not known
-    (as it is not made yet), that is not sure."""
-
-    def named(one: str, word: str) -> bool:  # `*` and `?` stand for others, and nothing else does
-        return any(fnmatchcase(one, entry.replace("[", "[[]")) for entry in listed[word] if "@" not in entry)
-
-    groups = members.get(name)
-    if groups is None:
-        return named(name, "denyusers")
-    allowed = not listed["allowgroups"] or any(named(group, "allowgroups") for group in groups)
-    return not allowed or named(name, "denyusers") or any(named(group, "denygroups") for group in groups)
+    # `*` and `?` stand for others, and nothing else does
+    denied = [entry.replace("[", "[[]") for entry in listed["denyusers"] if "@" not in entry]
+    return tuple(sorted({e for e in listed[users] if not any(fnmatchcase(e.partition("@")[0], d) for d in denied)}))
 
 
 def _banner(settings: _Settings, seen: Mapping[str, list[str]]) -> Pairs:

@@ -196,9 +196,6 @@ if [ "$kind" = dropbear ]; then
 else
   echo "$f" | tag config
   echo "$s" | tag set
-  case $s in *allowgroups\ *|*denygroups\ *)
-    cut -d: -f1 /etc/passwd | while read -r x; do g=$(id -Gn "$x" 2>/dev/null) && echo "$x $g"; done | tag member;;
-  esac
   if [ -d /run/systemd/system ]; then
     for x in ssh.socket sshd.socket; do systemctl is-active -q $x && systemctl show -p Listen $x; done | tag socket
   fi
