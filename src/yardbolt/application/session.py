@@ -127,7 +127,8 @@ class Session:
         )
         if rests and self.unit.safe is not None:
             await self.unit.safe.assure(rests)
-        return await self._within(order.seconds, self.talk.tell(self.channel, order, self.opened.session))
+        here = replace(order, source=self.way.source)
+        return await self._within(order.seconds, self.talk.tell(self.channel, here, self.opened.session))
 
     async def ask(self, fetch: Fetch) -> Done[Replies] | No | Unclear | Ended:
         """Ask one thing."""

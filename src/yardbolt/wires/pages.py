@@ -313,8 +313,17 @@ def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[A
 
 
 def _lines_of(table: Any) -> list[Any]:
-    """The rows of a table; those of a table within are not its own."""
-    return [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
+    """The rows of a table; those of a table within are not its own, nor is a remark that goes across all its columns."""
+    lines = [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
+    return [line for line in lines if not _a_remark(_cells(line))]
+
+
+def _a_remark(cells: list[Any]) -> bool:
+    return (
+        len(cells) == 1
+        and (cells[0].get("colspan") or "1").strip() not in ("", "0", "1")
+        and not any(cells[0].iter(*INPUTS))
+    )
 
 
 def _cells(line: Any) -> list[Any]:

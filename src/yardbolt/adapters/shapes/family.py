@@ -61,6 +61,7 @@ class LineShape(Shape):
 class PlaceShape(Shape):
     at: Any = Field(description="a place, or a list of them where a value is spread over several")
     each: Text = Field("", description="of a set: where the rows are that it is made of; at is then a place in each")
+    handles: dict[Text, Text] = Field({}, description="of rows: handle -> place in a row of what the unit allots to it")
     words: dict[Text, Text] = {}
     join: Text = ""
     empty: Text | None = None

@@ -38,6 +38,7 @@ class Place:
     otherwise: str = ""  # what any other word means, where it is only read
     each: str = ""
     slots: tuple[tuple[str, ...], ...] = ()
+    handles: Mapping[str, str] = field(default_factory=dict)  # of rows: what the unit allots to one
     unused: str = ""  # what stands in a field of several that holds none of the set
 
 

@@ -22,6 +22,7 @@ from ..plane.table import LISTS, TABLE, holds_secret, pattern_of, row_of
 from ..secret import Ref
 from ..talk.conversation import How, Keys, Talk
 from ..talk.patterns import PatternError, row, sign, slots
+from ..talk.rows import COLUMNS
 from ..talk.tree import CALLED, Items
 from ..talk.ways import WAYS
 from .binding import Joint, Place, TreeRows
@@ -266,6 +267,7 @@ class _Checker:
                     unused=told.get("unused", ""),
                     each=each,
                     slots=slots,
+                    handles=told.get("handles", {}),
                 )
             )
         return tuple(out)
@@ -334,12 +336,16 @@ class _Checker:
         kinds = {k: tuple(self.path((*at, k), p) for p in tree.get(k, ())) for k in ("set", "make", "drop")}
         everything = kinds["set"] + kinds["make"] + kinds["drop"]
         # what names an item sets that one alone; where it stands on a page is for its ask to say
-        sets = kinds["set"] if tree.get("on") else tuple(self.named((*at, "set"), p) for p in tree.get("set", ()))
+        alone = not tree.get("on") or bool(tree.get("adds"))
+        sets = kinds["set"] if not alone else tuple(self.named((*at, "set"), p) for p in tree.get("set", ()))
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
         how = self.program(at, self.how(at, talk.op, tree), tree)
         if tree.get("on"):
             how = self.on(at, how, tree["on"], everything)
+        if tree.get("adds") or tree.get("takes"):
+            how = self.row_by_row(at, how, tree, sets)
+        elif tree.get("on"):
             self.bound(at, how, tree["on"], kinds["set"])
         self.slots(at, how, kinds["make"])
         writes = tuple(tree.get("writes", (LIVE,)))
@@ -374,6 +380,17 @@ class _Checker:
         rows = next((row for row in ask.tree_rows if row.into in lists), None)
         bound: How = how.on(ask.how, rows.items if rows else Items())
         return bound
+
+    def row_by_row(self, at: Keys, how: How, tree: Tree, sets: tuple[Path, ...]) -> How:
+        """A set whose rows, where its ask reads them, are added and taken away one at a time."""
+        if missing := next((key for key in ("on", "adds", "takes") if not tree.get(key)), ""):
+            raise self.fail(at, f"{missing} is missing: a set in rows needs on, adds and takes")
+        place = next((one for one in self.asks[tree["on"]].leaves if one.each and (one.path,) == sets), None)
+        if place is None:
+            raise self.fail((*at, "set"), f"give the one path whose rows {tree['on']} reads by each")
+        items = Items(place.each, place.at, CALLED, dict(place.handles), place.parts)
+        ask = self.asks[tree["on"]].how
+        return replace(how, adds=how.adds.on(ask, Items()), takes=how.takes.on(ask, items))  # type: ignore[attr-defined, type-var]  # ways that have rows
 
     def bound(self, at: Keys, how: How, name: str, sets: tuple[Path, ...]) -> None:
         """What is set stands where the ask reads it, or something fills it: else a message would change nothing, or more."""
@@ -419,9 +436,12 @@ class _Checker:
 
     def slots(self, at: Keys, how: How, makes: tuple[Path, ...]) -> None:
         known = ALWAYS | {path[-1] for base in makes for path in TABLE if path[:-1] == base}
+        in_rows = getattr(how, "takes", None)
+        of_row = COLUMNS[: 1 + len(in_rows.view.items.beside)] if in_rows is not None else ()
         for keys, template in how.templates():
+            columns = of_row if keys[0] in ("adds", "takes") else ()
             for name, notation in self.pattern((*at, *keys), slots, template):
-                if name not in known:
+                if name not in known and name not in columns:
                     near = difflib.get_close_matches(name, known, 1)
                     hint = f"; nearest is {{{near[0]}}}" if near else ""
                     raise self.fail((*at, *keys), f"{{{name}}} cannot be filled{hint}")

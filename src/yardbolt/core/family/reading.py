@@ -20,7 +20,7 @@ from ..plane.path import Path, filled, fits, parse, show
 from ..plane.table import LISTS, Plane, coerce, is_item, item_of, pattern_of, places_of, row_of, steady
 from ..talk.conversation import Replies
 from ..talk.patterns import row
-from ..talk.tree import MISSING, Tree, as_text, every, one, pick
+from ..talk.tree import MISSING, Tree, as_text, every, one, pick, to_fill
 from .binding import Place, TreeRows
 from .model import LIVE, STAGED, Ask, Family, Spelling, TextLine
 from .spelling import CODECS, COUNT, SPREADS, meant, read_value, spelling_of
@@ -252,7 +252,8 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> bool:
         )  # what is not in use holds nothing of the set
     elif place.each:
         rows = every(node, place.each)
-        found = rows if rows is MISSING else _several([_in_fields(place, ats, row) for row in rows])
+        shown = [] if rows is MISSING else [row for row in rows if not to_fill(row, place.at)]
+        found = rows if rows is MISSING else _several([_in_fields(place, ats, row) for row in shown])
     elif "*" in place.at.split("/"):
         found = every(node, place.at)  # one value made of many places: a set of words
     else:
@@ -342,6 +343,8 @@ def _tree_rows(rows: TreeRows, above: Path, node: Tree, facts: _Facts) -> None:
     for count, (keys, found) in enumerate(pick(node, rows.items.at)):
         if count >= MOST_ITEMS:
             raise UnitError(Trouble.TOO_MUCH, f"{facts.ask.name}: more than {MOST_ITEMS:,} items")
+        if to_fill(found, rows.items.key):
+            continue
         told = rows.items.told(keys, found)
         named = rows.items.key_in(told)
         items, nameless, whole = True, named is None or not facts.family.is_key(into[0], named), _an_item(rows, found)

@@ -16,6 +16,7 @@ from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order
 from ..talk.patterns import slot_key, slots
+from ..talk.rows import COLUMNS
 from .binding import Place
 from .model import Family, Op
 from .reading import asks_for
@@ -113,7 +114,10 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
         values = dict(change.values)
     told = family.their_key(change.path[0], key) if inside else ""
     filling = Filling(family, op, change, values, told, old, now, before)
-    order = Order(op.how, _fill(filling), max(ANSWER, op.wait), bool(op.renews))
+    fill = _fill(filling)
+    # one by one, each row takes its time
+    times = 2 + 2 * sum(name.startswith(BOUND) for name in fill) if getattr(op.how, "adds", None) else 1
+    order = Order(op.how, fill, max(ANSWER, op.wait) * times, bool(op.renews))
     # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[family.channels[op.by].talk].message(op.how, order.fill)
     return order
@@ -137,6 +141,8 @@ def _fill(filling: Filling) -> dict[str, Text]:
     fill: dict[str, Text] = {}
     for _, template in filling.op.how.templates():
         for name, notation in slots(template):
+            if name in COLUMNS:
+                continue  # which rows there are is seen when they are written
             text = _one(filling, name, notation)
             if text is not None:
                 fill[slot_key(name, notation)] = text

@@ -169,12 +169,13 @@ class Fetch:
 @dataclass(frozen=True)
 class Order:
     """One thing to write, filled; its secrets are slots still. `renews`: from then on the unit shows another certificate or
-    host key, and says so in its manual."""
+    host key, and says so in its manual. `source` is the address of the laptop in this conversation."""
 
     how: Any
     fill: Fill = field(default_factory=dict)
     seconds: float = ANSWER
     renews: bool = False
+    source: str = ""
 
 
 Answer = Done[Replies] | No | Unclear | Ended

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from functools import partial
+from typing import Any, Literal, Self
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
@@ -17,6 +18,7 @@ from .members import Kept, Member, bound_in, copied, from_slots, leave_out, lite
 from .outcomes import Done, Ended, Login, Lost, No, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow, row_for
+from .rows import amiss_of, row_by_row, rows_told, templates_of
 from .tree import MISSING, Items, Tree, one
 from .web import (
     ACCOUNT,
@@ -117,7 +119,7 @@ class AskHow(Unprompted):
 
 
 @dataclass(frozen=True)
-class OpHow(Unprompted):
+class RowHow(Unprompted):
     """What is sent: one of the methods and its place. `put` starts from the object just read, `patch` holds the changed
     members alone, and so does `post` where it is `on` an ask; they stand `under` a place of what is sent. `new` are the members of a new object that nothing else gives, as
     written or one of (yes) (no) (null) (list) (number 3); `fill` are members made from slots, texts but for (number {value}) and
@@ -148,7 +150,7 @@ class OpHow(Unprompted):
         for name, template in self.fill.items():
             yield ("fill", name), template
 
-    def on(self, ask: AskHow, items: Items) -> OpHow:
+    def on(self, ask: AskHow, items: Items) -> Self:
         """The same, written to what this asks for; what stands for one item alone takes its handles from where that does."""
         above = ask.view.items.handles if ask.view and not items.at else {}
         return replace(self, view=View(ask, replace(items, handles=items.handles or above)))
@@ -166,6 +168,23 @@ class OpHow(Unprompted):
         """Members of an object are data; what stands in its place is not."""
         _, at = self.method()
         return not any(name == "key" for name, _ in slots(at))
+
+
+@dataclass(frozen=True)
+class OpHow(RowHow):
+    """The same; or, for a set whose rows are added and taken away one at a time, how one of them is."""
+
+    adds: RowHow | None = None
+    takes: RowHow | None = None
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """The texts with slots, those of its rows too."""
+        yield from super().templates()
+        yield from templates_of(self.adds, self.takes)
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """What does not go together."""
+        return super().amiss() or amiss_of(self, self.adds, self.takes)
 
 
 def _without(at: str, handles: Mapping[str, str]) -> Iterator[str]:
@@ -312,8 +331,10 @@ def _heard(got: Answer) -> Heard:
 # ---- asking ---------------------------------------------------------------------------------------------------------
 
 
-def message(how: AskHow | OpHow, fill: Fill) -> Text:
+def message(how: AskHow | RowHow, fill: Fill) -> Text:
     """The place that is asked or written, its handles left out. Raises ValueError where a slot stays open."""
+    if isinstance(how, OpHow) and how.adds is not None:
+        return tuple(part for row in rows_told(how, fill) for part in message(how.adds, row))
     if isinstance(how, AskHow):
         _members(how, fill)
         return fill_in(how.post or how.get, fill)
@@ -398,13 +419,19 @@ def _wrong(channel: Channel, got: Answer | Lost, sent: bool) -> No | Unclear | E
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
     """Write one thing: look first, so that its names and types are those of now; then send it once. Where it changed in between,
     look once more; a unit whose tag is the same then does not hold to it, and is told without."""
+    how: RowHow = order.how
+    if isinstance(how, OpHow) and how.adds is not None:
+        view = how.view
+        assert view is not None
+        look = partial(_asked, channel, view.ask, order.fill)
+        return (yield from row_by_row(how.adds, how.takes, order, look, partial(tell, channel, session=session)))
     spent = set[str]()
     got = yield from _tell(channel, order, spent)
     return got if not spent else (yield from _tell(channel, order, spent))
 
 
 def _tell(channel: Channel, order: Order, spent: set[str]) -> Telling:
-    how: OpHow = order.how
+    how: RowHow = order.how
     verb, at = how.method()
     found: Tree = None
     tag = ("", "")
@@ -437,7 +464,7 @@ def _tell(channel: Channel, order: Order, spent: set[str]) -> Telling:
     return (yield from _told(channel, verb, target, body, tag, spent))
 
 
-def _tell_whole(channel: Channel, how: OpHow, verb: str, at: str, fill: dict[str, Text], spent: set[str]) -> Telling:
+def _tell_whole(channel: Channel, how: RowHow, verb: str, at: str, fill: dict[str, Text], spent: set[str]) -> Telling:
     """Write a list as a whole: as it was just read, with one item changed, added or left out."""
     assert how.view is not None
     read = yield from _asked(channel, how.view.ask, fill)
@@ -494,7 +521,7 @@ def _token(name: str) -> bool:
     )
 
 
-def _body(channel: Channel, how: OpHow, verb: str, fill: Fill, found: Tree) -> Member:
+def _body(channel: Channel, how: RowHow, verb: str, fill: Fill, found: Tree) -> Member:
     """What is sent. Raises ValueError where a value does not suit what stands there."""
     if verb == "delete":
         return None

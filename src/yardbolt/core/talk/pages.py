@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from functools import partial
+from typing import Any, Literal, Self
 from urllib.parse import quote
 
 from ..secret import Ref, Slot, Text
@@ -18,6 +19,7 @@ from .forms import Filling, fields_of, form_of, in_row, names_of
 from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow
+from .rows import amiss_of, row_by_row, rows_told, templates_of
 from .tree import MISSING, Items, Sort, Tree, one
 from .web import (
     ACCOUNT,
@@ -153,7 +155,7 @@ class AskHow(Unprompted):
 
 
 @dataclass(frozen=True)
-class OpHow(Unprompted):
+class RowHow(Unprompted):
     """The form that is filled and submitted: on the page of the ask it is `on`, or on `page`. `link` is the handle of the row
     that leads to the page with the form, `through` the words of links that lead on from there; `cells` says that its fields (or its button) stand in the row itself; `visit` that there is
     no form: opening the page, or the link of the row, does it. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
@@ -181,7 +183,7 @@ class OpHow(Unprompted):
             for name, template in form.fill.items():
                 yield ("after", later, "fill", name), template
 
-    def on(self, ask: AskHow, items: Items) -> OpHow:
+    def on(self, ask: AskHow, items: Items) -> Self:
         """The same, written on what this asks for."""
         if ask.view is not None and not items.at:
             same = not self.through or self.through == ask.through
@@ -206,6 +208,27 @@ class OpHow(Unprompted):
     def as_data(self) -> bool:
         """Fields are data; what stands in the place of a page is not."""
         return not slots(self.page)
+
+
+@dataclass(frozen=True)
+class OpHow(RowHow):
+    """The same; or, for a set whose rows are added and taken away one at a time, how one of them is."""
+
+    adds: RowHow | None = None
+    takes: RowHow | None = None
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """The texts with slots, those of its rows too."""
+        yield from super().templates()
+        yield from templates_of(self.adds, self.takes)
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """What does not go together."""
+        return super().amiss() or amiss_of(self, self.adds, self.takes)
+
+    def writes_rows(self) -> bool:
+        """Where it is said how one is added."""
+        return self.adds is not None
 
 
 @dataclass(frozen=True)
@@ -327,9 +350,11 @@ def _credential(text: str, account: str, secret: Ref, new: Text) -> Filling:
 # ---- asking ---------------------------------------------------------------------------------------------------------
 
 
-def message(how: AskHow | OpHow, fill: Fill) -> Text:
+def message(how: AskHow | RowHow, fill: Fill) -> Text:
     """The page that is looked at or written on. Raises ValueError where a slot stays open."""
-    if isinstance(how, OpHow):
+    if isinstance(how, OpHow) and how.adds is not None:
+        return tuple(part for row in rows_told(how, fill) for part in message(how.adds, row))
+    if isinstance(how, RowHow):
         if (
             (how.link or how.through)
             and not how.bound
@@ -434,7 +459,12 @@ def _wrong(channel: Channel, got: Page | Lost, sent: bool) -> No | Unclear | End
 
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
     """Write one thing: the page afresh, its form filled as a browser would, submitted once, and what comes after it."""
-    how: OpHow = order.how
+    how: RowHow = order.how
+    if isinstance(how, OpHow) and how.adds is not None:
+        view = how.view
+        assert view is not None
+        look = partial(_looked, channel, view.ask, order.fill)
+        return (yield from row_by_row(how.adds, how.takes, order, look, partial(tell, channel, session=session)))
     if how.visit == "yes":
         target = yield from _to_visit(channel, how, order.fill)
         if not isinstance(target, str):
@@ -472,7 +502,7 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     return (yield from _after(channel, how, order, got))
 
 
-def _after(channel: Channel, how: OpHow, order: Order, got: Page | Lost) -> Telling:
+def _after(channel: Channel, how: RowHow, order: Order, got: Page | Lost) -> Telling:
     """What comes after it: forms that ask once more, each filled once."""
     done = set[str]()
     for _ in range(MOST_FORMS):
@@ -496,7 +526,7 @@ def _after(channel: Channel, how: OpHow, order: Order, got: Page | Lost) -> Tell
     return Unclear("one form after another")
 
 
-def _to_visit(channel: Channel, how: OpHow, fill: Fill) -> Generator[Any, Any, str | No | Unclear | Ended]:
+def _to_visit(channel: Channel, how: RowHow, fill: Fill) -> Generator[Any, Any, str | No | Unclear | Ended]:
     """The place whose opening does it: of the row, or the page, what fills it written as RFC 3986, section 2.1, has it."""
     if how.view is not None and how.link:
         led = yield from _led_to(channel, how.view, how.link, fill)
@@ -505,7 +535,7 @@ def _to_visit(channel: Channel, how: OpHow, fill: Fill) -> Generator[Any, Any, s
     return (yield from _followed(channel, place(fill_in(how.page, quoted)), how.through))
 
 
-def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
+def _form_page(channel: Channel, how: RowHow, fill: Fill) -> Telling:
     """The page with the form: that of the ask, or the one its row leads to, or one of its own."""
     view = how.view
     if view is not None and how.link:
@@ -515,7 +545,7 @@ def _form_page(channel: Channel, how: OpHow, fill: Fill) -> Telling:
     return (yield from _looked(channel, replace(page, through=(*page.through, *how.through)), fill, until))
 
 
-def _behind(channel: Channel, view: View, how: AskHow | OpHow, fill: Fill) -> Telling:
+def _behind(channel: Channel, view: View, how: AskHow | RowHow, fill: Fill) -> Telling:
     """The page that the row of an item leads to."""
     leads = yield from _led_to(channel, view, how.link, fill)
     if not isinstance(leads, str):

@@ -69,16 +69,26 @@ CALLED = "{key}"  # the slot of the key in what an item is called
 @dataclass(frozen=True)
 class Items:
     """Where the items of a list stand in a tree; at which place each says what it is called (`#`: the key or place in the tree),
-    and around what its key stands there; and what the unit allots to it (handle -> place in the item)."""
+    and around what its key stands there; and what the unit allots to it (handle -> place in the item). Where the `beside` places say it
+    together with that one, it is called by all of them."""
 
     at: str = ""
     key: str = ""
     called: str = CALLED
     handles: Mapping[str, str] = field(default_factory=dict)
+    beside: tuple[str, ...] = ()
 
     def told(self, keys: Keys, item: Tree) -> str | None:
         """What an item is called; None where it does not say."""
-        return (keys[-1] if keys else None) if self.key == "#" else as_text(one(item, self.key))
+        if self.key == "#":
+            return keys[-1] if keys else None
+        texts = self.texts(item)
+        return None if texts is None else "/".join(texts)
+
+    def texts(self, item: Tree) -> tuple[str, ...] | None:
+        """What it says of itself, place by place; None where one of them says nothing."""
+        texts = [as_text(one(item, at)) for at in (self.key, *self.beside)]
+        return None if None in texts else tuple(text for text in texts if text is not None)
 
     def key_in(self, told: str | None) -> str | None:
         """The key in what an item is called; None where it is called otherwise."""
@@ -90,6 +100,12 @@ class Items:
     def item(self, tree: Tree, key: str) -> Tree:
         """The item of a key; MISSING where it is not there."""
         return next((item for keys, item in pick(tree, self.at) if self.key_in(self.told(keys, item)) == key), MISSING)
+
+
+def to_fill(item: Tree, at: str) -> bool:
+    """Is it a line of a table that is there to be filled in: with a field at this place, and nothing in it?"""
+    fields = item.get("fields") if isinstance(item, Mapping) else None
+    return isinstance(fields, Mapping) and at in fields and as_text(item.get(at)) == ""
 
 
 def one(tree: Tree, path: str) -> Tree:

@@ -1,0 +1,112 @@
+"""A set that stands in rows, which the unit takes, and lets go, one at a time: what is wanted is added first, and what is not
+wanted is taken away then, so that whoever is let in by it stays so. Pure.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import fields, replace
+from typing import Any
+
+from ..addresses import AddressSet
+from ..secret import Text
+from .conversation import BOUND, Answer, Asking, Fill, Keys, Order, Replies, Telling
+from .outcomes import Done, No
+from .tree import Items, Tree, pick, to_fill
+
+COLUMNS = ("first", "second", "third", "fourth")  # the slots of what stands in a row, one for each of its places
+Row = tuple[str, ...]
+
+
+def filled_by(row: Row) -> dict[str, Text]:
+    """What fills the slots of one row."""
+    return {name: (text,) if text else () for name, text in zip(COLUMNS, row, strict=False)}
+
+
+def wanted(fill: Fill, items: Items) -> tuple[Row, ...]:
+    """The rows that shall be there."""
+    base = f"{BOUND}{items.at.removesuffix('*').removesuffix('/')}"
+    found: dict[str, list[str]] = {}
+    for name, text in fill.items():
+        if name.startswith(f"{base}/"):
+            number = name[len(base) + 1 :].partition("/")[0]
+            found.setdefault(number, []).append("".join(part for part in text if isinstance(part, str)))
+    return tuple(tuple(row) for row in found.values())
+
+
+def rows_told(how: Any, fill: Fill) -> Iterator[Fill]:
+    """What fills the slots of each row that may have to be added."""
+    yield from (filled_by(row) for row in wanted(fill, how.takes.view.items))
+
+
+def templates_of(adds: Any, takes: Any) -> Iterator[tuple[Keys, str]]:
+    """The texts with slots of what is done to a row."""
+    for name, part in (("adds", adds), ("takes", takes)):
+        for keys, template in part.templates() if part is not None else ():
+            yield (name, *keys), template
+
+
+def amiss_of(how: Any, adds: Any, takes: Any) -> tuple[Keys, str] | None:
+    """What does not go together in what is done to a row, or beside it."""
+    for name, part in (("adds", adds), ("takes", takes)):
+        if part is not None and (odd := part.amiss()):
+            return (name, *odd[0]), odd[1]
+        beside = (
+            next((each.name for each in fields(part) if getattr(how, each.name) != each.default), "") if part else ""
+        )
+        if beside and getattr(how, beside):
+            return (beside,), f"{name} says already what is done; leave one of the two out"
+    return None
+
+
+def row_by_row(
+    adds: Any, takes: Any, order: Order, look: Callable[[], Asking], tell: Callable[[Order], Telling]
+) -> Telling:
+    """Add the rows that lack, the laptop's own first; then take away those that are not wanted, the laptop's own last. Each is
+    looked for afresh, as what they are called may change with every one that goes."""
+    items: Items = takes.view.items
+    sent = False
+    got: Answer = Done(Replies())
+    for adding in (True, False):
+        read = yield from look()
+        if not isinstance(read, Done):
+            return _told(read, sent)
+        rows = _rows(read.reply.tree, items)
+        if rows is None:
+            return _told(No("one of its rows does not say what it holds", sent=False), sent)
+        shall = wanted(order.fill, items)
+        there, want = {_meant(row) for row in rows}, {_meant(row) for row in shall}
+        todo = (
+            [row for row in shall if _meant(row) not in there] if adding else [r for r in rows if _meant(r) not in want]
+        )
+        for row in sorted(todo, key=lambda one: _holds(one, order.source) is not adding):
+            part = replace(order, how=adds if adding else takes, fill={**filled_by(row), "key": ("/".join(row),)})
+            got = yield from tell(part)
+            if not isinstance(got, Done):
+                return _told(got, sent)
+            sent = True
+    return got
+
+
+def _told(answer: Answer, sent: bool) -> Answer:
+    """A no after others were taken is no longer a no to nothing."""
+    return replace(answer, sent=True) if sent and isinstance(answer, No) else answer
+
+
+def _rows(tree: Tree, items: Items) -> list[Row] | None:
+    """The rows as they stand; None where one of them does not say what it holds."""
+    found = [items.texts(item) for _, item in pick(tree, items.at) if not to_fill(item, items.key)]
+    return None if None in found else [row for row in found if row is not None]
+
+
+def _meant(row: Row) -> AddressSet | Row:
+    """What a row means, however it is written: addresses with or without their mask, or words."""
+    try:
+        return AddressSet.of((".".join if len(row) == len(COLUMNS) else "/".join)(row))
+    except ValueError:
+        return tuple(text.strip() for text in row)
+
+
+def _holds(row: Row, source: str) -> bool:
+    meant = _meant(row)
+    return isinstance(meant, AddressSet) and bool(source) and source in meant

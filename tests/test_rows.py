@@ -1,0 +1,155 @@
+"""A set whose rows are added and taken away one at a time, on pages and behind objects."""
+
+from __future__ import annotations
+
+import copy
+from dataclasses import replace
+from typing import Any
+
+import pytest
+
+from tests.bare import run_on
+from tests.test_objects import TREE as CABINET
+from tests.test_pages import TREE as HUT
+from tests.test_pages import page
+from yardbolt.core.addresses import ANYONE, AddressSet
+from yardbolt.core.errors import FamilyError
+from yardbolt.core.family.check import family_of
+from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.writing import render
+from yardbolt.core.plane.change import Set
+from yardbolt.core.plane.edit import get
+from yardbolt.core.talk.conversation import Fetch
+from yardbolt.core.talk.objects import Answer, Call
+from yardbolt.core.talk.outcomes import Done, No
+from yardbolt.core.talk.pages import Open, Page, Submit
+
+PATH = ("services", "https", "permitted")
+OBJECTS = {
+    "asks": {"from": {"get": "/from", "leaves": {"/".join(PATH): {"each": "from/*", "at": "net", "empty": "anyone", "handles": {"id": "id"}}}}},
+    "ops": {"from": {"on": "from", "set": ["/".join(PATH)], "adds": {"post": "/from", "fill": {"net": "{first}"}}, "takes": {"delete": "/from/{id}"}}},
+}  # fmt: skip
+PAGES = {
+    "asks": {"from": {"page": "/from", "leaves": {"/".join(PATH): {"each": "tables/From/*", "at": ["Net", "Mask"], "codec": "address-mask", "empty": "anyone", "handles": {"off": "links/Off"}}}}},
+    "ops": {"from": {"on": "from", "set": ["/".join(PATH)], "adds": {"form": "new", "fill": {"n": "{first}", "m": "{second}"}}, "takes": {"link": "off", "form": "sure"}}},
+}  # fmt: skip
+IN_ROW = copy.deepcopy(PAGES)
+IN_ROW["ops"]["from"] |= {
+    "adds": {"form": "new", "press": "Add", "fill": {"n": "{first}", "m": "{second}"}},
+    "takes": {"cells": "yes", "press": "Off"},
+}
+FORM = "<form id=new name=new method=post></form>"
+TO_FILL = "<tr><td><input name=n form=new><td><input name=m value=255.255.255.255 form=new><td><button form=new>Add</button></tr>"
+
+
+class Box:
+    """The unit and its wire: it numbers its rows anew whenever one goes, and refuses what is there twice, or one too many."""
+
+    def __init__(self, *rows: str, buttons: bool = False) -> None:
+        self.rows, self.done, self.shown = list(rows), list[str](), ""
+        self.buttons = buttons
+
+    def add(self, net: str) -> bool:
+        if net in self.rows or len(self.rows) > 4:
+            return False
+        self.rows.append(net)
+        self.done.append(f"+{net}")
+        return True
+
+    def drop(self, number: int) -> bool:
+        self.done.append(f"-{self.rows.pop(number)}")
+        return True
+
+    def objects(self, call: Call) -> Answer:
+        match call.method:
+            case "GET":
+                return Answer(200, {"from": [{"id": str(n), "net": row} for n, row in enumerate(self.rows)]})
+            case "POST":
+                taken = self.add(call.body["net"][0])
+            case _:
+                taken = self.drop(int(call.target.rpartition("/")[2]))
+        return Answer(200, {}) if taken else Answer(409, {"faults": [{"why": "no room"}]})
+
+    def pages(self, event: Open | Submit) -> Page:
+        if isinstance(event, Open):
+            self.shown = event.target
+            return page(self.page())
+        fields = {name: text[0] for name, text in event.fields if isinstance(text, tuple)}
+        if event.form == "new":
+            taken = self.add(f"{fields['n']}/{fields['m']}".removesuffix("/255.255.255.255"))
+        else:
+            taken = self.drop(
+                int(event.form.removeprefix("row")) if self.buttons else int(self.shown.partition("=")[2])
+            )
+        return page(self.page() if taken else "<title>Desk</title>No: no room</html>")
+
+    def page(self) -> str:
+        if self.shown.startswith("/off"):
+            return "<title>Desk</title><form name=sure method=post><button>Really</button></form></html>"
+        lines = [
+            f"<tr><td>{row.partition('/')[0]}<td>{row.partition('/')[2] or '255.255.255.255'}<td>"
+            + (
+                f"<form name=row{n} method=post><button>Off</button></form>"
+                if self.buttons
+                else f"<a href=/off?n={n}>Off</a>"
+            )
+            for n, row in enumerate(self.rows)
+        ] or ["<tr><td colspan=3>Nobody yet"]
+        end = TO_FILL if self.buttons else ""
+        new = (
+            FORM
+            if self.buttons
+            else "<form name=new method=post><input name=n><input name=m><button>Add</button></form>"
+        )
+        head = "<tr><th colspan=3>Who may come<tr><th>Net<th>Mask<th>"
+        return f"<title>Desk</title><table><caption>From</caption>{head}{''.join(lines)}{end}</table>{new}</html>"
+
+
+@pytest.mark.parametrize("way", ["objects", "pages", "buttons"])
+def test_rows_are_added_before_others_go_ours_first_and_last(way: str) -> None:
+    """What is read is what was meant; of what is there nothing is sent twice; whoever sends is let in at every moment; one row refused
+    after others were taken is no plain no, and what takes only whole words is said before anything is sent."""
+    tree = copy.deepcopy(CABINET if way == "objects" else HUT)
+    more = {"objects": OBJECTS, "pages": PAGES, "buttons": IN_ROW}[way]
+    for part in ("asks", "ops"):
+        tree[part] |= more[part]
+    family = family_of(tree)
+    _, channel, talk = family.channel_of("https")
+    ask = next(one for one in family.asks if one.name == "from")
+
+    def told(box: Box, value: Any) -> Any:
+        answer = box.objects if way == "objects" else box.pages
+        order = replace(render(family, Set(PATH, value), plane(box)), source="192.0.2.7")
+        return run_on(answer, talk.tell(channel, order, None))
+
+    def plane(box: Box) -> Any:
+        got = run_on(box.objects if way == "objects" else box.pages, talk.ask_(channel, Fetch(ask.how), None))
+        return merge(family, extract(family, ask, got.reply)).plane
+
+    wide = "192.0.2.0/24" if way == "objects" else "192.0.2.0/255.255.255.0"
+    box = Box(buttons=way == "buttons")
+    assert get(plane(box), PATH) == ANYONE
+    two = AddressSet.of("192.0.2.1", "192.0.2.7")
+    assert (
+        isinstance(told(box, two), Done) and box.done == ["+192.0.2.7", "+192.0.2.1"] and get(plane(box), PATH) == two
+    )
+    assert isinstance(told(box, two), Done) and len(box.done) == 2
+    box = Box("198.51.100.4", wide, "198.51.100.5", buttons=way == "buttons")
+    assert isinstance(told(box, two), Done)
+    assert box.done == ["+192.0.2.7", "+192.0.2.1", "-198.51.100.4", "-198.51.100.5", f"-{wide}"]
+    assert box.rows == ["192.0.2.7", "192.0.2.1"] and get(plane(box), PATH) == two
+    box.done.clear()
+    assert isinstance(told(box, ANYONE), Done) and box.done == ["-192.0.2.1", "-192.0.2.7"]
+    box = Box("198.51.100.4", "198.51.100.5", "198.51.100.6", "198.51.100.7", buttons=way == "buttons")
+    assert told(box, two) == No("no room" if way == "objects" else "No: no room", sent=True) and box.done == [
+        "+192.0.2.7"
+    ]
+    for lack, said in (("adds", "adds is missing"), ("on", "on is missing")):
+        less = copy.deepcopy(tree)
+        del less["ops"]["from"][lack]
+        with pytest.raises(FamilyError, match=said):
+            family_of(less)
+    less = copy.deepcopy(tree)
+    less["ops"]["from"]["set"] = ["idle"]
+    with pytest.raises(FamilyError, match="rows from reads by each"):
+        family_of(less)
