@@ -11,15 +11,16 @@ import pytest
 from tests.bare import run_on
 from tests.test_objects import TREE as CABINET
 from tests.test_pages import TREE as HUT
-from tests.test_pages import page
+from tests.test_pages import Hut, page
 from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import FamilyError
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import extract, merge
 from yardbolt.core.family.writing import render
-from yardbolt.core.plane.change import Set
+from yardbolt.core.plane.change import Drop, Set
 from yardbolt.core.plane.edit import get
 from yardbolt.core.talk.conversation import Fetch
+from yardbolt.core.talk.forms import fields_of
 from yardbolt.core.talk.objects import Answer, Call
 from yardbolt.core.talk.outcomes import Done, No
 from yardbolt.core.talk.pages import Open, Page, Submit
@@ -153,3 +154,56 @@ def test_rows_are_added_before_others_go_ours_first_and_last(way: str) -> None:
     less["ops"]["from"]["set"] = ["idle"]
     with pytest.raises(FamilyError, match="rows from reads by each"):
         family_of(less)
+
+
+BOX, KNOB = "<input type=checkbox name={} value={}>", "<input type=radio name={} value={}>"
+TICKS = {
+    "called by its row": (BOX.format("'del[{k}]'", 1), "Pick", {"cells": "yes", "fill": {"Pick": "yes"}}, "del[other]", "1"),
+    "in a column without a heading": (BOX.format("'del[{k}]'", 1), "", {"cells": "yes", "fill": {"0": "yes"}}, "del[other]", "1"),
+    "called by the file": (BOX.format("'del[{k}]'", 1), "", {"form": "all", "fill": {"del[{key}]": "yes"}}, "del[other]", "1"),
+    "all called alike": (BOX.format("sel", "{n}"), "Pick", {"cells": "yes", "fill": {"Pick": "yes"}}, "sel", "18"),
+    "all called alike, with its name": (BOX.format("sel", "{k}"), "", {"form": "all", "fill": {"sel": "{key}"}}, "sel", "other"),
+    "one of several": (KNOB.format("sel", "{n}"), "Pick", {"cells": "yes", "fill": {"Pick": "yes"}}, "sel", "18"),
+    "one of several, with its name": (KNOB.format("sel", "{k}"), "", {"form": "all", "fill": {"sel": "{key}"}}, "sel", "other"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", TICKS)
+@pytest.mark.parametrize("names", [("keeper", "other"), ("other",)])
+def test_a_row_is_ticked_and_one_button_does_it(case: str, names: tuple[str, ...]) -> None:
+    """Only the box of the row goes along, however boxes are called; a word that no box knows is never taken for off."""
+    cell, head, op, field, value = TICKS[case]
+    lines = [f"<tr><td>{cell.format(k=k, n=17 + (k == 'other'))}<td>{k}<td>chief</tr>" for k in names]
+    table = f"<table><caption>Folk</caption><tr><th>{head}<th>Name<th>Rank</tr>{''.join(lines)}</table>"
+    shown = f"<title>Desk</title><form name=all method=post>{table}<button>Remove ticked</button><button>New</button></form></html>"
+    tree = copy.deepcopy(HUT)
+    rows = {"at": "tables/Folk/*", "into": "accounts", "key": "Name", "whole": "yes", "leaves": {"role": "Rank"}}
+    tree["asks"] = {"folk": {"page": "/all", "rows": [rows]}}
+    drop = {"on": "folk", "drop": ["accounts/*"], "press": "Remove ticked", **op}
+    for fill, done in ((drop["fill"], True), (dict.fromkeys(drop["fill"], "perhaps"), False)):
+        tree["ops"] = {"dismiss": drop | {"fill": fill}}
+        family = family_of(tree)
+        _, channel, talk = family.channel_of("https")
+        hut = Hut(all=shown)
+        order = render(family, Drop(("accounts", "other")), merge(family, ()).plane)
+        told = run_on(hut, talk.tell(channel, order, None))
+        assert isinstance(told, Done) is done and [one.fields for one in hut.sent] == [((field, (value,)),)] * done, (
+            told
+        )
+
+
+def test_what_stands_in_lists_and_choices_is_read() -> None:
+    """The pieces of an item, the words of its links only where nothing else stands; a choice is made by its words as well."""
+    shown = page(
+        "<ul id=folk><li><b>keeper</b> (chief) <a href=/one?n=1>Alter</a> since May<li><a href=/one?n=2>other</a></ul><ol><li>x</ol>"
+        "<form name=pick method=post><select name=who><option value=3>keeper<option value=4>other</select><button>Go</button></form></html>"
+    ).tree
+    assert shown["lists"] == {
+        "folk": [{"0": "keeper", "1": "(chief)", "2": "since May", "links": {"Alter": "/one?n=1"}}, {"0": "other", "links": {"other": "/one?n=2"}}],
+        "list 2": [{"0": "x", "links": {}}],
+    }  # fmt: skip
+    form = shown["forms"]["pick"]
+    assert form["offers"] == {"who": {"keeper": "3", "other": "4"}}
+    assert fields_of(form, {"who": ("other",)}) == fields_of(form, {"who": ("4",)}) == (("who", ("4",)),)
+    with pytest.raises(ValueError, match="offers 3, 4, and not nobody"):
+        fields_of(form, {"who": ("nobody",)})

@@ -246,7 +246,7 @@ def _read(
         tables[name] = _rows(table, within, names, held)
     return {
         "title": _words(root.find(".//title")), "text": _lines(root)[:LONGEST], "forms": forms, "tables": tables,
-        "links": _links(root, within), "pairs": pairs, "said": _said(root),
+        "links": _links(root, within), "lists": _lists(root, within, names, held), "pairs": pairs, "said": _said(root),
         "ids": {str(n.get("id")): _words(n)[:LONGEST_MARK] for n in root.xpath("//*[@id]")[:MOST_IDS]},
     }, kept, _marks(root), torn  # fmt: skip
 
@@ -282,34 +282,80 @@ def _links(node: Any, within: Any) -> dict[str, str]:
 
 
 def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[Any]]) -> list[dict[str, Any]]:
-    """The rows of a table. A cell with one field in it reads as what that holds, and `fields` says its name; `buttons` are those of
-    the row, by their place in the form; `form` is the one they belong to."""
+    """The rows of a table; a column without a heading goes by its number, from 0. A cell with one field in it reads as what that
+    holds, and `fields` says its name, `ticks` what it is sent with where it is a box or one of several choices; `buttons` are those
+    of the row, by their place in the form; `form` is the one they belong to."""
     lines = _lines_of(table)
     heads = [_words(cell) for cell in _cells(lines[0])] if lines else []
     out = []
     for line in lines[1:]:
         row: dict[str, Any] = {"links": _links(line, within)}
-        mine = set(line.iter(*INPUTS))
-        form = next((one for one in forms if mine.intersection(held[one])), None)
-        fields: dict[str, str] = {}
-        for head, cell in zip(heads, _cells(line), strict=False):
+        fields, ticks = dict[str, str](), dict[str, str]()
+        for number, cell in enumerate(_cells(line)):
+            head = (heads[number] if number < len(heads) else "") or str(number)
             inside = [
                 made
                 for node in cell.iter(*INPUTS)
                 if (made := _fields_of(node)) and made[0][1] not in ("hidden", "off")
             ]
-            if head and len(inside) == 1 and inside[0][0][1] != "secret":
+            if len(inside) == 1 and inside[0][0][1] != "secret":
                 fields[head] = inside[0][0][0]
                 row[head] = _shown(inside[0])
-            elif head:
+                ticks |= {head: inside[0][0][3][0]} if len(inside[0]) == 1 and _ticked(cell) else {}
+            else:
                 row[head] = _words(cell) or " ".join(clean(img.get("alt") or "") for img in cell.iter("img")).strip()
                 fields |= {head: inside[0][0][0]} if len(inside) == 1 else {}
-        if form is not None:
-            pressed = [node for node in held[form] if _button(node)]
-            row |= {"form": forms[form], "fields": fields}
-            row["buttons"] = {_button(node)[0]: f"#{pressed.index(node)}" for node in pressed if node in mine}
+        if formed := _formed(line, forms, held):
+            row |= formed | {"fields": fields, "ticks": ticks}
         out.append(row)
     return out
+
+
+def _formed(line: Any, forms: dict[Any, str], held: dict[Any, list[Any]]) -> dict[str, Any]:
+    """The form what stands in a row belongs to, and its buttons there; nothing where it belongs to none."""
+    mine = set(line.iter(*INPUTS))
+    form = next((one for one in forms if mine.intersection(held[one])), None)
+    pressed = [node for node in held[form] if _button(node)] if form is not None else []
+    buttons = {_button(node)[0]: f"#{pressed.index(node)}" for node in pressed if node in mine}
+    return {} if form is None else {"form": forms[form], "buttons": buttons}
+
+
+def _ticked(cell: Any) -> bool:
+    """Is what stands there ticked: a box, or one of several choices?"""
+    return any((node.get("type") or "").lower() in ("checkbox", "radio") for node in cell.iter("input"))
+
+
+def _lists(
+    root: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[Any]]
+) -> dict[str, list[dict[str, Any]]]:
+    """The lists of a page, by their `id` or number: of each item its pieces of text, counted from 0, its links and buttons. What
+    the words of links and buttons say counts only where nothing else stands there."""
+    out = dict[str, list[dict[str, Any]]]()
+    for count, node in enumerate(root.iter("ul", "ol"), 1):
+        rows = []
+        for item in node.iterchildren("li"):
+            pieces = [
+                (_above(piece), words) for piece in item.xpath(".//text()") if (words := clean(" ".join(piece.split())))
+            ]
+            plain = [words for above, words in pieces if not _pressed(above, item)]
+            row: dict[str, Any] = {"links": _links(item, within)} | _formed(item, forms, held)
+            rows.append(row | {str(n): words for n, words in enumerate(plain or [words for _, words in pieces])})
+        out[node.get("id") or f"list {count}"] = rows
+    return out
+
+
+def _above(piece: Any) -> Any:
+    """What a piece of text stands in."""
+    return piece.getparent().getparent() if piece.is_tail else piece.getparent()
+
+
+def _pressed(node: Any, item: Any) -> bool:
+    """Is it a link or a button within an item?"""
+    while node is not None and node is not item:
+        if node.tag in ("a", "button"):
+            return True
+        node = node.getparent()
+    return False
 
 
 def _lines_of(table: Any) -> list[Any]:
@@ -413,6 +459,12 @@ def _choices(node: Any, name: str) -> list[Field]:
     return [(name, "choice", chosen, [value for value, _ in options])]
 
 
+def _options(node: Any) -> list[tuple[str, str]]:
+    """What a choice offers: the words, and the value it is sent with."""
+    offered = [(_words(o), clean(_words(o) if o.get("value") is None else o.get("value"))) for o in node.iter("option")]
+    return [(words, value) for words, value in offered if words and value]
+
+
 def _shown(made: list[Field]) -> Any:
     """What the fields of one name hold together: of several boxes the words of those that are on."""
     if any(kind == "many" for _, kind, _, _ in made):
@@ -492,6 +544,9 @@ def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str,
         "order": order,
         "buttons": [one[0] for one in buttons],
         "method": method if action else "elsewhere",
+        "offers": {
+            node.get("name"): dict(_options(node)) for node in nodes if node.tag == "select" and node.get("name")
+        },
     }
     enctype = (form.get("enctype") or "").lower()
     return told, {

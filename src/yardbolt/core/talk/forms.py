@@ -23,6 +23,11 @@ def form_of(shown: Mapping[str, Mapping[str, Any]], name: str) -> Mapping[str, A
     return shown.get(name) if name else next(iter(shown.values()), None) if len(shown) == 1 else None
 
 
+def is_box(form: Mapping[str, Any], name: str) -> bool:
+    """Is it a box of its own?"""
+    return any(field == name and kind == "box" for field, kind, *_ in form["order"])
+
+
 def in_row(row: Mapping[str, Any], what: str, name: str) -> str:
     """The field, or the button, that stands in a row under a heading, or with such words."""
     return str((row.get(what) or {}).get(name, ""))
@@ -63,7 +68,10 @@ def fields_of(
                 raise ValueError(f"its field {name} is for a secret, and nothing fills it")
             out.append((name, ("",)))
         elif kind == "box":
-            on = value if text is None else text == ("yes",)
+            named = choices[0] if choices else "on"
+            if text not in (None, (), ("",), ("yes",), ("no",), (named,)):
+                raise ValueError(f"its field {name} is a box, for yes or no")
+            on = value if text is None else text == ("yes",) or (text == (named,) and named not in ("", "no"))
             if on:
                 out.append((name, (choices[0] if choices else "on",)))
         elif kind == "many":
@@ -72,6 +80,8 @@ def fields_of(
         elif kind == "choice" and text is None and value is None:
             continue  # none is chosen, so none is sent
         elif kind == "choice" and text is not None:
+            if isinstance(text, tuple) and len(text) == 1 and text[0] not in choices:
+                text = (((form.get("offers") or {}).get(name) or {}).get(text[0], text[0]),)  # by its words
             if isinstance(text, Signed) or len(text) != 1 or text[0] not in choices:
                 raise ValueError(
                     f"its field {name} offers {', '.join(map(str, choices))}, and not {text[0] if isinstance(text, tuple) and text else 'nothing'}"

@@ -15,12 +15,12 @@ from urllib.parse import quote
 
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
-from .forms import Filling, fields_of, form_of, in_row, names_of
+from .forms import Filling, fields_of, form_of, in_row, is_box, names_of
 from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow
 from .rows import amiss_of, row_by_row, rows_told, templates_of
-from .tree import MISSING, Items, Sort, Tree, one
+from .tree import CALLED, MISSING, Items, Sort, Tree, one
 from .web import (
     ACCOUNT,
     MOST_PAGES,
@@ -29,6 +29,7 @@ from .web import (
     allotted,
     asks_for_login,
     entered,
+    key_of,
     lost,
     mixed_in,
     objection,
@@ -179,6 +180,7 @@ class RowHow(Unprompted):
         yield ("page",), self.page
         for name, template in self.fill.items():
             yield ("fill", name), template
+            yield ("fill", name), name if CALLED in name else ""
         for later, form in self.after.items():
             for name, template in form.fill.items():
                 yield ("after", later, "fill", name), template
@@ -485,10 +487,14 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
         form = form_of(shown, how.form)
     if form is None:
         return No(f"it shows no form {how.form}".rstrip(), sent=False)
-    changed: dict[str, Text] = {
-        (in_row(row, "fields", name) or name) if how.cells == "yes" else name: fill_in(template, order.fill)
-        for name, template in how.fill.items()
-    }
+    changed: dict[str, Text] = {}
+    for named, template in how.fill.items():
+        name = named.replace(CALLED, key_of(order.fill))
+        changed[(in_row(row, "fields", name) or name) if how.cells == "yes" else name] = fill_in(template, order.fill)
+        # of boxes that are called alike in all rows, and of choices, it is the one of this row
+        if how.cells == "yes" and changed.get(field := in_row(row, "fields", name)) == ("yes",):
+            own_tick = in_row(row, "ticks", name)
+            changed[field] = (own_tick,) if own_tick and form is not None and not is_box(form, field) else ("yes",)
     # what a table calls its columns says nothing of the fields behind a row: there `fill` does
     for name, text in order.fill.items():
         if name.startswith(BOUND) and (how.bound or not (how.link or how.through)):
