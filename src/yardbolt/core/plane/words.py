@@ -89,10 +89,13 @@ def addresses(sources: AddressSet) -> tuple[str, ...]:
 
 
 def brief(sources: AddressSet, near: str) -> str:
-    """The same on one line; addresses next to `near` (IPv4) by their last number alone."""
+    """The same on one line; addresses next to `near` (IPv4), and blocks of no others, by their last number alone."""
     beside = f"{near.rpartition('.')[0]}."
     return " ".join(
-        one.removeprefix(beside[:-1]) if near and one.startswith(beside) else one for one in addresses(sources)
+        one.removeprefix(beside[:-1])
+        if near and one.startswith(beside) and int(one.partition("/")[2] or 32) >= 24
+        else one
+        for one in addresses(sources)
     )
 
 
