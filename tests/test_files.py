@@ -62,7 +62,7 @@ BROKEN = [
         "osterlin-wr1",
         "codec: seconds",
         "codec: weeks",
-        ["LINE", "codec", "weeks is not a codec", "seconds, minutes, count"],
+        ["LINE", "codec", "weeks is not a codec", "seconds, minutes, hours, days, count"],
     ),
     ("families", "osterlin-wr1", "on: words, press", "on: wards, press", ["LINE", "wards is not an ask"]),
     ("families", "wendlock-lc2", "{auth: digest, page: /cab}", "{auth: kerberos, page: /cab}", ["LINE", "auth"]),

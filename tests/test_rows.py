@@ -16,10 +16,11 @@ from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import FamilyError
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.spelling import spelled
 from yardbolt.core.family.writing import render
 from yardbolt.core.plane.change import Drop, Set
 from yardbolt.core.plane.edit import get
-from yardbolt.core.talk.conversation import Fetch
+from yardbolt.core.talk.conversation import Fetch, Replies
 from yardbolt.core.talk.forms import fields_of
 from yardbolt.core.talk.objects import Answer, Call
 from yardbolt.core.talk.outcomes import Done, No
@@ -192,7 +193,7 @@ def test_a_row_is_ticked_and_one_button_does_it(case: str, names: tuple[str, ...
         )
 
 
-def test_what_stands_in_lists_and_choices_is_read() -> None:
+def test_what_stands_in_lists_choices_and_marks_is_read_and_a_form_ends_a_session() -> None:
     """The pieces of an item, the words of its links only where nothing else stands; a choice is made by its words as well."""
     shown = page(
         "<ul id=folk><li><b>keeper</b> (chief) <a href=/one?n=1>Alter</a> since May<li><a href=/one?n=2>other</a></ul><ol><li>x</ol>"
@@ -205,5 +206,35 @@ def test_what_stands_in_lists_and_choices_is_read() -> None:
     form = shown["forms"]["pick"]
     assert form["offers"] == {"who": {"keeper": "3", "other": "4"}}
     assert fields_of(form, {"who": ("other",)}) == fields_of(form, {"who": ("4",)}) == (("who", ("4",)),)
+    marks = page(
+        "<table><tr><th>On<th>Up</tr><tr><td><img alt=yes src=a><td><i class=ok title=no></i></tr></table></html>"
+    ).tree
+    assert [marks["tables"]["table 1"][0][head] for head in ("On", "Up")] == ["yes", "no"]
+    hut, out = (
+        Hut(
+            way="<title>Desk</title><form name=out method=post><input type=hidden name=g><button>Go</button></form></html>"
+        ),
+        copy.deepcopy(HUT),
+    )
+    out["channels"]["desk"]["leave"] = "/way out"
+    _, channel, talk = family_of(out).channel_of("https")
+    run_on(hut, talk.leave(channel))
+    assert hut.asked == ["/way"] and [one.form for one in hut.sent] == ["out"]
     with pytest.raises(ValueError, match="offers 3, 4, and not nobody"):
         fields_of(form, {"who": ("nobody",)})
+
+
+@pytest.mark.parametrize(
+    ("codec", "number", "odd"), [("milliseconds", 10800000, 0.0001), ("hours", 3, 600.0), ("days", 1, 3600.0)]
+)
+def test_lengths_of_time_are_read_and_written_as_the_unit_counts_them(codec: str, number: int, odd: float) -> None:
+    """As a bare number in a place, and in a message; what is no whole number of it is refused."""
+    tree = copy.deepcopy(CABINET)
+    tree["asks"]["rest"]["leaves"]["idle"]["codec"] = codec
+    family = family_of(tree)
+    ask = next(one for one in family.asks if one.name == "rest")
+    plane = merge(family, extract(family, ask, Replies(tree={"quiet": {"min": number}}))).plane
+    assert plane.idle == (86400.0 if codec == "days" else 10800.0) and isinstance(plane.idle, float)
+    assert spelled(family, ("idle",), plane.idle, codec) == str(number)
+    with pytest.raises(ValueError, match=f"no whole number of {codec}"):
+        render(family, Set(("idle",), odd), plane)

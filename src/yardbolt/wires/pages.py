@@ -303,12 +303,19 @@ def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[A
                 row[head] = _shown(inside[0])
                 ticks |= {head: inside[0][0][3][0]} if len(inside[0]) == 1 and _ticked(cell) else {}
             else:
-                row[head] = _words(cell) or " ".join(clean(img.get("alt") or "") for img in cell.iter("img")).strip()
+                row[head] = _words(cell) or " ".join(filter(None, map(_meaning, cell.iter()))).strip()
                 fields |= {head: inside[0][0][0]} if len(inside) == 1 else {}
         if formed := _formed(line, forms, held):
             row |= formed | {"fields": fields, "ticks": ticks}
         out.append(row)
     return out
+
+
+def _meaning(node: Any) -> str:
+    """What a picture, or a mark without words, says to those who do not see it."""
+    if not isinstance(node.tag, str) or node.tag in INPUTS:
+        return ""
+    return clean((node.get("alt") if node.tag == "img" else None) or node.get("aria-label") or node.get("title") or "")
 
 
 def _formed(line: Any, forms: dict[Any, str], held: dict[Any, list[Any]]) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from ipaddress import ip_interface
 from typing import Any
 
 from ..addresses import ANYONE, NOBODY, AddressSet
-from ..plane.kinds import ABSENT, HALF, text
+from ..plane.kinds import ABSENT, HALF, seconds, text
 from ..plane.path import Path, show
 from ..plane.table import coerce, pattern_of, row_of
 from .model import Family, Spelling
@@ -26,12 +26,28 @@ MEANINGS: Mapping[str, Any] = {
 NOTATIONS: Mapping[str, Callable[[float], str]] = {
     "minutes": lambda value: str(max(1, round(value / 60))),
     "seconds": lambda value: str(round(value)),
+    "milliseconds": lambda value: str(round(value * 1000)),
+    "hours": lambda value: _wholes(value, 3600, "hours"),
+    "days": lambda value: _wholes(value, 86400, "days"),
 }
 MOST_SINGLY = 64  # addresses written one by one
 ONE_EACH = "one-each"  # of a set: each of its words in a field of its own
 COUNT = "count"  # of a list: how many stand there
-CODECS = {"seconds": "s", "minutes": "min", COUNT: ""}  # of a length of time that is written as a bare number
+CODECS = {
+    "milliseconds": "ms",
+    "seconds": "s",
+    "minutes": "min",
+    "hours": "h",
+    "days": "d",
+    COUNT: "",
+}  # of a length of time that is written as a bare number
 DEFAULT = Spelling()
+
+
+def _wholes(value: float, per: int, what: str) -> str:
+    if value % per:
+        raise ValueError(f"{value:.0f} s is no whole number of {what}")
+    return str(int(value) // per)
 
 
 def _clock_time(value: Any) -> tuple[str, ...]:
@@ -119,7 +135,8 @@ def read_value(spelling: Spelling, path: Path, raw: str, now: datetime | None) -
 
 def exactly(path: Path, codec: str, value: float) -> None:
     """Raises ValueError where a length of time is no whole number of what it is written in: nothing is rounded."""
-    if math.isfinite(value) and value % {"s": 1, "min": 60}[CODECS[codec]]:
+    per = seconds(f"1 {CODECS[codec]}")
+    if math.isfinite(value) and abs(value / per - round(value / per)) > 1e-6:
         raise ValueError(f"{show(path)}: {value:.0f} s is no whole number of {codec}")
 
 

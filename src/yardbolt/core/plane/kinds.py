@@ -80,8 +80,8 @@ def number(raw: Any) -> int:
     return int(got)
 
 
-_UNIT_SECONDS = {"s": 1, "sec": 1, "m": 60, "min": 60, "h": 3600, "d": 86400}
-_LENGTHS = re.compile(r"(\d{1,9}(?:\.\d{1,3})?) ?(s|sec|m|min|h|d)(?: |\Z)")
+_UNIT_SECONDS = {"ms": 0.001, "s": 1, "sec": 1, "m": 60, "min": 60, "h": 3600, "d": 86400}
+_LENGTHS = re.compile(r"(\d{1,9}(?:\.\d{1,3})?) ?(ms|s|sec|m|min|h|d)(?: |\Z)")
 
 
 def seconds(raw: Any) -> float:

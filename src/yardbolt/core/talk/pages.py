@@ -7,6 +7,7 @@ heading -> cell; those of two columns as `pairs` too) and `links` (words -> plac
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Generator, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -78,7 +79,7 @@ class LoginHow:
 class Channel(Unprompted):
     """How pages are asked for. `keep` names what the wire takes out of each page (`meta/NAME`) and `headers` what carries it
     along, where a page says so who sent a form. `forms` names forms that have no name, by fields they hold. `leave` is the page that ends a
-    session. `carry` is what stands in every address for the session: a field of the query, or (`/s-`) a first step of the path that begins
+    session, or (`/desk out`) a page and the form on it that does. `carry` is what stands in every address for the session: a field of the query, or (`/s-`) a first step of the path that begins
     so; it stays in the wire, and no place of the file has it."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
@@ -573,10 +574,16 @@ def _led_to(channel: Channel, view: View, link: str, fill: Fill) -> Generator[An
     return leads
 
 
-def leave(channel: Channel) -> Generator[Open, Any, None]:
-    """End the session, where the unit knows a page for it."""
-    if channel.leave:
-        yield Open(channel.leave)
+def leave(channel: Channel) -> Generator[Open | Submit, Any, None]:
+    """End the session, where the unit knows a page for it, or a form on one."""
+    target, _, name = channel.leave.partition(" ")
+    if not target:
+        return
+    got = yield Open(target)
+    form = _named(channel, got.tree).get(name) if isinstance(got, Page) else None
+    if form is not None:
+        with contextlib.suppress(ValueError):
+            yield Submit(str(form["own"]), fields_of(form, {}), marks=channel.marks())
 
 
 def shown(tree: Tree) -> Tree:
