@@ -50,6 +50,7 @@ from yardbolt.core.talk.outcomes import (
     Refused,
     Silent,
     Unclear,
+    said_by,
 )
 from yardbolt.core.talk.patterns import fill_in, row
 from yardbolt.core.talk.replies import ReplyRow, reread
@@ -625,3 +626,37 @@ def test_merging_leaves_the_unread_unread() -> None:
     reading = merge(FAMILY, facts)
     assert (reading.plane.name, reading.planes["kept"].name, reading.conflicts) == ("a", "b", ())
     assert get(reading.plane, ("accounts", "q", "role")) == "full"
+
+
+PASSWD = {
+    "a user's, to the end": (("Current password: ", "New password: ", "Retype new password: "), "passwd: password updated successfully", NotReady),
+    "root's, which opens a shell": (("New password: ", "Retype new password: "), "root@box:~# ", NotReady),
+    "refused": (("New password: ", "BAD PASSWORD: too short\nNew password: "), "", Asked),
+    "another question": (("Code from your card: ",), "", Asked),
+    "not the same": (("(current) UNIX password: ", "Enter new UNIX password: ", "Retype new UNIX password: "), "passwd: Authentication token manipulation error", Asked),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", PASSWD)
+def test_a_password_that_must_be_changed_first_is_changed_only_by_consent(case: str) -> None:
+    """Each question is answered once, by what it asks for; what came of it is told; nothing is typed at any other question."""
+    questions, end, outcome = PASSWD[case]
+    channel = commands.Channel({"ssh": "sealed"})
+    typed: list[Any] = []
+
+    def host(event: Any) -> Any:
+        if isinstance(event, commands.Run):
+            return commands.Ran(
+                "", 1, "WARNING: Your password has expired.\nPassword change required but no TTY available.\n"
+            )
+        typed.append(event.send)
+        said = (*questions, end)[len(typed) - 1]
+        return Lost(End.CLOSED if said == end and "#" not in end else End.SILENT, said)
+
+    asked = run_on(host, commands.login(channel, "works", Ref("a"), True, {}))
+    assert isinstance(asked, Asked) and asked.gate == "change" and asked.secret_sent and not typed
+    got: Any = run_on(host, commands.login(channel, "works", Ref("a"), True, {"change": (Slot(Ref("b")),)}))
+    assert isinstance(got, outcome), got
+    wanted = [(Slot(Ref("a" if "urrent" in one else "b")),) for one in questions]
+    assert typed == [None, *wanted[: 1 if case == "refused" else 0 if case == "another question" else None]]
+    assert case != "refused" or said_by(got) == "BAD PASSWORD: too short"

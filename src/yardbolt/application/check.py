@@ -84,7 +84,8 @@ def _nothing_answers(unit: UnitInWork, around: Surroundings) -> str:
 
 async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Reading | None, str, Way | None, str]:
     """The reading, how it was taken or why not, by which way, and why not by a better one."""
-    session, why = await way_in(unit, tried)
+    failed: dict[Way, str] = {}
+    session, why = await way_in(unit, tried, failed)
     if session is None:
         return None, why, None, ""
     way = session.way
@@ -92,7 +93,8 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
         reading = await session.read(drafts=False)
     finally:
         await session.close()
-    if fuller := _fuller(unit, reading.plane, way, tried):
+    ours = tuple(one for one in candidates(unit) if one not in failed and one.account != way.account)
+    if fuller := _fuller(unit, reading.plane, way, tried, ours):
         _, better = await unit.enter(fuller)
         if better is not None:
             try:
@@ -106,12 +108,13 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
     return reading, f"read as {way.account} by {way.service}", way, why
 
 
-def _fuller(unit: UnitInWork, plane: Plane, way: Way, tried: tuple[Trial, ...]) -> Way | None:
-    """Another login that opened and has full rights, where the one that was read by has not: it sees more."""
-    if get(plane, ("accounts", way.account, "role")) in ("full", None):
+def _fuller(unit: UnitInWork, plane: Plane, way: Way, tried: tuple[Trial, ...], ours: tuple[Way, ...]) -> Way | None:
+    """Another login, of ours or one that opened, that has full rights, where the one that was read by has not: it sees
+    more."""
+    if get(plane, ("accounts", way.account, "role")) == "full":
         return None
     opened = [trial.way for trial in tried if isinstance(trial.outcome, Opened)]
-    return next((one for one in opened if get(plane, ("accounts", one.account, "role")) == "full"), None)
+    return next((one for one in (*ours, *opened) if get(plane, ("accounts", one.account, "role")) == "full"), None)
 
 
 def conclude(

@@ -118,6 +118,8 @@ class _Connection:
         self._conn: asyncssh.SSHClientConnection | None = None
         self.fingerprint = ""
         self._by_key = False
+        self._ear = Ear()
+        self._process: asyncssh.SSHClientProcess[str] | None = None
 
     async def open(self, door: Door, source: str, credential: Credential) -> Login:
         """Connect and log in. Raises IdentityError where the host key is not the one noted, FileError on a useless key
@@ -171,29 +173,18 @@ class _Connection:
             with contextlib.suppress(asyncssh.Error, OSError, TimeoutError):
                 await asyncio.wait_for(self._conn.wait_closed(), 2)
 
-
-class SshConsole(_Connection):
-    """A console in a pseudo-terminal."""
-
-    def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
-        super().__init__(secrets, pin, outdated)
-        self._ear = Ear()
-        self._process: asyncssh.SSHClientProcess[str] | None = None
-
-    async def _entered(self, notice: str) -> Login:
+    async def _terminal(self) -> str:
+        """Open a pseudo-terminal; why that could not be, where it could not."""
         assert self._conn is not None
+        opening = self._conn.create_process(term_type="dumb", term_size=(200, 50), encoding="utf-8", errors="replace")
         try:
-            self._process = await asyncio.wait_for(
-                self._conn.create_process(term_type="dumb", term_size=(200, 50), encoding="utf-8", errors="replace"),
-                CONNECT,
-            )
+            self._process = await asyncio.wait_for(opening, CONNECT)
         except (asyncssh.Error, OSError, TimeoutError) as e:
-            await self.close()
-            return Cut(True, f"{notice}logged in, but no console opened ({type(e).__name__})")
-        return Opened(notice)
+            return f"logged in, but no console opened ({type(e).__name__})"
+        return ""
 
-    async def exchange(self, event: Turn) -> Heard | Lost:
-        """One turn of a conversation."""
+    async def turn(self, event: Turn) -> Heard | Lost:
+        """One turn of a conversation in the terminal."""
         assert self._process is not None
         process = self._process
         with contextlib.suppress(asyncssh.Error, OSError):
@@ -209,13 +200,32 @@ class SshConsole(_Connection):
         return await self._ear.hear(event, read)
 
 
+class SshConsole(_Connection):
+    """A console in a pseudo-terminal."""
+
+    async def _entered(self, notice: str) -> Login:
+        if why := await self._terminal():
+            await self.close()
+            return Cut(True, f"{notice}{why}")
+        return Opened(notice)
+
+    async def exchange(self, event: Turn) -> Heard | Lost:
+        """One turn of a conversation."""
+        return await self.turn(event)
+
+
 class SshCommands(_Connection):
     """Single commands, each on a channel of its own."""
 
-    async def exchange(self, event: Run | RunAll) -> Ran | RanAll | Lost:
-        """Run one command, or many as one framed script."""
+    async def exchange(self, event: Run | RunAll | Turn) -> Ran | RanAll | Heard | Lost:
+        """Run one command, or many as one framed script; or take one turn in a terminal, which is opened for it."""
         if isinstance(event, RunAll):
             return await self._run_all(event)
+        if isinstance(event, Turn):
+            why = await self._terminal() if self._process is None else ""
+            lacks = self._by_key and any(isinstance(p, Slot) and not self._secrets(p.ref) for p in event.send or ())
+            why = "a password is wanted, and none is known, for the login was by key" if lacks else why
+            return Lost(End.CLOSED, why=why) if why else await self.turn(event)
         asks = any(isinstance(part, Slot) and not self._secrets(part.ref) for part in event.input)
         # a blank line would be a wrong password, and a wrong try
         if asks and self._by_key:

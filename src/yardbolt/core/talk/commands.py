@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from ..secret import Ref, Slot, Text
+from . import expiry
 from .conversation import (
     ANSWER,
     Answer,
@@ -182,9 +183,11 @@ class Session:
 
 def login(
     channel: Channel, account: str, secret: Ref, authenticated: bool, consents: Fill
-) -> Generator[Run, Ran | Lost, Login]:
-    """The wire has logged in; what is left is to learn with which rights."""
+) -> Generator[Any, Any, Login]:
+    """The wire has logged in; what is left is to learn with which rights, unless a new password is wanted first."""
     ran = yield Run(("id -u",), LONGEST_START)
+    if isinstance(ran, Ran) and ran.status != 0 and expiry.wanted(ran.errors, ran.text):
+        return (yield from expiry.changed(f"{ran.errors}\n{ran.text}".strip(), secret, consents))
     session = Session("root" if isinstance(ran, Ran) and ran.text.strip() == "0" else "account", secret)
     return Opened(rights=session.rights, session=session)
 

@@ -63,9 +63,9 @@ def login(
     heard = yield Turn(None, USUAL, seconds=GREET / 2)
     said, sent = "", set[str]()
     for _ in range(4):
-        text = _whole(heard)
+        text = all_of(heard)
         said = f"{said}\n{text}"[-4000:]
-        ended = isinstance(heard, Lost) and not _waits(heard)
+        ended = isinstance(heard, Lost) and not waits(heard)
         asked = None if ended else _asked(text)
         if SECRET in sent and (asked in (NAME, SECRET) or ended or _words(text, *NEW, *SHUT, *NO)):
             return _answered(text, ended)
@@ -78,7 +78,7 @@ def login(
         sent.add(asked)
         typed = account if asked == NAME else Slot(secret)
         heard = yield Turn((typed,), USUAL, seconds=PROMPT)
-        if _waits(heard) and _asked(_whole(heard)) != INSIDE:
+        if waits(heard) and _asked(all_of(heard)) != INSIDE:
             more = yield Turn(None, USUAL, seconds=PATIENCE)
             heard = replace(more, text=f"{heard.text}{more.text}")
     return Silent(SECRET in sent, said)
@@ -90,7 +90,7 @@ def _inside(text: str, said: str, asked: bool) -> Generator[Turn, Heard | Lost, 
     if not asked:
         return Silent(False, "it shows a prompt before any login")
     again = yield Turn((), USUAL, settle=SETTLE * 4, seconds=PROMPT)
-    same = _asked(_whole(again)) == INSIDE and _last(_whole(again)) == _last(text)
+    same = _asked(all_of(again)) == INSIDE and last_line(all_of(again)) == last_line(text)
     return Opened(said) if same else Silent(True, said)
 
 
@@ -103,23 +103,24 @@ def _answered(text: str, ended: bool) -> Login:
     return Cut(True, text) if ended and not _words(text, *NO) else Refused(text)
 
 
-def _waits(heard: Heard | Lost) -> bool:
+def waits(heard: Heard | Lost) -> bool:
     """Did the time end it, and not the unit?"""
     return isinstance(heard, Lost) and heard.end is End.SILENT
 
 
-def _whole(heard: Heard | Lost) -> str:
+def all_of(heard: Heard | Lost) -> str:
     """All that was heard, its sign included."""
     return heard.text if isinstance(heard, Lost) else f"{heard.text}\n{heard.sign.removeprefix('{any} ')}"
 
 
-def _last(text: str) -> str:
+def last_line(text: str) -> str:
+    """What stands last on the screen."""
     return text.rstrip("\n").rpartition("\n")[2].strip()
 
 
 def _asked(text: str) -> str | None:
     """What the last line asks for."""
-    last = _last(text).lower()
+    last = last_line(text).lower()
     # what asks for something to be set is no login, and an answer would be a write
     if last.endswith((":", ">", "?")) and not _words(last, *SETTING):
         if _words(last, "password", "passcode", "passwd"):

@@ -1,0 +1,68 @@
+"""A host that lets somebody in only to have his password changed: its dialogue is typed into a terminal, as PAM leads it
+(passwd(1), pam_unix(8)). Each question is answered once; what is no such question gets no answer."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+
+from ..secret import Ref, Slot, Text
+from .console import Heard, Turn
+from .conversation import Fill
+from .logon import all_of, last_line, waits
+from .outcomes import Asked, Login, Lost, NotReady
+
+CHANGE = "change"
+WANTED = (
+    "password has expired",
+    "password change required",
+    "required to change your password",
+    "must change your password",
+)
+AGAIN, NEW, PRESENT = ("retype", "re-type", "re-enter", "repeat", "again", "confirm"), ("new",), ("current", "old")
+KINDS = (("again", AGAIN), ("new", NEW), ("present", PRESENT))
+NOT_TAKEN = ("unchanged", "not changed", "fail", "error", "exhausted", "bad password", "do not match")
+# what most show; whatever else stands last is read after a silence
+USUAL = ("Current password: ", "New password: ", "Retype new password: ")
+PATIENCE = 15.0  # seconds: a password is weighed before it is taken
+
+
+def wanted(*said: str) -> bool:
+    """Does it say that the password must be changed first?"""
+    return any(words in one.lower() for one in said for words in WANTED)
+
+
+def changed(said: str, present: Ref, consents: Fill) -> Generator[Turn, Heard | Lost, Login]:
+    """Have the password changed, where somebody agreed to that; afterwards it wants a new login, with the new one."""
+    new = consents.get(CHANGE)
+    if new is None:
+        return Asked(CHANGE, said)
+    heard = yield Turn(None, USUAL, seconds=PATIENCE)
+    answered, last = set[str](), said
+    while not isinstance(heard, Lost) or waits(heard):
+        last = all_of(heard)
+        kind = _kind(last_line(last))
+        # some open a shell then; and asked once more, it was not taken
+        if kind is None or kind in answered:
+            break
+        answered.add(kind)
+        typed: Text = (Slot(present),) if kind == "present" else new
+        heard = yield Turn(typed, USUAL, seconds=PATIENCE)
+    last = all_of(heard) or last
+    taken = "again" in answered and _kind(last_line(last)) is None and not _refusals(last)
+    return NotReady(last) if taken else Asked(CHANGE, _reason(last))
+
+
+def _refusals(text: str) -> list[str]:
+    return [line.strip() for line in text.split("\n") if any(words in line.lower() for words in NOT_TAKEN)]
+
+
+def _reason(text: str) -> str:
+    """Why it was not taken, as the host says it; else what it said last."""
+    return next(iter(_refusals(text)), text)
+
+
+def _kind(line: str) -> str | None:
+    """Which password a line asks for; None where it asks for none."""
+    line = line.lower()
+    asks = line.endswith((":", "?")) and "password" in line
+    return next((kind for kind, words in KINDS if any(word in line for word in words)), None) if asks else None
