@@ -346,7 +346,8 @@ def _lists(
             ]
             plain = [words for above, words in pieces if not _pressed(above, item)]
             row: dict[str, Any] = {"links": _links(item, within)} | _formed(item, forms, held)
-            rows.append(row | {str(n): words for n, words in enumerate(plain or [words for _, words in pieces])})
+            row |= {str(n): words for n, words in enumerate(plain or [words for _, words in pieces])}
+            rows.append(row)
         out[node.get("id") or f"list {count}"] = rows
     return out
 
