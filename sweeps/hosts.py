@@ -33,6 +33,7 @@ BESIDES = (
     "systemctl -q disable ssh.service; systemctl -q enable ssh.socket\n",
     "echo 'AllowUsers root works' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
     "groupadd crew; for x in root works guest; do usermod -aG crew $x; done; echo 'AllowGroups wheel crew' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
+    "for x in root works guest; do usermod -aG sudo $x; done; echo 'AllowGroups sudo' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
     "groupadd crew; groupadd away; for x in root works guest; do usermod -aG crew $x; done; usermod -aG away guest\n"
     "printf 'AllowUsers root works guest\\nAllowGroups crew\\nDenyGroups away\\n' >/etc/ssh/sshd_config.d/60-list.conf; sleep 2.2\n",
 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from ..sshsections import SERVER
 from .common import Program
+from .ssh import SET
 
 _THERE = r"""
 there() { grep -q "^$1:" /etc/passwd; }
@@ -42,6 +43,7 @@ give() {
 JOIN = (
     """
 # groups that its SSH server lets in, where it goes by them; one that brings rights with it only for who has all of them
+joins() { keep /etc/group; if have usermod; then usermod -aG "$1" "$name" </dev/null >/dev/null 2>&1; else addgroup "$name" "$1" >/dev/null 2>&1; fi; }
 let_in() (
   name=$1 role=$2
   groups=$( ("""
@@ -57,10 +59,19 @@ let_in() (
       case $g in root|wheel|sudo|admin|adm|disk|shadow|docker|lxd|kvm|kmem|staff|systemd-journal|tty|utmp|video|www-data) continue;; esac
       grep -rqs "^[^#]*[%:]$g\([^A-Za-z0-9._-]\|\$\)" /etc/sudoers /etc/sudoers.d /etc/doas.conf && continue
     fi
-    keep /etc/group
-    if have usermod; then usermod -aG "$g" "$name" </dev/null >/dev/null 2>&1; else addgroup "$name" "$g" >/dev/null 2>&1; fi
+    joins "$g"
     exit 0
   done; done
+  [ -n "$groups" ] || exit 0
+  # none of them is for everybody: one of our own besides, in our own file
+  ("""
+    + SERVER
+    + SET
+    + r"""
+  g=yardbolt-login; keep /etc/group
+  grep -q "^$g:" /etc/group || if have groupadd; then groupadd $g; else addgroup $g; fi >/dev/null 2>&1
+  change AllowGroups $g && joins $g
+  )
   exit 0
 )
 """
