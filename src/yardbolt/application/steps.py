@@ -16,7 +16,8 @@ from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
 from yardbolt.core.plan.arrange import Refused, Sheet, arrange
 from yardbolt.core.plan.belief import Belief, arrival
 from yardbolt.core.plan.difference import changes, with_mode
-from yardbolt.core.plan.words import short
+from yardbolt.core.plan.rehearse import store_of
+from yardbolt.core.plan.words import describe, short
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
 from yardbolt.core.plane.edit import get, put
@@ -46,7 +47,8 @@ class Plan:
 @dataclass(frozen=True)
 class Choices:
     """What was decided for this plan: leaps by consent, what becomes of settings found unkept, whether a run goes on
-    and was restarted already, whether a gate failed before, what the unit refused in this run (change -> gap)."""
+    and was restarted already, whether a gate failed before, what the unit refused in this run (change -> gap), whether what
+    it refused before is tried once more."""
 
     leaps: frozenset[str] = frozenset()
     keep_found: bool = False
@@ -54,6 +56,7 @@ class Choices:
     restarted: bool = False
     gate: bool = False  # a trial of refusals failed, and stays in the plan until it holds
     declined: Mapping[str, Gap] = field(default_factory=dict)
+    again: bool = False
 
 
 PLAIN = Choices()
@@ -100,8 +103,9 @@ def plan(
     ours = choices.resumed or choices.keep_found
     belief = arrival(unit.family, planes, ways, unit.site.laptops, ours)
     todo, more = changes(plane, target, unit.family, unit.site)
-    todo = tuple(change for change in todo if change_key(change) not in choices.declined)
-    everything = (*gaps, *more, *choices.declined.values())
+    declined = {**({} if choices.again else _declined_before(unit, todo, planes)), **choices.declined}
+    todo = tuple(change for change in todo if change_key(change) not in declined)
+    everything = (*gaps, *more, *declined.values())
     sheet = arrange(
         unit.family,
         belief,
@@ -114,6 +118,19 @@ def plan(
         choices.gate,
     )
     return Plan(target, everything, sheet, plane, belief, todo)
+
+
+def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -> dict[str, Gap]:
+    """What of it the unit refused when it was last told so, with the gap that leaves."""
+    told = unit.history()
+    out = {}
+    for change in todo:
+        path = show(change.path)
+        words = describe(change, planes.get(store_of(unit.family, change), planes[LIVE]))
+        if path in told.refused and told.declined[path] == words:
+            why = f"the unit refused it: {told.refused[path]}; --again has it tried once more"
+            out[change_key(change)] = Gap(change.path, change.because, why)
+    return out
 
 
 def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:

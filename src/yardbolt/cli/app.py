@@ -58,6 +58,7 @@ Leap = Annotated[
     list[str] | None,
     typer.Option("--leap", metavar="PATH", help="Consent to a step that replaces the only way in at once."),
 ]
+Again = Annotated[bool, typer.Option("--again", help="Plan what the unit refused before once more.")]
 Found = Annotated[
     str, typer.Option("--found", metavar="keep", help="Keep settings that were live but not saved on arrival.")
 ]
@@ -171,21 +172,21 @@ def enter(
 
 @app.command()
 def steps(
-    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", full: All = False, why: Why = False, report_format: Format = "text", output: Output = None,
-    no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", again: Again = False, full: All = False, why: Why = False, report_format: Format = "text",
+    output: Output = None, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The rehearsed step sheet. Sends nothing."""
     from yardbolt.application.steps import Choices
 
     from . import steps as body
 
-    choices = Choices(frozenset(leap or ()), found_of(found))
+    choices = Choices(frozenset(leap or ()), found_of(found), again=again)
     raise typer.Exit(body.steps(units, job, choices, Depth(full, why), report_format, output, no_color))
 
 
 @app.command()
 def tighten(
-    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "",
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "", again: Again = False,
     anew: Annotated[bool, typer.Option("--anew", help="Plan anew instead of finishing the run that was cut off.")] = False,
     account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False, full: All = False, why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
@@ -195,7 +196,7 @@ def tighten(
 
     from . import tighten as body
 
-    choices = Choices(frozenset(leap or ()), found_of(found))
+    choices = Choices(frozenset(leap or ()), found_of(found), again=again)
     login = Wish(account, ssh_key, keep)
     raise typer.Exit(
         body.tighten(

@@ -68,7 +68,10 @@ class UnitHistory:
     shown: str = ""  # the plan that was shown last
     met_at: str = ""  # the address at which a login opened last
     moving: bool = False  # an order to move it elsewhere was sent
-    refused: dict[str, str] = field(default_factory=dict)  # path -> why the unit refused to change it, in the last run
+    refused: dict[str, str] = field(
+        default_factory=dict
+    )  # path -> why the unit refused to change it, when it was last told to
+    declined: dict[str, str] = field(default_factory=dict)  # such a path -> the change, in words
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
@@ -143,16 +146,16 @@ class History:
             case Sending() | GateAnswering():
                 unit.staging = unit.staging or getattr(event, "kind", "") == "change"
                 path = getattr(event, "path", "")
+                unit.refused.pop(path, None)
                 unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
                 if event.secret:
                     self._sent(unit, event.account, Ref(event.secret))
-            case Unlike(refused=True, path=path, said=said):
-                unit.refused[path] = said
+            case Unlike(refused=True, path=path, said=said, what=what):
+                unit.refused[path], unit.declined[path] = said, what
             case ReadBack(kind="activate") | BackedOut():
                 unit.staging = False
             case RunBegun():
                 unit.begun.add(stamp.run)
-                unit.refused.clear()
                 unit.staging = False
             case RunFinished():
                 unit.finished.add(stamp.run)
