@@ -206,6 +206,8 @@ def test_what_stands_in_lists_choices_and_marks_is_read_and_a_form_ends_a_sessio
     form = shown["forms"]["pick"]
     assert form["offers"] == {"who": {"keeper": "3", "other": "4"}}
     assert fields_of(form, {"who": ("other",)}) == fields_of(form, {"who": ("4",)}) == (("who", ("4",)),)
+    among = page("<table><tr><th>Name<th>Rank</tr><tr><td>a<td>b</tr><tr><td colspan=2>hidden</tr></table></html>").tree
+    assert [row["Name"] for row in among["tables"]["table 1"]] == ["a", "hidden"], "it may be an item"
     marks = page(
         "<table><tr><th>On<th>Up</tr><tr><td><img alt=yes src=a><td><i class=ok title=no></i></tr></table></html>"
     ).tree

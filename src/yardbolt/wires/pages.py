@@ -367,9 +367,13 @@ def _pressed(node: Any, item: Any) -> bool:
 
 
 def _lines_of(table: Any) -> list[Any]:
-    """The rows of a table; those of a table within are not its own, nor is a remark that goes across all its columns."""
+    """The rows of a table; those of a table within are not its own, nor is a remark across all its columns that stands above all
+    others, or alone under the headings (but for one line to be filled in). Elsewhere such a line may be an item."""
     lines = [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
-    return [line for line in lines if not _a_remark(_cells(line))]
+    while len(lines) > 1 and _a_remark(_cells(lines[0])):
+        lines = lines[1:]
+    alone = len(lines) == 2 or (len(lines) == 3 and any(lines[2].iter(*INPUTS)))
+    return [lines[0], *lines[2:]] if alone and _a_remark(_cells(lines[1])) else lines
 
 
 def _a_remark(cells: list[Any]) -> bool:
