@@ -372,16 +372,18 @@ def _lines_of(table: Any) -> list[Any]:
     lines = [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
     while len(lines) > 1 and _a_remark(_cells(lines[0])):
         lines = lines[1:]
-    alone = len(lines) == 2 or (len(lines) == 3 and any(lines[2].iter(*INPUTS)))
+    alone = len(lines) == 2 or (len(lines) == 3 and _filled_in(lines[2]))
     return [lines[0], *lines[2:]] if alone and _a_remark(_cells(lines[1])) else lines
 
 
 def _a_remark(cells: list[Any]) -> bool:
-    return (
-        len(cells) == 1
-        and (cells[0].get("colspan") or "1").strip() not in ("", "0", "1")
-        and not any(cells[0].iter(*INPUTS))
-    )
+    across = len(cells) == 1 and (cells[0].get("colspan") or "1").strip() not in ("", "0", "1")
+    return across and not _filled_in(cells[0])
+
+
+def _filled_in(node: Any) -> bool:
+    """Is anything in it to be filled in, or pressed?"""
+    return next(node.iter(*INPUTS), None) is not None
 
 
 def _cells(line: Any) -> list[Any]:
