@@ -441,6 +441,10 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         {("identity", "make"): "debian", ("identity", "software"): "12", ("name",): "tram-1", ("identity", "uptime"): 61.5, ("host", "init"): "systemd",
          ("interfaces", "eth0", "addresses"): ("192.0.2.5/24",), ("interfaces", "eth0", "gateway"): "192.0.2.1", ("identity", "hardware"): "02:00:00:00:00:01"},
     ),
+    "linux-accounts unhidden": (
+        "passwd a:$6$ab:1000:1000::/home/a:/bin/sh\npasswd b:!$6$ab:1001:1001::/home/b:/bin/sh\npasswd c:x:1002:1002::/home/c:/bin/sh\nnow 1700000000\n",
+        {("accounts", "a", "enabled"): True, ("accounts", "b", "enabled"): False, ("accounts", "c"): True},
+    ),
     "linux-accounts": (
         "passwd root:x:0:0:root:/root:/bin/bash\npasswd toor:x:0000:0::/root:/bin/sh\npasswd daemon:x:1:1::/usr/sbin:/usr/sbin/nologin\npasswd tram::1000:1000::/h:/bin/sh\n"
         "passwd boss:x:1001:1001::/h:/bin/bash\npasswd old:x:1002:1002::/h:/bin/bash\npasswd odd:x:1003:1003::/h:/bin/bash\nsource files systemd\nnow 1700000000\n"

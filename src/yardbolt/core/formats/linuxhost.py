@@ -139,6 +139,9 @@ def _secret(parts: list[str], row: list[str] | None, today: int) -> Pairs:
     if row is not None and today:
         ends = row[7].strip()
         facts.append(((*base, "enabled"), not (ends.isdigit() and int(ends) < today)))
+    elif row is None and parts[1] != "x":
+        # where no end is kept, what its password is kept as tells it
+        facts.append(((*base, "enabled"), not parts[1].startswith(("!", "*"))))
     return facts
 
 

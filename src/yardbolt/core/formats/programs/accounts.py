@@ -27,19 +27,26 @@ rights() {
   esac
 }
 """
-GIVE = r"""
+# how its password is kept: in a file that only root reads, or (as on small ones) where everybody may
+KEPT_AS = r"""
+kept_as() { f_=/etc/shadow; grep -qs "^$1:" $f_ || f_=/etc/passwd; sed -n "s/^$1:\([^:]*\):.*/\1/p" $f_ | sed -n 1p; }
+"""
+GIVE = (
+    KEPT_AS
+    + r"""
 # over input, never as an argument; what it says is no answer, so what is kept is looked at
 give() {
-  was=$(sed -n "s/^$1:\([^:]*\):.*/\1/p" /etc/shadow)
+  was=$(kept_as "$1")
   # that of BusyBox keeps eight characters, unless it is told a method; where there is no PAM, the other one wants it told too
   if chpasswd --help 2>&1 | grep -q BusyBox; then printf '%s:%s\n' "$1" "$secret" | chpasswd -c sha512 >/dev/null 2>&1
   elif [ -d /etc/pam.d ] || [ -e /etc/pam.conf ]; then printf '%s:%s\n' "$1" "$secret" | chpasswd >/dev/null 2>&1
   else printf '%s:%s\n' "$1" "$secret" | chpasswd -c SHA512 >/dev/null 2>&1; fi
-  now=$(sed -n "s/^$1:\([^:]*\):.*/\1/p" /etc/shadow)
-  case $now in ''|'!'*|'*'*) no "the password of $1 was not taken";; esac
+  now=$(kept_as "$1")
+  case $now in ''|x|'!'*|'*'*) no "the password of $1 was not taken";; esac
   [ "$now" != "$was" ] || no "the password of $1 was not taken"
 }
 """
+)
 JOIN = (
     """
 # groups that its SSH server lets in, where it goes by them; one that brings rights with it only for who has all of them
@@ -123,17 +130,29 @@ end_it() {
   :
 }
 """
+# the day an account ends, where that is kept (shadow(5)): also where no program sets it
+_EXPIRY = r"""
+expires() {
+  grep -qs "^$1:" /etc/shadow || return 0
+  have usermod && { usermod -e "$2" "$1" </dev/null >/dev/null 2>&1; return; }
+  keep /etc/shadow; sed "s/^\($1:\([^:]*:\)\{6\}\)[^:]*:/\1$2:/" /etc/shadow | into /etc/shadow /etc/shadow
+}
+"""
 LOCK = (
     _THERE
+    + KEPT_AS
+    + _EXPIRY
     + _END
     + r"""
 there "$name" || no "there is no account $name"
 if [ "$value" = no ]; then
-  if have usermod; then usermod -L -e 1 "$name" </dev/null >/dev/null 2>&1; else passwd -l "$name" >/dev/null 2>&1; fi
-  case $(sed -n "s/^$name:\([^:]*\):.*/\1/p" /etc/shadow) in '!'*|'*'*) ;; *) no "$name could not be locked";; esac
+  if have usermod; then usermod -L "$name" </dev/null; else passwd -l "$name"; fi >/dev/null 2>&1
+  expires "$name" 1
+  case $(kept_as "$name") in '!'*|'*'*) ;; *) no "$name could not be locked";; esac
   end_it
 else
-  if have usermod; then usermod -e '' "$name" </dev/null >/dev/null 2>&1; usermod -U "$name" </dev/null >/dev/null 2>&1; else passwd -u "$name" >/dev/null 2>&1; fi
+  expires "$name" ''
+  if have usermod; then usermod -U "$name" </dev/null; else passwd -u "$name"; fi >/dev/null 2>&1
   :
 fi
 """
@@ -143,7 +162,7 @@ REMOVE = (
     + _END
     + r"""
 there "$name" || exit 0
-keep /etc/passwd; keep /etc/shadow; end_it
+keep /etc/passwd; [ ! -e /etc/shadow ] || keep /etc/shadow; end_it
 [ -e "/etc/sudoers.d/yardbolt-$name" ] && gone "/etc/sudoers.d/yardbolt-$name"
 if have userdel; then userdel -f "$name" </dev/null >/dev/null 2>&1; else deluser "$name" </dev/null >/dev/null 2>&1; fi
 there "$name" && no "$name could not be removed"
