@@ -3,7 +3,9 @@ pam-auth-update(8)): files of our own, and whether the stacks have them is looke
 
 from __future__ import annotations
 
+from ..sshsections import SERVER
 from .common import Program
+from .ssh import SET
 
 QUALITY_FILE = "/etc/security/pwquality.conf.d/50-yardbolt.conf"
 QUALITY = (
@@ -16,9 +18,19 @@ new=$old; [ -n "$value" ] && new=$(printf '%s\n%s\n' "$old" "$word = $value" | s
 if [ -n "$new" ]; then printf '# written by Yard Bolt\n%s\n' "$new" | own $O 644 || exit 9; else gone $O; fi
 """
 )
+# an SSH server that does not go by the stacks is told to
+_BY_PAM = f"""
+by_pam() (
+{SERVER}
+[ "$kind" = openssh ] && sshd_ -T 2>/dev/null | grep -qix 'usepam no' || exit 0
+{SET}
+change UsePAM yes
+)
+"""
 _P = "/usr/share/pam-configs"
 LOCK = (
-    f"A={_P}/yardbolt-lock B={_P}/yardbolt-count"
+    _BY_PAM
+    + f"A={_P}/yardbolt-lock B={_P}/yardbolt-count"
     + r"""
 have pam-auth-update || no 'the stacks of PAM cannot be put together by a tool here'
 [ -e /lib/*/security/pam_faillock.so ] || [ -e /usr/lib/*/security/pam_faillock.so ] || [ -e /lib/security/pam_faillock.so ] || no 'there is no pam_faillock'
@@ -52,6 +64,7 @@ END
   for x in $m; do noted /etc/pam.d/$x; done
   grep -q "pam_faillock.so authfail $args" /etc/pam.d/common-auth && grep -q "pam_faillock.so preauth $args" /etc/pam.d/common-auth ||
     no 'pam-auth-update changed nothing: somebody has edited the stacks by hand'
+  by_pam || exit 9
 else
   pam-auth-update --package --remove yardbolt-lock yardbolt-count </dev/null >/dev/null 2>&1
   gone $A $B

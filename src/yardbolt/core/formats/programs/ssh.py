@@ -41,7 +41,7 @@ set_one() {
   bare=$(echo "$old" | sed -n '/^Match all$/q; p' | sed "/^$1 /d; /^\$/d")
   block=$(echo "$old" | sed -n '/^Match all$/,$p' | sed "1d; /^  $1 /d; /^\$/d")
   if [ -n "$2" ]; then case $1 in
-    AllowUsers|AllowGroups|Ciphers|MACs|KexAlgorithms|HostKeyAlgorithms|LoginGraceTime|HostKey|ListenAddress) bare="$bare
+    AllowUsers|AllowGroups|UsePAM|Ciphers|MACs|KexAlgorithms|HostKeyAlgorithms|LoginGraceTime|HostKey|ListenAddress) bare="$bare
 $1 $2";;
     *) block="$block
   $1 $2";;
