@@ -22,7 +22,8 @@ from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.objects import Answer
 from yardbolt.core.talk.outcomes import Done, End, Lost
 from yardbolt.core.talk.pages import Page, Submit
-from yardbolt.wires.pages import Pages, _charset, _encoded, _read
+from yardbolt.wires.markup import read_page
+from yardbolt.wires.pages import Pages, _charset, _encoded
 
 MOST = 400  # answers to one conversation
 TAGS = [
@@ -150,7 +151,7 @@ def page_of(lot: random.Random, wire: Pages) -> Callable[[Any], Page | Lost]:
             _encoded([(name, "x") for name, _ in event.fields], form["enctype"], wire._charset)
         body = spoiled(lot.choice(pages), lot).replace("{more}", "").encode(errors="replace")
         wire._charset = _charset(lot.choice(["", "utf-8", "latin-1", "rot13"]), body)
-        tree, wire._forms, wire._meta, torn = _read(body, wire._charset, wire._within)
+        tree, wire._forms, wire._meta, torn = read_page(body, wire._charset, wire._within)
         return Page(lot.choice([200, 200, 200, 404]), tree, torn=torn, led=lot.random() < 0.2)
 
     return unit

@@ -56,7 +56,8 @@ from yardbolt.core.talk.outcomes import (
 from yardbolt.core.talk.pages import AskHow, Open, OpHow, Page, Submit
 from yardbolt.core.talk.tree import Items
 from yardbolt.core.talk.web import Signed
-from yardbolt.wires.pages import Pages, _charset, _encoded, _read
+from yardbolt.wires.markup import read_page
+from yardbolt.wires.pages import Pages, _charset, _encoded
 
 TREE: dict[str, Any] = {
     "family": "hut", "title": "Signal hut",
@@ -101,7 +102,7 @@ def within(href: str) -> str | None:
 
 def page(text: str, status: int = 200) -> Page:
     """A page as the wire gives it."""
-    tree, _, _, torn = _read(text.encode(), "utf-8", within)
+    tree, _, _, torn = read_page(text.encode(), "utf-8", within)
     return Page(status, tree, torn=torn)
 
 
@@ -339,7 +340,7 @@ SENT = b"tok=abc&comp=0&comp=1&way=ssh&way=tel&many=b&many=c&t=line+one%0D%0Alin
 )
 def test_what_is_sent_of_a_form_is_what_a_browser_sends(changed: dict[str, Any], sent: bytes | str) -> None:
     """Byte by byte; boxes of one name, and a choice of several, are a set of words."""
-    tree, kept, _, torn = _read(MIXED.encode(), "utf-8", within)
+    tree, kept, _, torn = read_page(MIXED.encode(), "utf-8", within)
     form, left = tree["forms"]["f"], {name: iter(values) for name, values in kept["f"]["hidden"].items()}
     assert not torn and form["fields"]["way"] == ["ssh", "tel"] and form["fields"]["none"] == []
     if isinstance(sent, str):
@@ -472,7 +473,7 @@ def test_a_first_visit_is_answered_only_by_consent_and_a_login_may_take_two_page
 )  # fmt: skip
 def test_hostile_pages_are_told_and_never_taken_for_whole(text: str, torn: str) -> None:
     """Nothing is raised, no sign that steers a terminal is left, and what did not come whole says so."""
-    tree, _, _, why = _read(text.encode(), "no-such-charset", within)
+    tree, _, _, why = read_page(text.encode(), "no-such-charset", within)
     assert torn in why and bool(torn) == bool(why)
     assert not re.search(r"[\x00-\x08\x1b]", str(tree.get("text", "")) + str(tree.get("title", "")))
 
