@@ -82,7 +82,7 @@ def cabinet(call: Call) -> Answer | Lost:
     """The unit and the wire in one: a cabinet with lists in two parts, that refuses to make a guest of its keeper."""
     match call.method, call.target:
         case "GET", "/sit":
-            return Answer(200, {})
+            return Answer(200, {}, kept=frozenset({"salt"}))
         case "POST", "/sit":
             return Answer(
                 200 if call.body == {"name": ("keeper",), "proof": Signed(Ref("safe:u/keeper"), "salt")} else 403, {}
@@ -125,6 +125,11 @@ def test_objects_are_read_and_written_at_the_very_place() -> None:
     _, channel, talk = family.channel_of("https")
     assert isinstance(run_on(cabinet, talk.login(channel, "keeper", Ref("safe:u/keeper"), False, {})), Opened)
     assert isinstance(run_on(cabinet, talk.login(channel, "keeper", Ref("factory:1"), False, {})), Refused)
+    # where it gives no challenge, no answer goes: that could only be a wrong one
+    garbage = partial(always, Answer(200, None, "rubbish"))
+    assert run_on(garbage, talk.login(channel, "keeper", Ref("safe:u/keeper"), False, {})) == Silent(
+        False, "its answer holds no salt"
+    )
     folk, rest = family.asks
     parts = [
         part

@@ -70,7 +70,8 @@ class Objects(WebWire):
         tag = got.headers.get("etag", "")
         # what stands behind the ? may be the session's
         where = clean(got.headers.get("location", "")).partition("?")[0][:LONGEST_TEXT]
-        return Answer(got.status_code, tree, text, where, tag if STRONG_TAG.fullmatch(tag) else "")
+        tag = tag if STRONG_TAG.fullmatch(tag) else ""
+        return Answer(got.status_code, tree, text, where, tag, frozenset(self._kept))
 
     def log_in_by(self, auth: tuple[str, str, Ref] | None) -> None:
         """From now on every question carries this login; one that goes in headers of the family's is kept for them."""

@@ -15,7 +15,7 @@ from typing import Any, Literal, Self
 from ..secret import Ref, Slot, Text
 from .conversation import BOUND, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
 from .members import Kept, Member, bound_in, copied, from_slots, leave_out, literal, nested, put_at
-from .outcomes import Done, Ended, Login, Lost, No, Unclear
+from .outcomes import Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow, row_for
 from .rows import amiss_of, row_by_row, rows_told, templates_of
@@ -24,6 +24,7 @@ from .web import (
     ACCOUNT,
     MOST_PAGES,
     OURS,
+    SIGNED,
     Signed,
     View,
     allotted,
@@ -210,14 +211,15 @@ class Call:
 
 @dataclass(frozen=True)
 class Answer:
-    """What came back: the status, the object, the text where it was none, where the unit points to instead, and the entity tag
-    (RFC 9110, section 8.8.3) of what it is."""
+    """What came back: the status, the object, the text where it was none, where the unit points to instead, the entity tag
+    (RFC 9110, section 8.8.3) of what it is, and the names of what the wire keeps by then."""
 
     status: int
     tree: Tree = None
     text: str = ""
     moved: str = ""
     tag: str = ""
+    kept: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -305,9 +307,18 @@ def login(
         got = yield Call("GET", how.get, headers=_outside(channel), keep=how.keep)
         if isinstance(got, Lost) or got.status >= 400:
             return _entered(channel, got, False)
+        # without it the answer could only be wrong, and would cost a try
+        if lacks := sorted(_asked_of(how) - got.kept):
+            return Silent(False, f"its answer holds no {lacks[0]}")
     body = nested({name: _credential(text, account, secret) for name, text in how.body.items()})
     sent = Call("POST", how.post, body, _outside(channel), keep=how.keep, form=how.encode == "form")
     return _entered(channel, (yield from _with_mark(channel, sent)), True)
+
+
+def _asked_of(how: LoginHow) -> set[str]:
+    """The names of what the unit gives first and the login needs."""
+    words = {text: {name for name, _ in slots(text.replace(SIGNED, "{"))} for text in how.body.values()}
+    return {name for names in words.values() for name in names} & how.keep.keys()
 
 
 def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
