@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tests import test_objects, test_pages
+from tests import test_objects, test_pages, test_rows
 from tests.bare import run_on
+from yardbolt.core.addresses import AddressSet
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import extract, merge
@@ -113,7 +114,7 @@ KEYS = [
 ]
 CHANGES: tuple[Change, ...] = (
     Set(("idle",), 600.0), Set(("accounts", "keeper", "role"), "read"), Drop(("accounts", "keeper")),
-    Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new")))),
+    Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new")))), Set(test_rows.PATH, AddressSet.of("192.0.2.1", "192.0.2.7")),
 )  # fmt: skip
 
 
@@ -143,6 +144,7 @@ def spoiled(text: str, lot: random.Random) -> str:
 def page_of(lot: random.Random, wire: Pages) -> Callable[[Any], Page | Lost]:
     """A unit behind pages, and the wire before it."""
     pages = (test_pages.DOOR, test_pages.REST, test_pages.FOLK, test_pages.ONE, test_pages.SURE, test_pages.INSIDE)
+    pages = (*pages, *(test_rows.Box("192.0.2.9", "192.0.2.0/24", buttons=each).page() for each in (True, False)))
     left = iter(range(MOST))
 
     def unit(event: Any) -> Page | Lost:
@@ -184,9 +186,11 @@ def object_of(lot: random.Random) -> Callable[[Any], Answer | Lost]:
             ]
         }
         tag = lot.choice(["", '"1"', '"2"'])
-        return Answer(
-            lot.choice([200, 200, 200, 401, 403, 409, 412, 500]), lot.choice([folk, folk, tree()]), "", "", tag
+        status, kept = (
+            lot.choice([200, 200, 200, 401, 403, 409, 412, 500]),
+            lot.choice([frozenset(), frozenset({"salt"})]),
         )
+        return Answer(status, lot.choice([folk, folk, tree()]), "", "", tag, kept)
 
     return unit
 
@@ -211,14 +215,13 @@ def sweep(many: int, seed: int) -> str:
     """So many conversations; the first error of ours, or nothing."""
     lot, wire = random.Random(seed), Pages({}.get, "")
     wire._base, wire._at = "http://127.0.0.1:80", "/a/b"
-    objects = family_of(
-        test_objects.TREE
-        | {"ops": test_objects.TREE["ops"] | {"dismiss": {"drop": ["accounts/*"], "delete": "/folk/{key}"}}}
-    )
+    dismiss = {"dismiss": {"drop": ["accounts/*"], "delete": "/folk/{key}"}}
+    objects = family_of(test_rows.with_rows(test_objects.TREE | {"ops": test_objects.TREE["ops"] | dismiss}, "objects"))
+    pages = family_of(test_rows.with_rows(test_pages.TREE, lot.choice(["pages", "buttons"])))
     for number in range(many):
         try:
             if lot.random() < 0.6:
-                talked(test_pages.FAMILY, page_of(lot, wire), lot)
+                talked(pages, page_of(lot, wire), lot)
             else:
                 talked(objects, object_of(lot), lot)
         except Exception:

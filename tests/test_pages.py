@@ -53,7 +53,8 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.pages import AskHow, Open, OpHow, Page, Submit
+from yardbolt.core.talk.pagekeys import AskHow, OpHow
+from yardbolt.core.talk.pages import Open, Page, Submit
 from yardbolt.core.talk.tree import Items
 from yardbolt.core.talk.web import Signed
 from yardbolt.wires.markup import read_page

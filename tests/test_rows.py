@@ -24,6 +24,7 @@ from yardbolt.core.talk.conversation import Fetch, Replies
 from yardbolt.core.talk.forms import fields_of
 from yardbolt.core.talk.objects import Answer, Call
 from yardbolt.core.talk.outcomes import Done, No
+from yardbolt.core.talk.pagekeys import AskHow
 from yardbolt.core.talk.pages import Open, Page, Submit
 
 PATH = ("services", "https", "permitted")
@@ -42,6 +43,12 @@ IN_ROW["ops"]["from"] |= {
 }
 FORM = "<form id=new name=new method=post></form>"
 TO_FILL = "<tr><td><input name=n form=new><td><input name=m value=255.255.255.255 form=new><td><button form=new>Add</button></tr>"
+
+
+def with_rows(tree: dict[str, Any], way: str) -> dict[str, Any]:
+    """The family with an ask and an op for rows."""
+    more = {"objects": OBJECTS, "pages": PAGES, "buttons": IN_ROW}[way]
+    return copy.deepcopy({**tree, **{part: tree[part] | more[part] for part in ("asks", "ops")}})
 
 
 class Box:
@@ -111,10 +118,7 @@ class Box:
 def test_rows_are_added_before_others_go_ours_first_and_last(way: str) -> None:
     """What is read is what was meant; of what is there nothing is sent twice; whoever sends is let in at every moment; one row refused
     after others were taken is no plain no, and what takes only whole words is said before anything is sent."""
-    tree = copy.deepcopy(CABINET if way == "objects" else HUT)
-    more = {"objects": OBJECTS, "pages": PAGES, "buttons": IN_ROW}[way]
-    for part in ("asks", "ops"):
-        tree[part] |= more[part]
+    tree = with_rows(CABINET if way == "objects" else HUT, way)
     family = family_of(tree)
     _, channel, talk = family.channel_of("https")
     ask = next(one for one in family.asks if one.name == "from")
@@ -203,6 +207,14 @@ def test_what_stands_in_lists_choices_and_marks_is_read_and_a_form_ends_a_sessio
         "folk": [{"0": "keeper", "1": "(chief)", "2": "since May", "links": {"Alter": "/one?n=1"}}, {"0": "other", "links": {"other": "/one?n=2"}}],
         "list 2": [{"0": "x", "links": {}}],
     }  # fmt: skip
+    parts = AskHow("/folk", next="More")
+    first = "<title>Desk</title><ul id=folk><li>keeper</ul><a href=/on>More</a></html>"
+    paged = Hut(folk=first, on="<title>Desk</title><ul id=folk><li>other</ul></html>")
+    _, channel, talk = family_of(HUT).channel_of("https")
+    got = run_on(paged, talk.ask_(channel, Fetch(parts), None))
+    assert [item["0"] for item in got.reply.tree["lists"]["folk"]] == ["keeper", "other"], (
+        "a list goes on, on the next page"
+    )
     form = shown["forms"]["pick"]
     assert form["offers"] == {"who": {"keeper": "3", "other": "4"}}
     assert fields_of(form, {"who": ("other",)}) == fields_of(form, {"who": ("4",)}) == (("who", ("4",)),)

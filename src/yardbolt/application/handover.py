@@ -183,7 +183,7 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
         refused = unit.history().refused
         yield from (
-            f"wanted, and the unit refused it: {path}: {refused[path]}"
+            f"wanted, and the unit refused it: {path}: {refused[path].said}"
             if path in refused
             else f"wanted, and does not read so: {path}"
             for path in left.missing

@@ -122,13 +122,12 @@ def plan(
 
 def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -> dict[str, Gap]:
     """What of it the unit refused when it was last told so, with the gap that leaves."""
-    told = unit.history()
-    out = {}
+    out, refused = {}, unit.history().refused
     for change in todo:
-        path = show(change.path)
+        before = refused.get(show(change.path))
         words = describe(change, planes.get(store_of(unit.family, change), planes[LIVE]))
-        if path in told.refused and told.declined[path] == words:
-            why = f"the unit refused it: {told.refused[path]}; --again has it tried once more"
+        if before is not None and before.what == words:
+            why = f"the unit refused it: {before.said}; --again has it tried once more"
             out[change_key(change)] = Gap(change.path, change.because, why)
     return out
 

@@ -103,8 +103,12 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
     for path in found.unplanned:
         screen.say(("NOT PLANNED  ", "bad"), f"{spoken(path)} changed, and no step did that")
     for path in found.missing:
-        said = unit.history().refused.get(show_written(path))
-        why = f": the unit refused to change it: {said}" if said else " was wanted otherwise, or could not be read"
+        refused = unit.history().refused.get(show_written(path))
+        why = (
+            f": the unit refused to change it: {refused.said}"
+            if refused
+            else " was wanted otherwise, or could not be read"
+        )
         screen.say(("NOT SO  ", "bad"), f"{spoken(path)}{why}")
     show.findings(screen, found.findings, depth)
     _unplug(screen, found, unit)

@@ -21,7 +21,7 @@ from yardbolt.core.algorithms import outdated as is_outdated
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, clean
 from yardbolt.core.ports import Credential
-from yardbolt.core.secret import Slot
+from yardbolt.core.secret import Slot, Text
 from yardbolt.core.talk.commands import Part, Ran, RanAll, Run, RunAll
 from yardbolt.core.talk.console import Heard, Turn
 from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, NoListener, Opened, Refused, Silent
@@ -223,18 +223,21 @@ class SshCommands(_Connection):
             return await self._run_all(event)
         if isinstance(event, Turn):
             why = await self._terminal() if self._process is None else ""
-            lacks = self._by_key and any(isinstance(p, Slot) and not self._secrets(p.ref) for p in event.send or ())
-            why = "a password is wanted, and none is known, for the login was by key" if lacks else why
+            why = why or self._lacks(event.send or ())
             return Lost(End.CLOSED, why=why) if why else await self.turn(event)
-        asks = any(isinstance(part, Slot) and not self._secrets(part.ref) for part in event.input)
         # a blank line would be a wrong password, and a wrong try
-        if asks and self._by_key:
-            return Ran("", 1, "a password is wanted, and none is known, for the login was by key")
+        if why := self._lacks(event.input):
+            return Ran("", 1, why)
         ran = await self._run(filled(event.command, self._secrets), filled(event.input, self._secrets), event.seconds)
         if isinstance(ran, Lost):
             return ran
         text, errors, status = ran
         return Ran(_text(text), status, _text(errors))
+
+    def _lacks(self, message: Text) -> str:
+        """Why a message cannot be sent that holds a password; empty where it can."""
+        unknown = any(isinstance(part, Slot) and not self._secrets(part.ref) for part in message)
+        return "a password is wanted, and none is known, for the login was by key" if unknown and self._by_key else ""
 
     async def _run_all(self, event: RunAll) -> RanAll | Lost:
         nonce = secrets.token_hex(12)

@@ -389,8 +389,8 @@ class _Checker:
         if place is None:
             raise self.fail((*at, "set"), f"give the one path whose rows {tree['on']} reads by each")
         items = Items(place.each, place.at, CALLED, dict(place.handles), place.parts)
-        ask = self.asks[tree["on"]].how
-        return replace(how, adds=how.adds.on(ask, Items()), takes=how.takes.on(ask, items))  # type: ignore[attr-defined, type-var]  # ways that have rows
+        found: How = how.by_row(self.asks[tree["on"]].how, items)
+        return found
 
     def bound(self, at: Keys, how: How, name: str, sets: tuple[Path, ...]) -> None:
         """What is set stands where the ask reads it, or something fills it: else a message would change nothing, or more."""
@@ -436,8 +436,8 @@ class _Checker:
 
     def slots(self, at: Keys, how: How, makes: tuple[Path, ...]) -> None:
         known = ALWAYS | {path[-1] for base in makes for path in TABLE if path[:-1] == base}
-        in_rows = getattr(how, "takes", None)
-        of_row = COLUMNS[: 1 + len(in_rows.view.items.beside)] if in_rows is not None else ()
+        rows = how.rows()
+        of_row = COLUMNS[: 1 + len(rows.beside)] if rows is not None else ()
         for keys, template in how.templates():
             columns = of_row if keys[0] in ("adds", "takes") else ()
             for name, notation in self.pattern((*at, *keys), slots, template):

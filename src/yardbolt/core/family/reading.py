@@ -247,13 +247,12 @@ def _place(place: Place, path: Path, node: Tree, facts: _Facts) -> bool:
     ats = (place.at, *place.parts)
     if place.slots:
         found = _several([_in_fields(place, slot, node) for slot in place.slots])
-        found = (
-            found if found is MISSING else [each for each in found if each]
-        )  # what is not in use holds nothing of the set
+        # what is not in use holds nothing of the set
+        found = found if found is MISSING else [each for each in found if each]
     elif place.each:
         rows = every(node, place.each)
-        shown = [] if rows is MISSING else [row for row in rows if not to_fill(row, place.at)]
-        found = rows if rows is MISSING else _several([_in_fields(place, ats, row) for row in shown])
+        filled_in = [] if rows is MISSING else [row for row in rows if not to_fill(row, place.at)]
+        found = rows if rows is MISSING else _several([_in_fields(place, ats, row) for row in filled_in])
     elif "*" in place.at.split("/"):
         found = every(node, place.at)  # one value made of many places: a set of words
     else:

@@ -33,14 +33,8 @@ NOTATIONS: Mapping[str, Callable[[float], str]] = {
 MOST_SINGLY = 64  # addresses written one by one
 ONE_EACH = "one-each"  # of a set: each of its words in a field of its own
 COUNT = "count"  # of a list: how many stand there
-CODECS = {
-    "milliseconds": "ms",
-    "seconds": "s",
-    "minutes": "min",
-    "hours": "h",
-    "days": "d",
-    COUNT: "",
-}  # of a length of time that is written as a bare number
+# of a length of time that is written as a bare number
+CODECS = {"milliseconds": "ms", "seconds": "s", "minutes": "min", "hours": "h", "days": "d", COUNT: ""}
 DEFAULT = Spelling()
 
 

@@ -116,7 +116,7 @@ def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -
     filling = Filling(family, op, change, values, told, old, now, before)
     fill = _fill(filling)
     # one by one, each row takes its time
-    times = 2 + 2 * sum(name.startswith(BOUND) for name in fill) if getattr(op.how, "adds", None) else 1
+    times = 2 + 2 * sum(name.startswith(BOUND) for name in fill) if op.how.rows() is not None else 1
     order = Order(op.how, fill, max(ANSWER, op.wait) * times, bool(op.renews))
     # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[family.channels[op.by].talk].message(op.how, order.fill)

@@ -108,11 +108,15 @@ def _rules(seen: Mapping[str, list[str]]) -> Sudoers | None:
     return Sudoers((), host) if "sudo" in seen else sudoers(seen.get("sudoers", []), host)
 
 
+def _logs_in(parts: list[str]) -> bool:
+    shell = parts[6].strip()
+    return shell == "" or shell.rsplit("/", 1)[-1] not in NO_SHELL
+
+
 def _rights(parts: list[str], rules: Sudoers | None, groups: set[str]) -> Pairs:
     """What an account may do: uid 0, or root by sudo, is full."""
-    name, uid, shell = parts[0], int(parts[2]), parts[6].strip()
-    base = ("accounts", name)
-    logs_in = shell == "" or shell.rsplit("/", 1)[-1] not in NO_SHELL
+    name, uid = parts[0], int(parts[2])
+    base, logs_in = ("accounts", name), _logs_in(parts)
     if uid == 0:
         facts: Pairs = [((*base, "role"), "full"), ((*base, "becomes_root"), "is root")]
     elif not logs_in:
@@ -140,8 +144,9 @@ def _secret(parts: list[str], row: list[str] | None, today: int) -> Pairs:
         ends = row[7].strip()
         facts.append(((*base, "enabled"), not (ends.isdigit() and int(ends) < today)))
     elif row is None and parts[1] != "x":
-        # where no end is kept, what its password is kept as tells it
-        facts.append(((*base, "enabled"), not parts[1].startswith(("!", "*"))))
+        # where no end is kept, its password tells; without one, and with a shell, a key may open it still
+        locked = parts[1].startswith(("!", "*"))
+        facts += [] if locked and _logs_in(parts) else [((*base, "enabled"), not locked)]
     return facts
 
 

@@ -68,10 +68,7 @@ class UnitHistory:
     shown: str = ""  # the plan that was shown last
     met_at: str = ""  # the address at which a login opened last
     moving: bool = False  # an order to move it elsewhere was sent
-    refused: dict[str, str] = field(
-        default_factory=dict
-    )  # path -> why the unit refused to change it, when it was last told to
-    declined: dict[str, str] = field(default_factory=dict)  # such a path -> the change, in words
+    refused: dict[str, Unlike] = field(default_factory=dict)  # path -> how the unit refused the last change of it
     gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
@@ -150,8 +147,8 @@ class History:
                 unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
                 if event.secret:
                     self._sent(unit, event.account, Ref(event.secret))
-            case Unlike(refused=True, path=path, said=said, what=what):
-                unit.refused[path], unit.declined[path] = said, what
+            case Unlike(refused=True, path=path):
+                unit.refused[path] = event
             case ReadBack(kind="activate") | BackedOut():
                 unit.staging = False
             case RunBegun():

@@ -186,8 +186,8 @@ def login(
 ) -> Generator[Any, Any, Login]:
     """The wire has logged in; what is left is to learn with which rights, unless a new password is wanted first."""
     ran = yield Run(("id -u",), LONGEST_START)
-    if isinstance(ran, Ran) and ran.status != 0 and expiry.wanted(ran.errors, ran.text):
-        return (yield from expiry.changed(f"{ran.errors}\n{ran.text}".strip(), secret, consents))
+    if isinstance(ran, Ran) and ran.status != 0 and expiry.wanted(said := f"{ran.errors}\n{ran.text}".strip()):
+        return (yield from expiry.changed(said, secret, consents))
     session = Session("root" if isinstance(ran, Ran) and ran.text.strip() == "0" else "account", secret)
     return Opened(rights=session.rights, session=session)
 

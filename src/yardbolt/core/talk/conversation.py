@@ -73,6 +73,12 @@ class How(Protocol):
     def writes_rows(self) -> bool:
         """Can one message replace all the rows a set is made of?"""
 
+    def rows(self) -> Items | None:
+        """Where the rows stand of a set that are added and taken away one at a time; None where that is not so."""
+
+    def by_row(self, ask: Any, items: Items) -> Any:
+        """The same, its rows found where this asks for them."""
+
     def on(self, ask: Any, items: Items) -> Any:
         """The same, written to the very place this asks for, where the way does so, and its items stand."""
 
@@ -145,6 +151,14 @@ class Unprompted:
     def writes_rows(self) -> bool:
         """One thing at a time."""
         return False
+
+    def rows(self) -> Items | None:
+        """None."""
+        return None
+
+    def by_row(self, ask: Any, items: Items) -> Any:
+        """It has no rows."""
+        return self
 
     def on(self, ask: Any, items: Items) -> Any:
         """What is said to it names its place by itself."""

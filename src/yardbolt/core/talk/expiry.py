@@ -8,27 +8,33 @@ from collections.abc import Generator
 from ..secret import Ref, Slot, Text
 from .console import Heard, Turn
 from .conversation import Fill
-from .logon import all_of, last_line, waits
+from .logon import NEW, all_of, last_line, says, waits
 from .outcomes import Asked, Login, Lost, NotReady
 
 CHANGE = "change"
-WANTED = (
-    "password has expired",
-    "password change required",
-    "required to change your password",
-    "must change your password",
+# which password a question is for, the first that fits
+KINDS = {
+    "again": ("retype", "re-type", "re-enter", "repeat", "again", "confirm"),
+    "new": ("new",),
+    "present": ("current", "old"),
+}
+NOT_TAKEN = (
+    "unchanged",
+    "not changed",
+    "manipulation error",
+    "authentication failure",
+    "exhausted",
+    "bad password",
+    "do not match",
 )
-AGAIN, NEW, PRESENT = ("retype", "re-type", "re-enter", "repeat", "again", "confirm"), ("new",), ("current", "old")
-KINDS = (("again", AGAIN), ("new", NEW), ("present", PRESENT))
-NOT_TAKEN = ("unchanged", "not changed", "fail", "error", "exhausted", "bad password", "do not match")
 # what most show; whatever else stands last is read after a silence
 USUAL = ("Current password: ", "New password: ", "Retype new password: ")
 PATIENCE = 15.0  # seconds: a password is weighed before it is taken
 
 
-def wanted(*said: str) -> bool:
+def wanted(said: str) -> bool:
     """Does it say that the password must be changed first?"""
-    return any(words in one.lower() for one in said for words in WANTED)
+    return says(said, *NEW)
 
 
 def changed(said: str, present: Ref, consents: Fill) -> Generator[Turn, Heard | Lost, Login]:
@@ -47,22 +53,14 @@ def changed(said: str, present: Ref, consents: Fill) -> Generator[Turn, Heard | 
         answered.add(kind)
         typed: Text = (Slot(present),) if kind == "present" else new
         heard = yield Turn(typed, USUAL, seconds=PATIENCE)
-    last = all_of(heard) or last
-    taken = "again" in answered and _kind(last_line(last)) is None and not _refusals(last)
-    return NotReady(last) if taken else Asked(CHANGE, _reason(last))
-
-
-def _refusals(text: str) -> list[str]:
-    return [line.strip() for line in text.split("\n") if any(words in line.lower() for words in NOT_TAKEN)]
-
-
-def _reason(text: str) -> str:
-    """Why it was not taken, as the host says it; else what it said last."""
-    return next(iter(_refusals(text)), text)
+    last = all_of(heard) or (heard.why if isinstance(heard, Lost) else "") or last
+    reason = next((line.strip() for line in last.split("\n") if says(line, *NOT_TAKEN)), "")
+    # whether it was taken, a login by the new one tells
+    taken = "again" in answered and _kind(last_line(last)) is None and not reason
+    return NotReady(last) if taken else Asked(CHANGE, reason or last)
 
 
 def _kind(line: str) -> str | None:
     """Which password a line asks for; None where it asks for none."""
-    line = line.lower()
-    asks = line.endswith((":", "?")) and "password" in line
-    return next((kind for kind, words in KINDS if any(word in line for word in words)), None) if asks else None
+    asks = line.endswith((":", "?")) and says(line, "password")
+    return next((kind for kind, words in KINDS.items() if asks and says(line, *words)), None)

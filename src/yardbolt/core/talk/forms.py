@@ -73,7 +73,7 @@ def fields_of(
                 raise ValueError(f"its field {name} is a box, for yes or no")
             on = value if text is None else text == ("yes",) or (text == (named,) and named not in ("", "no"))
             if on:
-                out.append((name, (choices[0] if choices else "on",)))
+                out.append((name, (named,)))
         elif kind == "many":
             if value if text is None else choices[0] in _words(text):
                 out.append((name, (choices[0],)))

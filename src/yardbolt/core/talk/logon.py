@@ -26,7 +26,14 @@ USUAL = (
     "login: ", "{any} login: ", "Login: ", "login:", "Username: ", "Username:", "User: ", "Password: ", "Password:", "password: ",
 )  # fmt: skip
 PROMPT, PATIENCE = 1.5, 6.0  # seconds: until what is no usual prompt is looked at; a refusal is held back on purpose
-NEW = ("new password", "change your password", "password expired", "must change")
+NEW = (
+    "new password",
+    "change your password",
+    "password expired",
+    "password has expired",
+    "password change required",
+    "must change",
+)
 SHUT = ("locked", "too many")
 SETTING = (
     "new",
@@ -67,7 +74,7 @@ def login(
         said = f"{said}\n{text}"[-4000:]
         ended = isinstance(heard, Lost) and not waits(heard)
         asked = None if ended else _asked(text)
-        if SECRET in sent and (asked in (NAME, SECRET) or ended or _words(text, *NEW, *SHUT, *NO)):
+        if SECRET in sent and (asked in (NAME, SECRET) or ended or says(text, *NEW, *SHUT, *NO)):
             return _answered(text, ended)
         if ended:
             return Cut(False, said)
@@ -96,11 +103,11 @@ def _inside(text: str, said: str, asked: bool) -> Generator[Turn, Heard | Lost, 
 
 def _answered(text: str, ended: bool) -> Login:
     """What came after the password, where it was no way in."""
-    if _words(text, *NEW):
+    if says(text, *NEW):
         return Asked("change", text)
-    if _words(text, *SHUT):
+    if says(text, *SHUT):
         return Locked(text)
-    return Cut(True, text) if ended and not _words(text, *NO) else Refused(text)
+    return Cut(True, text) if ended and not says(text, *NO) else Refused(text)
 
 
 def waits(heard: Heard | Lost) -> bool:
@@ -122,15 +129,16 @@ def _asked(text: str) -> str | None:
     """What the last line asks for."""
     last = last_line(text).lower()
     # what asks for something to be set is no login, and an answer would be a write
-    if last.endswith((":", ">", "?")) and not _words(last, *SETTING):
-        if _words(last, "password", "passcode", "passwd"):
+    if last.endswith((":", ">", "?")) and not says(last, *SETTING):
+        if says(last, "password", "passcode", "passwd"):
             return SECRET
-        if _words(last, "login", "logon", "user"):
+        if says(last, "login", "logon", "user"):
             return NAME
     return INSIDE if last.endswith(("#", "$", ">", "%", "]")) else None
 
 
-def _words(text: str, *words: str) -> bool:
+def says(text: str, *words: str) -> bool:
+    """Does it hold one of these, in whatever letters?"""
     return any(word in text.lower() for word in words)
 
 

@@ -18,7 +18,7 @@ from .members import Kept, Member, bound_in, copied, from_slots, leave_out, lite
 from .outcomes import Done, Ended, Login, Lost, No, Silent, Unclear
 from .patterns import fill_in, slots
 from .replies import Heard, ReplyRow, row_for
-from .rows import amiss_of, row_by_row, rows_told, templates_of
+from .rows import OneByOne, row_by_row
 from .tree import MISSING, Items, Tree, one
 from .web import (
     ACCOUNT,
@@ -172,20 +172,11 @@ class RowHow(Unprompted):
 
 
 @dataclass(frozen=True)
-class OpHow(RowHow):
+class OpHow(OneByOne, RowHow):
     """The same; or, for a set whose rows are added and taken away one at a time, how one of them is."""
 
     adds: RowHow | None = None
     takes: RowHow | None = None
-
-    def templates(self) -> Iterator[tuple[Keys, str]]:
-        """The texts with slots, those of its rows too."""
-        yield from super().templates()
-        yield from templates_of(self.adds, self.takes)
-
-    def amiss(self) -> tuple[Keys, str] | None:
-        """What does not go together."""
-        return super().amiss() or amiss_of(self, self.adds, self.takes)
 
 
 def _without(at: str, handles: Mapping[str, str]) -> Iterator[str]:
@@ -317,8 +308,7 @@ def login(
 
 def _asked_of(how: LoginHow) -> set[str]:
     """The names of what the unit gives first and the login needs."""
-    words = {text: {name for name, _ in slots(text.replace(SIGNED, "{"))} for text in how.body.values()}
-    return {name for names in words.values() for name in names} & how.keep.keys()
+    return {name for text in how.body.values() for name, _ in slots(text.replace(SIGNED, "{"))} & how.keep.keys()
 
 
 def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
@@ -344,8 +334,8 @@ def _heard(got: Answer) -> Heard:
 
 def message(how: AskHow | RowHow, fill: Fill) -> Text:
     """The place that is asked or written, its handles left out. Raises ValueError where a slot stays open."""
-    if isinstance(how, OpHow) and how.adds is not None:
-        return tuple(part for row in rows_told(how, fill) for part in message(how.adds, row))
+    if isinstance(how, OneByOne) and how.adds is not None:
+        return tuple(part for added, row in how.added(fill) for part in message(added, row))
     if isinstance(how, AskHow):
         _members(how, fill)
         return fill_in(how.post or how.get, fill)
@@ -431,11 +421,9 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     """Write one thing: look first, so that its names and types are those of now; then send it once. Where it changed in between,
     look once more; a unit whose tag is the same then does not hold to it, and is told without."""
     how: RowHow = order.how
-    if isinstance(how, OpHow) and how.adds is not None:
-        view = how.view
-        assert view is not None
-        look = partial(_asked, channel, view.ask, order.fill)
-        return (yield from row_by_row(how.adds, how.takes, order, look, partial(tell, channel, session=session)))
+    if isinstance(how, OneByOne) and how.adds is not None:
+        look = partial(_asked, channel, how.read_by(), order.fill)
+        return (yield from row_by_row(order, look, partial(tell, channel, session=session)))
     spent = set[str]()
     got = yield from _tell(channel, order, spent)
     return got if not spent else (yield from _tell(channel, order, spent))

@@ -10,7 +10,7 @@ from typing import Any
 
 from ..addresses import AddressSet
 from ..secret import Text
-from .conversation import BOUND, Answer, Asking, Fill, Keys, Order, Replies, Telling
+from .conversation import BOUND, Answer, Asking, Fill, Keys, Order, Replies, Telling, Unprompted
 from .outcomes import Done, No
 from .tree import Items, Tree, pick, to_fill
 
@@ -18,12 +18,12 @@ COLUMNS = ("first", "second", "third", "fourth")  # the slots of what stands in 
 Row = tuple[str, ...]
 
 
-def filled_by(row: Row) -> dict[str, Text]:
+def _filled_by(row: Row) -> dict[str, Text]:
     """What fills the slots of one row."""
     return {name: (text,) if text else () for name, text in zip(COLUMNS, row, strict=False)}
 
 
-def wanted(fill: Fill, items: Items) -> tuple[Row, ...]:
+def _wanted(fill: Fill, items: Items) -> tuple[Row, ...]:
     """The rows that shall be there."""
     base = f"{BOUND}{items.at.removesuffix('*').removesuffix('/')}"
     found: dict[str, list[str]] = {}
@@ -34,37 +34,60 @@ def wanted(fill: Fill, items: Items) -> tuple[Row, ...]:
     return tuple(tuple(row) for row in found.values())
 
 
-def rows_told(how: Any, fill: Fill) -> Iterator[Fill]:
-    """What fills the slots of each row that may have to be added."""
-    yield from (filled_by(row) for row in wanted(fill, how.takes.view.items))
+class OneByOne(Unprompted):
+    """Beside what an op is else: for a set whose rows are added and taken away one at a time, how one of them is."""
+
+    adds: Any
+    takes: Any
+    view: Any
+
+    def templates(self) -> Iterator[tuple[Keys, str]]:
+        """The texts with slots, those of its rows too."""
+        yield from super().templates()  # type: ignore[misc]  # of the op it stands before
+        for name, part in (("adds", self.adds), ("takes", self.takes)):
+            for keys, template in part.templates() if part is not None else ():
+                yield (name, *keys), template
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """What does not go together in what is done to a row, or beside it."""
+        for name, part in (("adds", self.adds), ("takes", self.takes)):
+            if part is None:
+                continue
+            if odd := part.amiss():
+                return (name, *odd[0]), odd[1]
+            if beside := next((one.name for one in fields(part) if getattr(self, one.name)), ""):
+                return (beside,), f"{name} says already what is done; leave one of the two out"
+        return super().amiss()
+
+    def writes_rows(self) -> bool:
+        """Where it is said how one is added, or the whole may be replaced."""
+        return self.adds is not None or super().writes_rows()
+
+    def rows(self) -> Items | None:
+        """Where its rows are, and what says what one holds."""
+        items: Items | None = self.takes.view.items if self.takes is not None else None
+        return items
+
+    def read_by(self) -> Any:
+        """What its rows are read by."""
+        return self.takes.view.ask
+
+    def by_row(self, ask: Any, items: Items) -> Any:
+        """The same, its rows found where this asks for them."""
+        return replace(self, adds=self.adds.on(ask, Items()), takes=self.takes.on(ask, items))  # type: ignore[type-var]  # a dataclass
+
+    def added(self, fill: Fill) -> Iterator[tuple[Any, Fill]]:
+        """How a row is added, and what fills that, for each that may have to be."""
+        items = self.rows()
+        yield from ((self.adds, _filled_by(row)) for row in _wanted(fill, items)) if items is not None else ()
 
 
-def templates_of(adds: Any, takes: Any) -> Iterator[tuple[Keys, str]]:
-    """The texts with slots of what is done to a row."""
-    for name, part in (("adds", adds), ("takes", takes)):
-        for keys, template in part.templates() if part is not None else ():
-            yield (name, *keys), template
-
-
-def amiss_of(how: Any, adds: Any, takes: Any) -> tuple[Keys, str] | None:
-    """What does not go together in what is done to a row, or beside it."""
-    for name, part in (("adds", adds), ("takes", takes)):
-        if part is not None and (odd := part.amiss()):
-            return (name, *odd[0]), odd[1]
-        beside = (
-            next((each.name for each in fields(part) if getattr(how, each.name) != each.default), "") if part else ""
-        )
-        if beside and getattr(how, beside):
-            return (beside,), f"{name} says already what is done; leave one of the two out"
-    return None
-
-
-def row_by_row(
-    adds: Any, takes: Any, order: Order, look: Callable[[], Asking], tell: Callable[[Order], Telling]
-) -> Telling:
+def row_by_row(order: Order, look: Callable[[], Asking], tell: Callable[[Order], Telling]) -> Telling:
     """Add the rows that lack, the laptop's own first; then take away those that are not wanted, the laptop's own last. Each is
     looked for afresh, as what they are called may change with every one that goes."""
-    items: Items = takes.view.items
+    how: OneByOne = order.how
+    items = how.rows()
+    assert items is not None
     sent = False
     got: Answer = Done(Replies())
     for adding in (True, False):
@@ -74,13 +97,15 @@ def row_by_row(
         rows = _rows(read.reply.tree, items)
         if rows is None:
             return _told(No("one of its rows does not say what it holds", sent=False), sent)
-        shall = wanted(order.fill, items)
+        shall = _wanted(order.fill, items)
         there, want = {_meant(row) for row in rows}, {_meant(row) for row in shall}
         todo = (
             [row for row in shall if _meant(row) not in there] if adding else [r for r in rows if _meant(r) not in want]
         )
         for row in sorted(todo, key=lambda one: _holds(one, order.source) is not adding):
-            part = replace(order, how=adds if adding else takes, fill={**filled_by(row), "key": ("/".join(row),)})
+            part = replace(
+                order, how=how.adds if adding else how.takes, fill={**_filled_by(row), "key": ("/".join(row),)}
+            )
             got = yield from tell(part)
             if not isinstance(got, Done):
                 return _told(got, sent)

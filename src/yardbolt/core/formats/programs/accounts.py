@@ -130,10 +130,17 @@ end_it() {
   :
 }
 """
-# the day an account ends, where that is kept (shadow(5)): also where no program sets it
+# the day an account ends, where that is kept (shadow(5)): also where no program sets it. Where it is not, a key opens what has no
+# password any more, so its shell ends it
 _EXPIRY = r"""
+shut_by_shell() {
+  s_=$Y/shell-$1; n_=/bin/false
+  if [ -n "$2" ]; then [ -e "$s_" ] || sed -n "s/^$1:.*:\([^:]*\)\$/\1/p" /etc/passwd | into "$s_" 600
+  else n_=$(cat "$s_" 2>/dev/null || echo /bin/sh); rm -f "$s_"; fi
+  keep /etc/passwd; sed "s|^\($1:.*:\)[^:]*\$|\1$n_|" /etc/passwd | into /etc/passwd /etc/passwd
+}
 expires() {
-  grep -qs "^$1:" /etc/shadow || return 0
+  grep -qs "^$1:" /etc/shadow || { shut_by_shell "$@"; return; }
   have usermod && { usermod -e "$2" "$1" </dev/null >/dev/null 2>&1; return; }
   keep /etc/shadow; sed "s/^\($1:\([^:]*:\)\{6\}\)[^:]*:/\1$2:/" /etc/shadow | into /etc/shadow /etc/shadow
 }
