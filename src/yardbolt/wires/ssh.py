@@ -24,7 +24,9 @@ from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Slot, Text
 from yardbolt.core.talk.commands import Part, Ran, RanAll, Run, RunAll
 from yardbolt.core.talk.console import Heard, Turn
-from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, NoListener, Opened, Refused, Silent
+from yardbolt.core.talk.expiry import CHANGE
+from yardbolt.core.talk.logon import NEW, says
+from yardbolt.core.talk.outcomes import Asked, Cut, End, Login, Lost, NoListener, Opened, Refused, Silent
 from yardbolt.core.talk.script import frames, script
 from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 
@@ -43,6 +45,7 @@ ALGORITHMS: dict[str, list[str]] = {
     "mac_algs": [one.decode() for one in get_mac_algs()],
     "server_host_key_algs": HOST_KEYS,
 }
+WHILE_ENTERING = "it is asked for while logging in, which is not answered here: set it with an SSH client"
 NOTHING_CURRENT = (
     "no current SSH in common with it; 'outdated: yes' in the job lets it be spoken to by what is outdated"
 )
@@ -74,6 +77,7 @@ class _Client(asyncssh.SSHClient):
     def __init__(self, password: str | None, pin: str) -> None:
         self._password, self.pin = password, pin
         self.fingerprint, self.notice, self.changed, self.asked = "", "", False, False
+        self.wants_new = ""  # what it says where the password was good, and must be changed first (RFC 4256)
 
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
         self.fingerprint = f"{key.get_algorithm()} {key.get_fingerprint()}"
@@ -90,6 +94,9 @@ class _Client(asyncssh.SSHClient):
         return None if self.asked or self._password is None else ""
 
     def kbdint_challenge_received(self, name: str, instructions: str, lang: str, prompts: Any) -> list[str] | None:
+        said = "\n".join((instructions, *(str(prompt) for prompt, _ in prompts)))
+        if self.asked and says(said, *NEW):
+            self.wants_new = f"{clean(said).strip()}\n{WHILE_ENTERING}"
         if not prompts:
             return []
         got = self._once()
@@ -151,7 +158,11 @@ class _Connection:
                 ) from None
             if isinstance(e, asyncssh.KeyExchangeFailed) and "No matching" in e.reason and not self._outdated:
                 return Cut(False, NOTHING_CURRENT)
-            return outcome_of(e, client.asked, clean(client.notice))
+            return (
+                Asked(CHANGE, client.wants_new)
+                if client.wants_new
+                else outcome_of(e, client.asked, clean(client.notice))
+            )
         self.fingerprint = client.fingerprint
         return await self._entered(clean(client.notice))
 
