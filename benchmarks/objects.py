@@ -14,9 +14,9 @@ import httpx
 
 from yardbolt.adapters.files import load_family, shipped
 from yardbolt.application.session import drive
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.family.reading import extract, merge
-from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.outcomes import Done, Opened
@@ -53,7 +53,7 @@ PLACES = (
 async def ours(address: str) -> None:
     """Log in, ask everything, make a reading of it."""
     wire = Objects({Ref("factory:1"): Secret("warden")}.get, "")
-    await wire.open(Door("https", address, 8443, "https"), "", Credential("warden", Ref("factory:1")))
+    await wire.open(Door("https", address, 8443, "https"), "", "warden", Password(Ref("factory:1")))
     assert isinstance(await drive(wire, TALK.login(CHANNEL, "warden", Ref("factory:1"), False, {})), Opened)
     parts = []
     for ask in FAMILY.asks:

@@ -13,10 +13,10 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests import test_objects, test_pages, test_rows
 from tests.bare import run_on
 from yardbolt.core.addresses import AddressSet
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import extract, merge
-from yardbolt.core.family.writing import render
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Fetch
@@ -207,7 +207,7 @@ def talked(family: Family, unit: Callable[[Any], Any], lot: random.Random) -> No
             if isinstance(got := run_on(unit, talk.ask_(channel, Fetch(ask.how), None)), Done):
                 merge(family, extract(family, ask, got.reply))
         case _:
-            order = render(family, lot.choice(CHANGES), merge(family, []).plane) if family.ops else None
+            order = bind(family, lot.choice(CHANGES), merge(family, []).plane).order if family.ops else None
             run_on(unit, talk.tell(channel, order, None))
 
 

@@ -13,12 +13,13 @@ from yardbolt.adapters.documents import event as event_of
 from yardbolt.adapters.files import load_baseline, load_family, load_job, shipped
 from yardbolt.bench.lineswitch import Board, LineSwitch
 from yardbolt.cli.wiring import doors_of
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.family.reading import asks_for, extract, merge
 from yardbolt.core.job import site_of
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.events import Event
-from yardbolt.core.run.requests import Attempt, LogIn, Note, Outcome, Read, Return, Returned, Send
+from yardbolt.core.run.requests import Attempt, Attempted, LogIn, Note, Outcome, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk import console
 from yardbolt.core.talk.console import Heard, Listener, Turn
@@ -37,7 +38,7 @@ GATE = {"ssh": "shell", "telnet": "talk"}
 
 def way_by(service: str, account: str, secret: str, source: str = SITE.laptop) -> Way:
     """A way in by one of the unit's doors."""
-    return Way(source, DOORS[service], account, Ref(secret))
+    return Way(source, DOORS[service], account, Password(Ref(secret)))
 
 
 def door_at(service: str = "ssh", port: int = 22, address: str = "192.0.2.1", interface: str = "") -> Door:
@@ -169,5 +170,5 @@ class Bare:
                 self.watch.now += 10
                 return next((Returned(way, self.away) for way in ways if self.opens(way)), None)
             case Attempt():
-                return self.attempts()
+                return Attempted(self.attempts())
         return None

@@ -9,6 +9,7 @@ from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import YardboltError
 from yardbolt.core.family.check import family_of
@@ -25,7 +26,7 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import Plane, holds_secret, is_item
 from yardbolt.core.run.events import Event
-from yardbolt.core.run.requests import LogIn, Note, Outcome, Pause, Read, Return, Returned, Send
+from yardbolt.core.run.requests import Attempted, LogIn, Note, Outcome, Pause, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Keys, Order, Replies, Talk, Unprompted
 from yardbolt.core.talk.outcomes import Done, Ended, Login, No, Opened, Refused, Unclear
@@ -97,7 +98,7 @@ def family(channels: Mapping[str, Any] | None = None, asks: Mapping[str, Any] | 
         "family": "desk", "title": "Desk", "channels": channels,
         "factory": {"ports": {"ssh": 22, "web": 443}, "logins": [{"account": "maker", "secret": "maker"}]},
         "asks": asks, "ops": {name: {"by": first, **op} for name, op in (made | ops).items()}, "values": {"idle": {"words": {"600.0": "600"}}},
-        "lacks": ["services/*/interfaces", "services/*/accounts", "accounts/*/permitted", "input_filter/default", "stores/differences"],
+        "lacks": ["services/*/boot", "services/*/interfaces", "services/*/accounts", "accounts/*/permitted", "input_filter/default", "stores/differences"],
     }  # fmt: skip
     return family_of(tree, ways={"desk": DESK})
 
@@ -124,7 +125,7 @@ OURS, MAKERS = SITE.secret("works"), Ref("factory:1")
 
 
 def way(account: str = "maker", secret: Ref = MAKERS, door: Door = DOORS[0], source: str = LAPTOP) -> Way:
-    return Way(source, door, account, secret)
+    return Way(source, door, account, Password(secret))
 
 
 def true_plane() -> Plane:
@@ -175,7 +176,7 @@ class Unit:
                 for interface in plane.interfaces:
                     for address in interface.addresses if isinstance(interface.addresses, tuple) else ():
                         at = Door(service.key, address.split("/")[0], service.port or 0, service.key, interface.key)  # type: ignore[arg-type]
-                        ways = (Way(s, at, account.key, ref) for s in self.laptops for ref in self.known)
+                        ways = (Way(s, at, account.key, Password(ref)) for s in self.laptops for ref in self.known)
                         if account.role == "full" and any(admit(plane, one).admitted is True for one in ways):
                             return True
         return False
@@ -303,7 +304,7 @@ class Unit:
             case Pause():
                 return None
             case _:
-                return ()
+                return Attempted()
 
     def log_in(self, one: Way) -> Login:
         if not self.opens(one):

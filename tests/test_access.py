@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from tests.bare import door_at
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.judge.access import admit, door, stays, who
 from yardbolt.core.plane.change import Change, Drop, Make, Reorder, Set, apply
@@ -25,7 +26,7 @@ KEEPER = Ref("safe:u/keeper")
 
 
 def way(source: str = "192.0.2.10", account: str = "keeper", **at: Any) -> Way:
-    return Way(source, door_at(**at), account, KEEPER)
+    return Way(source, door_at(**at), account, Password(KEEPER))
 
 
 def open_plane() -> Plane:
@@ -80,7 +81,7 @@ def test_a_door_is_read_off_a_plane_and_moves_with_it() -> None:
     there = door(moved, "ssh", "lan", door_at(interface="lan"))
     assert there == door_at(address="198.51.100.1", interface="lan")
     assert not stays(plane, moved, [way(interface="lan")]) and admit(moved, way(interface="lan")).admitted is False
-    assert there is not None and admit(moved, Way("198.51.100.9", there, "keeper", KEEPER)).admitted is True
+    assert there is not None and admit(moved, Way("198.51.100.9", there, "keeper", Password(KEEPER))).admitted is True
     bound = put(plane, ("services", "ssh", "interfaces"), ("wan",))
     assert admit(bound, way(interface="lan")).admitted is False and admit(bound, way()).admitted is False
     assert stays(plane, put(plane, ("banner",), "x"), [way()]), "what no condition rests on takes no way away"
@@ -91,7 +92,7 @@ def test_a_door_is_read_off_a_plane_and_moves_with_it() -> None:
 HERE = "192.0.2.10"
 NETS = ["192.0.2.10", "192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24"]
 LISTS, GROUPS, KEYS = ["admins", "blocked"], ["inside", "outside"], ["r1", "r2", "r3", "r4"]
-THROUGH = Way(HERE, door_at(interface="lan"), "keeper", KEEPER)
+THROUGH = Way(HERE, door_at(interface="lan"), "keeper", Password(KEEPER))
 
 
 @st.composite

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from tests.bare import SITE
 from tests.test_access import HERE, open_plane, way
 from yardbolt.adapters.files import load_family, shipped
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.reading import extract, merge
 from yardbolt.core.family.spelling import SPREADS, meant, parted
-from yardbolt.core.family.writing import forecast, render
 from yardbolt.core.job import OwnAccount, OwnRole, opens_a_login
 from yardbolt.core.judge.access import admit, stays
 from yardbolt.core.judge.demands import OneOf, Want
@@ -145,9 +145,9 @@ def test_a_role_is_made_and_its_areas_set_before_whoever_has_it() -> None:
         )
         and not gaps
     )
-    then = forecast(EXCHANGE, plane, made[0])
+    then = bind(EXCHANGE, made[0], plane).after
     assert get(then, ("roles", "door-hand", "areas", "people", "access")) == "none"
-    order = render(EXCHANGE, made[2], then)
+    order = bind(EXCHANGE, made[2], then).order
     assert order.fill["key"] == ("door-hand",) and ("look",) in order.fill.values()
     may = {"people": "none", "lines": "look", "doors": "change", "logs": "none"}
     states = {

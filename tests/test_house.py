@@ -20,9 +20,9 @@ from yardbolt.core.talk.ways import WAYS
 ROOT = Path(__file__).parent.parent
 SRC = ROOT / "src" / "yardbolt"
 # Who may import whom. A room of core may import itself, the rooms before it and the ground floor.
-GROUND = {"core.secret", "core.addresses", "core.algorithms", "core.errors", "core.doors"}
+GROUND = {"core.secret", "core.credentials", "core.addresses", "core.algorithms", "core.errors", "core.doors"}
 CORE: dict[str, set[str]] = {
-    "core.secret": set(), "core.addresses": set(), "core.algorithms": set(), "core.errors": set(), "core.doors": {"core.secret"},
+    "core.secret": set(), "core.addresses": set(), "core.algorithms": set(), "core.errors": set(), "core.doors": {"core.secret", "core.credentials"}, "core.credentials": {"core.secret"},
     "core.plane": GROUND, "core.talk": GROUND, "core.formats": GROUND | {"core.plane", "core.talk"},
     "core.job": GROUND | {"core.plane"},
 }  # fmt: skip

@@ -27,14 +27,15 @@ from yardbolt.bench.intercomexchange import IntercomExchange
 from yardbolt.bench.linecamera import LineCamera
 from yardbolt.bench.packetgate import PacketGate
 from yardbolt.bench.waysiderouter import WaysideRouter
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import IdentityError
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import extract, merge
-from yardbolt.core.family.writing import render
 from yardbolt.core.plane.change import Drop, Make, Set
-from yardbolt.core.plane.edit import get
-from yardbolt.core.ports import Credential
+from yardbolt.core.plane.edit import get, make
+from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.members import Kept
@@ -150,9 +151,9 @@ def test_objects_are_read_and_written_at_the_very_place() -> None:
         sent.append(call)
         return cabinet(call)
 
-    def told(change: Any) -> Any:
+    def told(change: Any, plane: Plane = plane) -> Any:
         sent.clear()
-        return run_on(seen, talk.tell(channel, render(family, change, plane), None))
+        return run_on(seen, talk.tell(channel, bind(family, change, plane).order, None))
 
     assert isinstance(told(Set(("accounts", "keeper", "enabled"), False)), Done)
     assert [(c.method, c.target) for c in sent] == [("GET", "/folk"), ("GET", "/folk?from=1"), ("PATCH", "/folk/k7")]
@@ -172,14 +173,18 @@ def test_objects_are_read_and_written_at_the_very_place() -> None:
 
     for held in (True, False):
         sent.clear()
-        assert isinstance(run_on(tagged, talk.tell(channel, render(family, Set(("idle",), 600.0), plane), None)), Done)
+        assert isinstance(
+            run_on(tagged, talk.tell(channel, bind(family, Set(("idle",), 600.0), plane).order, None)), Done
+        )
         assert [c.method for c in sent] == ["GET", "PUT"] * 2 and ("If-Match" in dict(sent[-1].headers)) is held
     assert isinstance(told(Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new"))))), Done)
     assert sent[-1].body == {"name": ("new",), "rank": ("guest",), "word": (Slot(Ref("safe:u/new")),), "off": False}
     with pytest.raises(ValueError, match="no whole number of minutes"):
-        render(family, Set(("idle",), 90.0), plane)
+        bind(family, Set(("idle",), 90.0), plane)
     assert told(Set(("accounts", "keeper", "role"), "read")) == No("he is the last one")
-    assert told(Set(("accounts", "nobody", "role"), "full")) == No("there is no such item any more", sent=False)
+    assert told(Set(("accounts", "nobody", "role"), "full"), make(plane, ("accounts", "nobody"))) == No(
+        "there is no such item any more", sent=False
+    )
     for answer, outcome in (
         (Answer(401), Ended),
         (Answer(500), Unclear),
@@ -249,14 +254,14 @@ def test_a_list_is_written_whole_and_a_session_may_be_a_cookie() -> None:
     assert sent[-1].headers == (("Cookie", ("sid=", Kept("sid"))),)
 
     def told(change: Any) -> list[Any]:
-        assert isinstance(run_on(unit, talk.tell(channel, render(family, change, plane), None)), Done)
+        assert isinstance(run_on(unit, talk.tell(channel, bind(family, change, plane).order, None)), Done)
         return [{k: v[0] if isinstance(v, tuple) else v for k, v in item.items()} for item in sent[-1].body["items"]]
 
     assert told(Set(("accounts", "other", "role"), "full")) == [people[0], people[1] | {"rank": "boss"}]
     assert told(Drop(("accounts", "keeper"))) == people[1:]
     made = told(Make(("accounts", "new"), (("role", "read"), ("secret", Ref("safe:u/new")))))
     assert made[:2] == people and (made[2]["name"], made[2]["rank"], made[2]["off"]) == ("new", "guest", False)
-    gone = run_on(unit, talk.tell(channel, render(family, Drop(("accounts", "nobody")), plane), None))
+    gone = run_on(unit, talk.tell(channel, bind(family, Drop(("accounts", "nobody")), plane).order, None))
     assert gone == No("there is no such item any more", sent=False)
 
 
@@ -304,7 +309,7 @@ def test_what_goes_back_is_not_all_that_was_read() -> None:
     assert [(one.key, one.enabled) for one in read.plane.interfaces] == [("lan", True), ("wan", False)], "by columns"
     assert [one.line for one in read.leftovers] == ["accounts: nobody", "accounts: @house", "services: a b"]
     change = Set(("accounts", "keeper", "secret"), Ref("safe:u/new"))
-    assert isinstance(run_on(unit, talk.tell(channel, render(family, change, read.plane), None)), Done)
+    assert isinstance(run_on(unit, talk.tell(channel, bind(family, change, read.plane).order, None)), Done)
     body = {"name": ("keeper@house",), "ranks": [("boss",)], "word": {"new": (Slot(Ref("safe:u/new")),)}}
     assert (sent[-1].target, sent[-1].body | {"ids": None}, sent[-1].form) == ("/folk/k7", body | {"ids": None}, True)
     assert (
@@ -313,7 +318,7 @@ def test_what_goes_back_is_not_all_that_was_read() -> None:
     )
     for without in ([], ["hash"]):
         careless = family_of(tree | {"ops": {"word": word | {"without": without}}})
-        got = run_on(unit, talk.tell(channel, render(careless, change, read.plane), None))
+        got = run_on(unit, talk.tell(channel, bind(careless, change, read.plane).order, None))
         assert isinstance(got, No) and "word/old shows signs in the place of a password" in got.said and not got.sent
 
 
@@ -620,7 +625,7 @@ def test_servers_nobody_here_wrote_are_talked_to(served: Path) -> None:
         wire = Objects(values.get, pin, outdated)
         try:
             opened = await wire.open(
-                Door(scheme, f"{NETWORK}.77", port, scheme), f"{NETWORK}.10", Credential("keeper", Ref(ref))
+                Door(scheme, f"{NETWORK}.77", port, scheme), f"{NETWORK}.10", "keeper", Password(Ref(ref))
             )
             if not isinstance(opened, Opened):
                 return opened, wire.fingerprint

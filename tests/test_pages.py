@@ -26,15 +26,16 @@ from yardbolt.bench.packetgate import PacketGate
 from yardbolt.bench.plugged import No as NotTaken
 from yardbolt.bench.waysiderouter import WaysideRouter
 from yardbolt.core.addresses import ANYONE, AddressSet
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import Fact, Whole, extract, merge
-from yardbolt.core.family.writing import render
 from yardbolt.core.plane.change import Drop, Make, Set
-from yardbolt.core.plane.edit import get, put
+from yardbolt.core.plane.edit import get, make, put
 from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.ports import Credential
+from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
 from yardbolt.core.talk.forms import HIDDEN, fields_of
@@ -194,8 +195,8 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
         ]
         assert merge(router, kept).plane.services.complete is whole, "a way whose field is not there may be open"
 
-    def told(change: Any, hut: Hut) -> Any:
-        return run_on(hut, TALK.tell(CHANNEL, render(FAMILY, change, plane), None))
+    def told(change: Any, hut: Hut, plane: Plane = plane) -> Any:
+        return run_on(hut, TALK.tell(CHANNEL, bind(FAMILY, change, plane).order, None))
 
     hut = Hut()
     assert isinstance(told(Set(("idle",), 600.0), hut), Done)
@@ -223,7 +224,9 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
         hut = Hut(None, **{"one?n=1": spoiled})
         answer = told(Set(("accounts", "keeper", "role"), "read"), hut)
         assert isinstance(answer, No) and said in answer.said and not answer.sent and not hut.sent, (spoiled, answer)
-    assert told(Set(("accounts", "nobody", "role"), "read"), Hut()) == No("there is no such row any more", sent=False)
+    assert told(Set(("accounts", "nobody", "role"), "read"), Hut(), make(plane, ("accounts", "nobody"))) == No(
+        "there is no such row any more", sent=False
+    )
     elsewhere = Hut(folk=FOLK.format(more="").replace("/one?n=1", "https://203.0.113.9/one"))
     assert isinstance(told(Set(("accounts", "keeper", "role"), "read"), elsewhere), No) and not elsewhere.sent
     # a form that is sent in the address of a page takes no secret there; a link whose opening does it is opened once
@@ -248,7 +251,7 @@ def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
         def shut(event: Open | Submit, hut: Hut = hut, late: Page = late) -> Page | Lost:
             return late if isinstance(event, Submit) else hut(event)
 
-        order = render(FAMILY, Set(("idle",), 600.0), plane)
+        order = bind(FAMILY, Set(("idle",), 600.0), plane).order
         assert run_on(shut, TALK.tell(CHANNEL, order, None)) == Ended(sent=led, answered=led)
     # where the name in a row is the link, and from the page behind it one goes on
     by_name = (
@@ -396,7 +399,7 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
 
     def told(change: Any) -> Submit:
         hut.sent.clear()
-        answer = run_on(hut, talk.tell(channel, render(family, change, plane), None))
+        answer = run_on(hut, talk.tell(channel, bind(family, change, plane).order, None))
         assert isinstance(answer, Done), answer
         return hut.sent[0]
 
@@ -437,7 +440,7 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
         (Set(only.path, AddressSet.of("192.0.2.1", "192.0.2.4", "192.0.2.8")), "takes 2 of them, and there are 3"),
     ):
         with pytest.raises(ValueError, match=said):
-            render(family, change, off)
+            bind(family, change, off)
 
 
 def test_a_first_visit_is_answered_only_by_consent_and_a_login_may_take_two_pages() -> None:
@@ -529,7 +532,7 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
         async with server:
             assert isinstance(
                 await wire.open(
-                    Door("http", f"{NETWORK}.78", 8080, "http"), f"{NETWORK}.10", Credential("k", Ref("safe:a"))
+                    Door("http", f"{NETWORK}.78", 8080, "http"), f"{NETWORK}.10", "k", Password(Ref("safe:a"))
                 ),
                 Opened,
             )

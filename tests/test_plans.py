@@ -304,7 +304,7 @@ LIES: dict[str, Callable[[LineSwitch, str], str | None]] = {
     ),
     "forgets what it kept": lambda u, line: setattr(u.kept, "shortest", 5) if line == "wheel" else None,
     "opens telnet again": lambda u, line: (
-        setattr(u.live.gates["talk"], "open", True) if line.startswith("gate shell from") else None
+        setattr(u.live.gates["talk"], "open", True) if line.startswith("dismiss") else None
     ),
 }
 
@@ -396,7 +396,12 @@ def test_a_step_that_reads_otherwise_is_backed_out_through_the_live_session() ->
 MAKE, DROP = Make(("accounts", "lt-works"), ()), Drop(("accounts", "foreman"))
 REKEY, NO_TELNET = Set(("accounts", "foreman", "secret"), Ref("safe:x")), Set(("services", "telnet", "enabled"), False)
 CASES: dict[str, tuple[Change, Change]] = {
+    "encrypted-first": (
+        Set(("services", "ssh", "enabled"), True),
+        Set(("accounts", "spanner", "secret"), Ref("safe:y")),
+    ),
     "published-first": (Set(("accounts", "spanner", "secret"), Ref("safe:y")), Set(("clock", "offset"), 0.0)),
+    "comes-back": (Set(("services", "ssh", "boot"), True), MAKE),
     "mode": (Set(("mode",), "strict"), Set(("clock", "offset"), 0.0)),
     "clock": (Set(("clock", "offset"), 0.0), Set(("name",), "x")),
     "name": (Set(("name",), "x"), Set(("policy", "min_length"), 12)),
@@ -407,13 +412,14 @@ CASES: dict[str, tuple[Change, Change]] = {
     "let-in": (Set(("services", "ssh", "accounts"), ("lt-works",)), MAKE),
     "own-account": (MAKE, DROP),
     "own-rights": (Set(("accounts", "lt-works", "role"), "full"), REKEY),
-    "encrypted-first": (Set(("services", "ssh", "enabled"), True), NO_TELNET),
+    "services-on": (Set(("services", "telnet", "enabled"), True), NO_TELNET),
     "wider-sources": (Set(("services", "ssh", "permitted"), ANYONE), NO_TELNET),
     "notice": (Set(("banner",), "x"), NO_TELNET),
     "communities": (Set(("snmp", "communities"), 0), NO_TELNET),
     "factory-secrets": (REKEY, NO_TELNET),
-    "root-login": (Set(("services", "ssh", "root_login"), "no"), NO_TELNET),
-    "needless-services": (NO_TELNET, Set(("services", "http", "boot"), False)),
+    "spare-ways": (NO_TELNET, DROP),
+    "root-login": (Set(("services", "ssh", "root_login"), "no"), DROP),
+    "needless-services": (Set(("services", "tftp", "enabled"), False), Set(("services", "http", "boot"), False)),
     "next-start": (
         Set(("services", "http", "boot"), False),
         Set(("services", "ssh", "permitted"), SITE.while_working("ssh")),

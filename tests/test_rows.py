@@ -14,10 +14,10 @@ from tests.test_pages import TREE as HUT
 from tests.test_pages import Hut, page
 from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import FamilyError
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.reading import extract, merge
 from yardbolt.core.family.spelling import spelled
-from yardbolt.core.family.writing import render
 from yardbolt.core.plane.change import Drop, Set
 from yardbolt.core.plane.edit import get
 from yardbolt.core.talk.conversation import Fetch, Replies
@@ -125,7 +125,7 @@ def test_rows_are_added_before_others_go_ours_first_and_last(way: str) -> None:
 
     def told(box: Box, value: Any) -> Any:
         answer = box.objects if way == "objects" else box.pages
-        order = replace(render(family, Set(PATH, value), plane(box)), source="192.0.2.7")
+        order = replace(bind(family, Set(PATH, value), plane(box)).order, source="192.0.2.7")
         return run_on(answer, talk.tell(channel, order, None))
 
     def plane(box: Box) -> Any:
@@ -190,7 +190,7 @@ def test_a_row_is_ticked_and_one_button_does_it(case: str, names: tuple[str, ...
         family = family_of(tree)
         _, channel, talk = family.channel_of("https")
         hut = Hut(all=shown)
-        order = render(family, Drop(("accounts", "other")), merge(family, ()).plane)
+        order = bind(family, Drop(("accounts", "other")), merge(family, ()).plane).order
         told = run_on(hut, talk.tell(channel, order, None))
         assert isinstance(told, Done) is done and [one.fields for one in hut.sent] == [((field, (value,)),)] * done, (
             told
@@ -251,4 +251,4 @@ def test_lengths_of_time_are_read_and_written_as_the_unit_counts_them(codec: str
     assert plane.idle == (86400.0 if codec == "days" else 10800.0) and isinstance(plane.idle, float)
     assert spelled(family, ("idle",), plane.idle, codec) == str(number)
     with pytest.raises(ValueError, match=f"no whole number of {codec}"):
-        render(family, Set(("idle",), odd), plane)
+        bind(family, Set(("idle",), odd), plane)

@@ -16,15 +16,17 @@ from hypothesis import strategies as st
 
 from tests.desk import ARMED, DOORS, ELSEWHERE, LAPTOP, LEAVES, OURS, ROWS, SITE, TIMED, Unit, drive, family, way
 from yardbolt.core.addresses import AddressSet
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.model import Family
-from yardbolt.core.family.writing import op_for
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import Target, Want
-from yardbolt.core.plan.arrange import Refused, Sheet, arrange, guarded
-from yardbolt.core.plan.belief import Belief, Fallback, Standing, arrival, learn, standing
+from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.belief import Belief, Standing, arrival, learn, standing
 from yardbolt.core.plan.difference import changes, with_mode
+from yardbolt.core.plan.guard import Fallback, Idle
 from yardbolt.core.plan.rehearse import Kind, rehearse
 from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.compare import surprises, unlike
@@ -159,7 +161,7 @@ def test_what_could_shut_us_out_is_made_under_a_return_that_is_armed_before() ->
         inside = step.kind is Kind.ARM or (inside and step.kind is not Kind.CONFIRM)
         change = step.change
         if change is not None:
-            assert inside == guarded(made, change), step
+            assert step.bound and inside == step.guarded == step.bound.op.guarded, step
         assert step.kind is not Kind.CONFIRM or before.kind is Kind.PROVE
     assert unit.going_back is None and get(unit.stores["live"], ("banner",)) == "Keep out."
     silent = Unit(made, lie="accepts and drops")
@@ -208,7 +210,7 @@ def test_an_address_move_is_a_leap_by_consent_that_ends_on_the_new_door() -> Non
     assert outcome is not None and not outcome.why, outcome
     there = Door("ssh", "198.51.100.1", 22, "ssh", "lan")
     assert sheet.steps[-1].still and all(one.door.address == there.address for one in sheet.steps[-1].still)
-    assert Way(ELSEWHERE, there, "works", OURS) in outcome.belief.proven and not unit.opens(way())
+    assert Way(ELSEWHERE, there, "works", Password(OURS)) in outcome.belief.proven and not unit.opens(way())
     alone = sheet_of(made, believed(made, Unit(made)), (WORKS, MOVE), frozenset({"interfaces/lan/addresses"}))
     assert isinstance(alone, Refused), "without an address on the new network nobody could answer there"
 
@@ -234,9 +236,10 @@ def test_every_op_moves_the_stores_by_its_data_alone() -> None:
     made, unit = family(**TIMED), Unit(family())
     belief = believed(made, unit)
     new = Make(("accounts", "works"), (("role", "full"), ("secret", OURS)))
-    hire, force, confirm, discard = op_for(made, new), *(made.op_doing(d) for d in ("commit", "confirm", "discard"))  # type: ignore[arg-type]
-    assert hire and force and confirm and discard
-    staged = rehearse(made, belief, hire, (new,))
+    hire = bind(made, new, belief.stores["staged"])
+    force, confirm, discard = (made.op_doing(d) for d in ("commit", "confirm", "discard"))  # type: ignore[arg-type]
+    assert force and confirm and discard
+    staged = rehearse(made, belief, hire.op, hire)
     assert staged.live is belief.live or not unlike(staged.live, belief.live)
     assert (
         ("accounts", "works") in staged.waiting
@@ -256,8 +259,11 @@ def test_every_op_moves_the_stores_by_its_data_alone() -> None:
     kept = rehearse(made, learn(live, way("works", OURS)), confirm)
     assert kept.fallback is None and not kept.unsaved and way("works", OURS) in kept.surviving
     partly = replace(force, copies=(("staged", ("live", "kept")),), copies_of=(("policy",),), returns=0.0)
-    two = Set(("policy", "min_length"), 12), Set(("banner",), "x")
-    both = rehearse(made, rehearse(made, belief, replace(hire, makes=(), sets=(("banner",),)), two), partly)
+    both = belief
+    for change in (Set(("policy", "min_length"), 12), Set(("banner",), "x")):
+        one = bind(made, change, both.stores["staged"])
+        both = rehearse(made, both, one.op, one)
+    both = rehearse(made, both, partly)
     assert get(both.live, ("policy", "min_length")) == 12 and get(both.live, ("banner",)) == "new"
 
 
@@ -273,8 +279,8 @@ def test_standing_is_judged_on_live_and_kept_and_what_it_goes_back_to() -> None:
     assert standing(replace(belief, ways={**belief.ways, "live": none}), (web,)) is Standing.HELD
     assert standing(replace(belief, ways={**belief.ways, "live": none}, sessions=none), (web,)) is Standing.LEAP
     assert standing(shut, ()) is Standing.LOST
-    assert standing(replace(shut, fallback=Fallback(60.0, belief.stores, belief.ways)), ()) is Standing.LEAP
-    assert standing(replace(shut, fallback=Fallback(60.0, shut.stores, shut.ways)), ()) is Standing.LOST
+    assert standing(replace(shut, guard=Idle().arm(Fallback(60.0, belief.stores, belief.ways))), ()) is Standing.LEAP
+    assert standing(replace(shut, guard=Idle().arm(Fallback(60.0, shut.stores, shut.ways))), ()) is Standing.LOST
     unkept = replace(belief, stores={**belief.stores, "kept": gone}, ways={**belief.ways, "kept": none})
     assert standing(unkept, ()) is Standing.LOST, "a power cut now would shut us out"
     lesser = put(belief.live, ("accounts", "maker", "role"), "read")

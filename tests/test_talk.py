@@ -22,9 +22,9 @@ from tests.bare import BOARD, FAMILY, Bare, Watch, run_on, way_by
 from yardbolt.bench.lineswitch import Hand, LineSwitch
 from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import UnitError, clean
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.reading import Fact, Whole, extract, merge
 from yardbolt.core.family.spelling import spelled
-from yardbolt.core.family.writing import forecast, render
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.kexinit import decode_kexinit
 from yardbolt.core.plane.change import Drop, Make, Set
@@ -380,13 +380,13 @@ def test_commands_take_no_key_a_unit_made_up() -> None:
     text."""
     for key in ("a\nkeep", "a b", "-x", "a;b", "", "x" * 40):
         with pytest.raises(ValueError):
-            render(FAMILY, Drop(("accounts", key)), make(Plane(), ("accounts", key)) if key else Plane())
+            bind(FAMILY, Drop(("accounts", key)), make(Plane(), ("accounts", key)) if key else Plane())
     make_it = Make(("accounts", "lt-works"), (("role", "full"), ("secret", Ref("safe:u/x"))))
-    order = render(FAMILY, make_it, whole(Plane(), ("accounts",)))
+    order = bind(FAMILY, make_it, whole(Plane(), ("accounts",))).order
     say, prompts = console.message(order.how, order.fill)
     assert say == ("hire ", "lt-works", " ", "chief") and prompts[0] == ("Phrase for {any}: ", (Slot(Ref("safe:u/x")),))
     with pytest.raises(ValueError, match="72 printable"):
-        render(FAMILY, Set(("banner",), "x" * 73), Plane())
+        bind(FAMILY, Set(("banner",), "x" * 73), Plane())
 
 
 @given(
@@ -409,11 +409,11 @@ def test_writing_and_reading_are_inverse(case: tuple[str, Any]) -> None:
     unit.live.rest, unit.live.greeting = 7, "before"
     bare, me = Bare(unit, Watch(), {"s": "k7mw-fore-29tx"}), way_by("ssh", "foreman", "s", "127.0.0.1")
     bare.enter(me)
-    assert isinstance(bare.order(me, render(FAMILY, Set(path, value), Plane())), Done)
+    assert isinstance(bare.order(me, bind(FAMILY, Set(path, value), Plane()).order), Done)
     planes = bare.read(me)
     assert planes is not None
     seen = planes["live"]
-    assert get(seen, path) == value == get(forecast(FAMILY, seen, Set(path, value)), path)
+    assert get(seen, path) == value == get(bind(FAMILY, Set(path, value), seen).after, path)
     assert spelled(FAMILY, ("services", "ssh", "permitted"), ANYONE) == ""
 
 

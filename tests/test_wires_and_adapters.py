@@ -30,11 +30,11 @@ from tests.conftest import LAPTOP, MASTER, NETWORK, Tool
 from yardbolt.adapters.documents import record_schema, written
 from yardbolt.adapters.records import SqliteRecords
 from yardbolt.adapters.safe import KdbxSafe, apart, copy_again, create
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, SafeError
 from yardbolt.core.formats.syslog import Message, parsed, split
 from yardbolt.core.plane.evidence import Evidence, Leftover
-from yardbolt.core.ports import Credential
 from yardbolt.core.run import documents, events, handover
 from yardbolt.core.run.documents import CheckDocument, KeyDocument, TargetDocument, WantRow
 from yardbolt.core.run.events import RunBegun, Tried, Trying
@@ -224,11 +224,11 @@ def test_outdated_ssh_is_spoken_only_where_it_is_allowed(only: dict[str, list[st
     async def tried() -> list[Any]:
         key = asyncssh.generate_private_key("ssh-ed25519")
         server = await asyncssh.listen(HOST, 0, server_factory=Lets, server_host_keys=[key], **only)
-        door, credential = Door("ssh", HOST, server.get_port(), "ssh"), Credential("lt-works", Ref("safe:a"))
+        door, credential = Door("ssh", HOST, server.get_port(), "ssh"), Password(Ref("safe:a"))
         out = []
         for allowed in (False, True):
             wire = SshCommands({Ref("safe:a"): Secret("right")}.get, "", allowed)
-            out.append(await wire.open(door, "", credential))
+            out.append(await wire.open(door, "", "lt-works", credential))
             await wire.close()
         server.close()
         return out
@@ -426,7 +426,7 @@ def test_a_web_login_is_what_the_server_answers_and_a_changed_certificate_is_tol
 
     def login(value: str, pin: str = "") -> tuple[Any, str]:
         wire = WebLogin(lambda ref: Secret(value), pin)
-        return asyncio.run(wire.open(door, LOOKER, Credential("admin", password))), wire.fingerprint
+        return asyncio.run(wire.open(door, LOOKER, "admin", Password(password))), wire.fingerprint
 
     opened, seen = login("Bogie-77")
     assert isinstance(opened, Untried if scheme == "none" else Opened) and seen.startswith("SHA256:")

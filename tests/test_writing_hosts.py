@@ -13,10 +13,12 @@ import pytest
 
 from yardbolt.adapters.files import load_family, shipped
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
+from yardbolt.core.credentials import Key, Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import FamilyError, FileError
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.reading import Fact, Merging, Narrowed, asks_for, extract, merge
-from yardbolt.core.family.writing import forecast, op_for, render
+from yardbolt.core.family.writing import op_for
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.openssh import not_in_force
 from yardbolt.core.formats.programs import PROGRAMS, text_of
@@ -92,7 +94,7 @@ def test_every_program_brings_what_it_calls() -> None:
 def test_what_is_written_goes_over_input_and_as_root_only_after_a_yes(tmp_path: Path) -> None:
     """No value and no secret stands in a command line; without root nothing of the program is sent."""
     make = Make(("accounts", "lt-works"), (("role", "full"), ("secret", Ref("safe:x/lt-works"))))
-    order = render(SERVER, make, host_plane())
+    order = bind(SERVER, make, host_plane()).order
     channel, session = SERVER.channels["shell"], commands.Session("account", Ref("safe:x/me"))
     asked = commands.tell(channel, order, session)  # type: ignore[arg-type]
     first = next(asked)
@@ -197,12 +199,17 @@ def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
 def test_root_is_told_from_others_where_the_service_does() -> None:
     """Root by SSH is let in as its setting says; a key may open where passwords do not; others are not touched by it."""
     door, held = Door("ssh", "192.0.2.1", 22, "ssh"), Ref("safe:x/root")
-    way = Way("192.0.2.10", door, "root", held)
+    way = Way("192.0.2.10", door, "root", Password(held))
+    by_key = replace(way, credential=Key("SHA256:x"))
     whole_plane = host_plane(accounts__root__secret=held, accounts__root__enabled=True)
     plane = put(put(whole_plane, ("input_filter", "default"), ABSENT), ("accounts", "root", "permitted"), ABSENT)
     plane = put(put(plane, ("services", "ssh", "interfaces"), ABSENT), ("services", "ssh", "accounts"), ABSENT)
-    for told, admitted in {"yes": True, "no": False, "keys": None}.items():
-        assert admit(put(plane, ("services", "ssh", "root_login"), told), way).admitted is admitted, told
+    for leaf, value in (("password_login", True), ("key_login", True)):
+        plane = put(plane, ("services", "ssh", leaf), value)
+    plane = put(plane, ("accounts", "root", "keys"), ("SHA256:x",))
+    for told, admitted, keyed in (("yes", True, True), ("no", False, False), ("keys", False, True)):
+        seen = put(plane, ("services", "ssh", "root_login"), told)
+        assert (admit(seen, way).admitted, admit(seen, by_key).admitted) == (admitted, keyed), told
     other = put(plane, ("accounts", "root", "becomes_root"), "with its password")
     assert admit(put(other, ("services", "ssh", "root_login"), "no"), way).admitted is True
 
@@ -235,10 +242,10 @@ def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
     known = put(put(unread, ("policy", "dictionary"), "not used"), ("policy", "min_length"), 8)
     assert "root by ssh was not read" in changes(known, (policy,), SERVER, site)[1][0].why, "nothing is armed either"
     with pytest.raises(ValueError, match="may not be put into a command"):
-        render(SERVER, Drop(("accounts", "x;reboot")), plane)
-    assert render(SERVER, Drop(("jobs", "/etc/cron.d/x y 1")), plane).fill["key"] == ("/etc/cron.d/x y 1",)
+        bind(SERVER, Drop(("accounts", "x;reboot")), plane)
+    assert bind(SERVER, Drop(("jobs", "/etc/cron.d/x y 1")), plane).order.fill["key"] == ("/etc/cron.d/x y 1",)
     with pytest.raises(ValueError, match="may not be put into a command"):
-        render(SERVER, Drop(("jobs", "/etc/cron.d/x\n1")), plane)
+        bind(SERVER, Drop(("jobs", "/etc/cron.d/x\n1")), plane)
     assert op_for(SERVER, Set(("snmp", "communities"), 3)) is None and replace(site, unit="v")
 
 
@@ -255,7 +262,7 @@ def test_what_one_web_server_serves_two_ways_goes_off_in_one_step_or_stays() -> 
         plane = draft.freeze()
         todo, gaps = changes(plane, tuple(off), SERVER, site)
         assert [change.path[1] for change in todo] == planned and not gaps, (todo, gaps)
-        assert (exists(forecast(SERVER, plane, todo[0]), ("services", "https")) is True) is (not gap)
+        assert (exists(bind(SERVER, todo[0], plane).after, ("services", "https")) is True) is (not gap)
         todo, gaps = changes(plane, tuple(off[:1]), SERVER, site)
         assert [one.path[1] for one in todo] == ([] if gap else ["http"]) and all(gap in one.why for one in gaps)
     bare = line.partition(" users")[0]
@@ -313,7 +320,7 @@ def test_a_service_goes_off_whoever_holds_its_port_or_is_shut(
     assert [change.path[-1] for change in todo] == [planned] and all(why in gap.why for gap in gaps)
     assert bool(gaps) is bool(why) and all(gap.why.endswith("shut to everybody instead") for gap in gaps)
     if planned is SHUT:
-        assert render(SERVER, todo[0], plane).fill["value"] == ("none",)
+        assert bind(SERVER, todo[0], plane).order.fill["value"] == ("none",)
         shut = put(plane, todo[0].path, NOBODY)
         assert changes(shut, (want,), SERVER, site) == ((), gaps), "a second run changes nothing, and says the same"
         assert not changes(put(plane, ("input_filter", "empty_list"), None), (want,), SERVER, site)[0]

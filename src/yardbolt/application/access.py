@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ipaddress import ip_interface
 
 from yardbolt.core.addresses import FOUR, SIX, AddressSet, is_address
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.judge.access import Admission, Sources, admission, at_door, conditions, let_in, who
@@ -66,7 +67,7 @@ def _service(address: str, plane: Plane, one: Service, source: str, account: str
     port = one.port if isinstance(one.port, int) else 0
     met = Door(one.key, address, port, one.key)
     names = [a.key for a in plane.accounts if a.role != "none" and a.enabled is not False and account in ("", a.key)]
-    asked = tuple((name, _ask(plane, Way(source, met, name, NOBODYS))) for name in names) if source else ()
+    asked = tuple((name, _ask(plane, Way(source, met, name, Password(NOBODYS)))) for name in names) if source else ()
     at = at_door(plane, met, one.transport if isinstance(one.transport, str) else "tcp")
     return Access(one.key, at, who(plane, one.key, met), _own_limit(one) + _by_bundle(plane, one.key), asked)
 

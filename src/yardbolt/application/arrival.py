@@ -11,7 +11,7 @@ from yardbolt.core.errors import OperatorError, Trouble, UnitError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.family.writing import plain_order
 from yardbolt.core.judge.access import admit
-from yardbolt.core.plan.belief import full
+from yardbolt.core.plan.belief import full, learned
 from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.table import Plane
@@ -86,12 +86,12 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     for way in run.sessions:
         seen.add(way.account)
         if exists(plane, ("accounts", way.account)):
-            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
+            plane = learned(plane, way)
     for way in candidates(unit):
         if way.account in seen or way in failed or exists(plane, ("accounts", way.account)) is not True:
             continue
         # its settings turn it away: the try would be spent for nothing, and what opened it last is what it has
-        held = put(plane, ("accounts", way.account, "secret"), way.secret)
+        held = learned(plane, way)
         if admit(held, way).admitted is False:
             plane = held if unit.history().opened.get(way.account) == way.secret else plane
             continue
@@ -99,7 +99,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         if more is not None:
             seen.add(way.account)
             run.sessions[way] = more
-            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
+            plane = learned(plane, way)
             continue
         failed[way] = f"{way.account} by {way.service}: {told_fully(outcome)}"
         if isinstance(outcome, Locked):
@@ -115,7 +115,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         _, more = await unit.enter(way)
         if more is not None:
             run.sessions[way] = more
-            plane = put(plane, ("accounts", way.account, "secret"), way.secret)
+            plane = learned(plane, way)
     if not any(full(plane, one) for one in run.sessions):
         blind = [f"{one.area} not read: {one.why}" for one in reading.blind[:1]]
         came = " and ".join(sorted({one.account or COMES_FIRST for one in run.sessions}))

@@ -11,7 +11,8 @@ from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.reading import Reading
 from yardbolt.core.judge.baseline import Finding, judge
 from yardbolt.core.judge.looked import Looked, not_looked_at
-from yardbolt.core.plane.edit import exists, get, put
+from yardbolt.core.plan.belief import learned
+from yardbolt.core.plane.edit import exists, get
 from yardbolt.core.plane.table import Plane
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument
@@ -129,7 +130,7 @@ def conclude(
     """Join outside and inside, judge, and file what was found. `instead` says why it was not read by a better way."""
     base = reading.plane if reading else Plane()
     if way is not None and exists(base, ("accounts", way.account)):
-        base = put(base, ("accounts", way.account, "secret"), way.secret)
+        base = learned(base, way)
     plane = with_credentials(unit, with_known_secrets(unit, seen_from_outside(unit, around, tried, base)), tried)
     now = unit.clock.now()
     findings = judge(plane, unit.baseline, unit.site, now[:10])

@@ -11,9 +11,11 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
 
+from yardbolt.core.credentials import Password
 from yardbolt.core.errors import OperatorError
+from yardbolt.core.family.bound import bind
 from yardbolt.core.family.model import Does, Op
-from yardbolt.core.family.writing import op_for, render, unmet
+from yardbolt.core.family.writing import op_for, unmet
 from yardbolt.core.job import OwnAccount
 from yardbolt.core.judge.access import who
 from yardbolt.core.judge.passwords import suggest
@@ -80,7 +82,7 @@ def _echoes(unit: UnitInWork, session: Session, plane: Plane) -> list[tuple[OwnA
 
 
 async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAccount, change: Set) -> Proof:
-    way = replace(session.way, account=own.name, secret=unit.site.secret(own.name))
+    way = replace(session.way, account=own.name, credential=Password(unit.site.secret(own.name)))
     backs = frozenset({("accounts", own.name, "role")})
     claim = Claim(
         Sort.LIMITED, f"{own.name} may not set the {change.path[0]}", way.door, way.source, own.name, way.secret,
@@ -91,7 +93,7 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
     if theirs is None:
         return Proof(claim, Result.NOT_TRIED, f"{own.name} did not get in: {told(outcome)}")
     try:
-        got = await theirs.tell(render(unit.family, change, plane))
+        got = await theirs.tell(bind(unit.family, change, plane).order)
     finally:
         await theirs.close()
     if not isinstance(got, Done | No):
@@ -107,7 +109,7 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
     if full is None:
         return Proof(claim, Result.NOT_TRIED, "refused, and no account with all rights got in to compare with")
     try:
-        same = await full.tell(render(unit.family, change, plane))
+        same = await full.tell(bind(unit.family, change, plane).order)
     finally:
         await full.close()
     if not isinstance(same, Done):

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError, SafeError, Stopped, Trouble, UnitError
 from yardbolt.core.judge.passwords import effective, suggest
@@ -81,7 +82,7 @@ async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     await unit.find()
     found: dict[tuple[str, str], Question] = {}
     published = [
-        Way(unit.site.laptop, unit.best_door(unit.last_plane()), one.account, one.ref)
+        Way(unit.site.laptop, unit.best_door(unit.last_plane()), one.account, Password(one.ref))
         for one in unit.family.factory.logins
     ]
     ours = [way for way in candidates(unit) if way.secret.typed]
@@ -190,7 +191,7 @@ async def _once_ready(unit: UnitInWork, way: Way) -> tuple[Login, Session | None
 
 async def _confirm(unit: UnitInWork, account: str) -> None:
     """A new connection with the new secret: only this tells which password holds."""
-    way = Way(unit.site.laptop, unit.best_door(unit.last_plane()), account, unit.site.secret(account))
+    way = Way(unit.site.laptop, unit.best_door(unit.last_plane()), account, Password(unit.site.secret(account)))
     outcome, session = await _once_ready(unit, way)
     if session is None:
         problem = f"the new password of {account} was sent, but did not open a new connection: {told(outcome)}"

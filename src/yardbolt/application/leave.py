@@ -17,7 +17,7 @@ from yardbolt.core.family.model import LIVE
 from yardbolt.core.judge.access import passing
 from yardbolt.core.judge.baseline import judge
 from yardbolt.core.judge.demands import Target, Want
-from yardbolt.core.plan.arrange import Refused, guarded, leaving
+from yardbolt.core.plan.arrange import Refused, leaving, under_guard
 from yardbolt.core.plan.belief import arrival
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plane.change import Change
@@ -97,7 +97,7 @@ async def _leave(run: Run, approve: Approve, left: LeftDocument) -> Left:
     office = tuple(str(net[0]) for net in unit.site.administrators.nets)
     belief = arrival(unit.family, planes, ways, (unit.site.laptop, *office))
     todo, gaps = changes(plane, target, unit.family, unit.site)
-    if unit.family.op_doing("arm") and any(guarded(unit.family, change) for change in todo):
+    if unit.family.op_doing("arm") and under_guard(unit.family, belief, todo):
         why = "the packet filter of a host ends this very session with that change, and nothing could be tried"
         how = f"at an administrator's computer give 'laptop' its address in the job file, then yardbolt tighten {unit.name}"
         raise OperatorError(f"{unit.name}: {why}; {how}")

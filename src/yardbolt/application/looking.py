@@ -3,6 +3,7 @@ filed but the tries of the login."""
 
 from __future__ import annotations
 
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError, Trouble, UnitError
 from yardbolt.core.talk.conversation import Fetch
@@ -20,7 +21,9 @@ async def seen_at(unit: UnitInWork, place: str) -> list[tuple[str, Tree]]:
         raise OperatorError(f"'{place}' is no place of a unit; it begins with /")
     session, why = await way_in(unit)
     # one that was never checked: by what is published, within the try budget
-    published = [Way(unit.site.laptop, unit.best_door(), one.account, one.ref) for one in unit.family.factory.logins]
+    published = [
+        Way(unit.site.laptop, unit.best_door(), one.account, Password(one.ref)) for one in unit.family.factory.logins
+    ]
     while session is None and published:
         way = published.pop(0)
         outcome, session = await unit.enter(way)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
 
+from yardbolt.core.credentials import Nothing, Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.model import Family
@@ -92,7 +93,7 @@ async def _beside_user(unit: UnitInWork, claim: Claim) -> Proof:
     """What SNMP must not answer. Whom it does not know it never answers: that is a no only between two answers."""
     right = replace(claim.way, door=replace(claim.door, scheme="snmp"))
     before = await attempt_patiently(unit, right, False)
-    asked = replace(claim.way, account="", secret=Ref("")) if claim.sort is Sort.COMMUNITY else claim.way
+    asked = replace(claim.way, account="", credential=Nothing()) if claim.sort is Sort.COMMUNITY else claim.way
     got = await attempt_patiently(unit, asked, False)
     both = isinstance(before, Opened) and isinstance(await attempt_patiently(unit, right, False), Opened)
     return settle(claim, Refused("no answer") if isinstance(got, Silent) and both else got, both)
@@ -131,7 +132,9 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
             await attempt_patiently(unit, first.way)
         unit.typed[WRONG_ONE] = Secret(values[claim.sort])
         try:
-            seen.append(await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, WRONG_ONE)))
+            seen.append(
+                await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, Password(WRONG_ONE)))
+            )
         finally:
             unit.typed.pop(WRONG_ONE)
     after = isinstance(await attempt_patiently(unit, first.way), Opened)
@@ -207,7 +210,7 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
     """What can be tried on this unit: logins of ours that the plane says should open, and everything that must be
     refused."""
     ways = [
-        Way(unit.site.laptop, unit.best_door(plane), account.key, account.secret)
+        Way(unit.site.laptop, unit.best_door(plane), account.key, Password(account.secret))
         for account in plane.accounts
         if isinstance(account.secret, Ref) and account.secret.safe and account.enabled is not False
         if unit.secret(account.secret) is not None
@@ -215,7 +218,7 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
     # accounts we knew and that are gone: the password they had last must not open them
     known = unit.history().ours | {one.account for one in unit.family.factory.logins}
     gone = [
-        Way(unit.site.laptop, unit.best_door(plane), name, unit.site.secret(name))
+        Way(unit.site.laptop, unit.best_door(plane), name, Password(unit.site.secret(name)))
         for name in sorted(known)
         if exists(plane, ("accounts", name)) is False and unit.secret(unit.site.secret(name)) is not None
     ]
@@ -408,7 +411,7 @@ def _trials(unit: UnitInWork, proofs: list[Proof]) -> tuple[Trial, ...]:
     tried = [Trial(proof.claim.way, _outcome(proof)) for proof in proofs if proof.claim.sort is Sort.FACTORY]
     shut = [proof.claim.door for proof in proofs if proof.claim.sort is Sort.CLOSED and proof.result is Result.HOLDS]
     closed = [
-        Trial(Way(unit.site.laptop, door, login.account, login.ref), NoListener("nothing listens"))
+        Trial(Way(unit.site.laptop, door, login.account, Password(login.ref)), NoListener("nothing listens"))
         for login in unit.family.factory.logins
         for door in shut
     ]

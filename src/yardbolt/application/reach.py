@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
+from yardbolt.core.credentials import BY_KEY, Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.job import opens_a_login
@@ -37,7 +38,7 @@ from yardbolt.core.talk.outcomes import (
 from .session import Session
 from .surroundings import Surroundings, answers, certificates, published_communities
 from .trials import ELSEWHERE, LOCKED, Trial, settled
-from .unit import TYPED, TYPED_KEY, UnitInWork
+from .unit import TYPED, UnitInWork
 
 LONGEST_SAID = 600
 
@@ -50,13 +51,14 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     sent."""
     out: dict[tuple[str, Ref], None] = {}
     for ref in unit.typed:
-        if ref in (TYPED, TYPED_KEY):
+        if ref in (TYPED, BY_KEY):
             out[(unit.entry.account, ref)] = None
     for account, ref in unit.history().logins():
         if unit.secret(ref) is not None:
             out.setdefault((account, ref), None)
-    # a record may be lost while the safe is not: what rests there for this unit may open it too
-    for ref in unit.safe.entries() if unit.safe else ():
+    # a record may be lost while the safe is not: what rests there for this unit may open it too. Where a run is on record, what
+    # it never sent opens nothing, and would only go over the line
+    for ref in unit.safe.entries() if unit.safe and not unit.history().begun else ():
         name, _, title = ref.entry.removeprefix("safe:").partition("/")
         account, value = title.removesuffix(FOUND), unit.secret(ref)
         public = any(
@@ -73,7 +75,11 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     # whoever has full rights reads everything, so those come first; of whom the job does not speak may have them
     place = {"full": 0, "": 1}
     ranked = sorted(out, key=lambda login: -1 if login[1].typed else place.get(rights.get(login[0], ""), 2))
-    return tuple(Way(unit.site.laptop, door, account, ref) for door in unit.doors_in() for account, ref in ranked)
+    return tuple(
+        Way(unit.site.laptop, door, account, unit.credential(ref))
+        for door in unit.doors_in()
+        for account, ref in ranked
+    )
 
 
 def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
@@ -82,7 +88,7 @@ def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
     opened = unit.history().before | unit.history().opened
     logins = [one for one in unit.family.factory.logins if opened.get(one.account) == one.ref]
     return tuple(
-        Way(unit.site.laptop, door, one.account, one.ref)
+        Way(unit.site.laptop, door, one.account, Password(one.ref))
         for door in unit.doors_in()
         for one in sorted(logins, key=lambda one: not one.secret)
     )

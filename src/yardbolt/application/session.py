@@ -9,6 +9,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from yardbolt.core.credentials import BY_KEY
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.model import LIVE, STAGED, Ask
@@ -18,7 +19,7 @@ from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire
 from yardbolt.core.run.events import Tried, Trying
-from yardbolt.core.run.history import BY_KEY, again_as
+from yardbolt.core.run.history import again_as
 from yardbolt.core.secret import Slot, Text, masked
 from yardbolt.core.talk.conversation import Answer, Channel, Fetch, GivenAgain, Order, Replies, Talk
 from yardbolt.core.talk.outcomes import Done, Ended, Lost, No, Opened, Unclear
@@ -89,7 +90,7 @@ class Session:
         wrong = unit.history().refused_last(way.account, way.secret, event.service)
         # what opened this very session is right here too, unless it was seen to be wrong
         sure = not wrong and (
-            way.secret.entry != BY_KEY or unit.history().opened_last(way.account, way.secret, event.service)
+            way.secret != BY_KEY or unit.history().opened_last(way.account, way.secret, event.service)
         )
         counted = replace(way, account=again_as(event.service, way.account))
         if not sure and min(unit.tries_left(way), unit.tries_left(counted)) < event.costs:

@@ -7,8 +7,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yardbolt.core.addresses import NOBODY
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
+from yardbolt.core.family.bound import bound_store
 from yardbolt.core.family.model import LIVE, STAGED
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.baseline import wanted
@@ -16,7 +18,6 @@ from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
 from yardbolt.core.plan.arrange import Refused, Sheet, arrange
 from yardbolt.core.plan.belief import Belief, arrival
 from yardbolt.core.plan.difference import changes, with_mode
-from yardbolt.core.plan.rehearse import store_of
 from yardbolt.core.plan.words import describe, short
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
@@ -125,7 +126,7 @@ def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -
     out, refused = {}, unit.history().refused
     for change in todo:
         before = refused.get(show(change.path))
-        words = describe(change, planes.get(store_of(unit.family, change), planes[LIVE]))
+        words = describe(change, planes.get(bound_store(unit.family, change), planes[LIVE]))
         if before is not None and before.what == words:
             why = f"the unit refused it: {before.said}; --again has it tried once more"
             out[change_key(change)] = Gap(change.path, change.because, why)
@@ -146,7 +147,7 @@ def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
     held = [(account.key, account.secret) for account in plane.accounts if isinstance(account.secret, Ref)]
     # a sheet rests on logins of ours; a published one only where there is no other, and then on one alone
     best = [login for login in held if not login[1].factory] or _one_published(unit, plane, held)
-    every = (Way(unit.site.laptop, unit.best_door(plane), account, ref) for account, ref in best)
+    every = (Way(unit.site.laptop, unit.best_door(plane), account, Password(ref)) for account, ref in best)
     # one whose login its settings turn away is no way in, whatever opened it before
     ways = frozenset(way for way in every if admit(plane, way).admitted is not False)
     target, gaps = target_of(unit, plane)

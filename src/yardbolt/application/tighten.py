@@ -34,10 +34,11 @@ from yardbolt.core.run.events import (
 from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
 )
-from yardbolt.core.run.execute import carry_out, secret_of
+from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.proofs import Result, Sort
 from yardbolt.core.run.requests import (
     Attempt,
+    Attempted,
     LogIn,
     Note,
     Outcome,
@@ -226,13 +227,14 @@ async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | 
 
 def _accounts(sheet: Sheet) -> tuple[str, ...]:
     """Whose secrets will be sent, as the safe calls them."""
-    refs = (secret_of(change) for change in sheet.changes)
+    refs = (step.bound.secret for step in sheet.steps if step.bound is not None)
     return tuple(dict.fromkeys(ref.entry.partition("/")[2] for ref in refs if ref is not None and ref.safe))
 
 
 def stopped(run: Run, outcome: Outcome, command: str) -> YardboltError:
     """The error that tells where a run stopped, what was taken back, and how to go on."""
-    back = f"; backed out: {', '.join(outcome.backed_out)}" if outcome.backed_out else ""
+    back = f"; taken back: {', '.join(outcome.backed_out)}" if outcome.backed_out else ""
+    back += f"; NOT taken back: {', '.join(outcome.stayed)}" if outcome.stayed else ""
     name = run.unit.name
     where = f"stopped at step {outcome.at + 1} of {run.total} ({run.finished} done): {outcome.why}{back}"
     message = f"{name}: {where}; next: yardbolt {command} {name}"
@@ -248,18 +250,20 @@ async def drive(run: Run, made: Plan, sheet: Sheet) -> Outcome:
     run.total = len(sheet.steps)
     executor = carry_out(run.unit.family, sheet, made.belief, run.unit.clock.now)
     answer: Any = None
-    error: YardboltError | None = None
+    error: Exception | None = None
     try:
         while True:
             request = executor.throw(error) if error else executor.send(answer)
             error = None
             try:
                 answer = await _do(run, request)
-            except YardboltError as e:
+            except Exception as e:  # whatever it is, the run ends with an entry that says where the unit stands
                 answer, error = None, e
     except StopIteration as stop:
         outcome: Outcome = stop.value
-        return outcome
+    if outcome.error is not None and not isinstance(outcome.error, YardboltError):
+        raise outcome.error
+    return outcome
 
 
 async def _do(run: Run, request: Request) -> Any:
@@ -318,11 +322,11 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
     session = run.sessions.get(via)
     if session is None:
         return Ended(sent=False)
-    if order.renews:
+    answer = await session.tell(order)
+    if order.renews and not isinstance(answer, No) and getattr(answer, "sent", True):
         # what its manual announces is followed once: the next one shown is noted, and the box recognised before anything else
         run.unit.forget_pins()
         run.renewed = True
-    answer = await session.tell(order)
     if not session.alive:
         await session.close()
         run.sessions.pop(via, None)
@@ -432,9 +436,9 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
     return None
 
 
-async def _attempts(run: Run, belief: Belief) -> tuple[str, ...]:
+async def _attempts(run: Run, belief: Belief) -> Attempted:
     """Try out the refusals that gate the next save: strangers turned away, closed services closed."""
-    out = []
+    out, untried, held = [], [], 0
     waived = {waiver.rule for waiver in run.unit.site.waivers}
     tried = {Sort.CLOSED} | (set() if "open-sources" in waived else {Sort.STRANGER})
     for claim in claims_for(run.unit, belief.live):
@@ -443,9 +447,14 @@ async def _attempts(run: Run, belief: Belief) -> tuple[str, ...]:
         if claim.sort in tried and not open_to_all:
             proof = await try_claim(run.unit, claim)
             run.unit.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
-            if proof.result is Result.FAILS:
-                out.append(f"{claim.text}: {proof.saw}")
-    return (*out, *(await _drills(run, belief)))
+            match proof.result:
+                case Result.FAILS:
+                    out.append(f"{claim.text}: {proof.saw}")
+                case Result.NOT_TRIED:
+                    untried.append(f"{claim.text}: {proof.saw}")
+                case Result.HOLDS:
+                    held += 1
+    return Attempted((*out, *(await _drills(run, belief))), tuple(untried), held)
 
 
 async def _drills(run: Run, belief: Belief) -> list[str]:

@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import assert_never
 
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.table import Plane
@@ -33,7 +34,7 @@ from yardbolt.core.talk.outcomes import (
 from yardbolt.core.talk.ways import UNDESCRIBED
 
 from .surroundings import Surroundings
-from .unit import TYPED_KEY, UnitInWork
+from .unit import UnitInWork
 
 USUAL_PORT = {"ssh": 22, "telnet": 23, "ftp": 21, "http": 80, "https": 443}
 STARTING, LOCKED, EVERYBODY, ELSEWHERE = "starting", "locked", "everybody", "elsewhere"
@@ -89,7 +90,9 @@ class Trials:
         return next(one for one in self.around.both() if one.address == door.address).state.at(door.port)
 
     async def _door(self, door: Door, state: Port) -> list[Trial]:
-        ways = [Way(self.unit.source(door), door, one.account, one.ref) for one in self.unit.family.factory.logins]
+        ways = [
+            Way(self.unit.source(door), door, one.account, Password(one.ref)) for one in self.unit.family.factory.logins
+        ]
         match state:
             case Open():
                 return await self._batch(door, ways)
@@ -160,7 +163,7 @@ class Trials:
         account = self.unit.family.account_key(way.service, way.account)
         self.locked |= {account} if isinstance(outcome, Locked) else set()
         # a key that opens says nothing of the password
-        if accepted(outcome) and not way.secret.factory and way.secret != TYPED_KEY:
+        if accepted(outcome) and way.password is not None and not way.secret.factory:
             self.ours.add(account)
         return accepted(outcome)
 

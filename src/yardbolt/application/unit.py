@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 
+from yardbolt.core.credentials import BY_KEY, Credential, Key, Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError, OperatorError, Trouble, UnitError
 from yardbolt.core.family.model import Family
@@ -15,10 +16,10 @@ from yardbolt.core.job import Job, Site, UnitEntry
 from yardbolt.core.judge.baseline import Baseline
 from yardbolt.core.plane.kinds import NEVER
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Clock, Credential, Look, Receiver, Records, Safe, Wire
+from yardbolt.core.ports import Clock, Look, Receiver, Records, Safe, Wire
 from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Kept, Tried, Trying
-from yardbolt.core.run.history import BY_KEY, WINDOW, UnitHistory, scopes
+from yardbolt.core.run.history import WINDOW, UnitHistory, scopes
 from yardbolt.core.secret import PUBLIC, Ref, Secret, Text
 from yardbolt.core.talk.conversation import Channel, Talk
 from yardbolt.core.talk.logon import NEVER_SENDS
@@ -55,7 +56,6 @@ LONGEST_LOGIN = 150.0  # seconds
 LONGEST_LOCK = 120.0  # seconds; a longer one is not waited for
 AWAKE = 10.0  # seconds in which a host that answers has started what lets people in
 TYPED = Ref("typed:password")
-TYPED_KEY = Ref(BY_KEY)
 Connect = Callable[[str, str, str], Wire]
 
 
@@ -82,7 +82,7 @@ class UnitInWork:
     common: frozenset[str] = frozenset()
     safe: Safe | None = None
     typed: dict[Ref, Secret] = field(default_factory=dict)
-    key_file: str = ""
+    key: Key | None = None  # the SSH key the technician named
     inputs: Mapping[str, str] = field(default_factory=dict)
     pick: Callable[[int], int] = lambda n: 0
     tries: Records | None = None  # the laptop's own book of tries, by address and host key
@@ -113,11 +113,15 @@ class UnitInWork:
         if published := self.family.login(ref):
             return Secret(published.secret)
         # a blank password is one too; a key file is none, but what sudo asks for may stand beside it
-        if ref == TYPED_KEY:
+        if ref == BY_KEY:
             return self.typed.get(ref) or None
         if ref in self.typed:
             return self.typed[ref]
         return self.safe.value(ref) if self.safe else None
+
+    def credential(self, ref: Ref) -> Credential:
+        """What is shown at a door, by what the record calls it."""
+        return self.key if ref == BY_KEY and self.key is not None else Password(ref)
 
     def scrub(self, text: str) -> str:
         """A text of the unit without any secret of the job; published logins are not scrubbed."""
@@ -355,9 +359,8 @@ class UnitInWork:
 
     async def _open(self, way: Way, wire: Wire, consents: Mapping[str, Text]) -> Login:
         _, channel, talk = self.talks(way.service)
-        key_file = self.key_file if way.secret == TYPED_KEY else ""
         name = self.family.login_name(way.account)
-        outcome = await wire.open(way.door, way.source, Credential(name, way.secret, key_file))
+        outcome = await wire.open(way.door, way.source, name, way.credential)
         # noted even where the login is refused: the next one must meet the same box
         if wire.fingerprint and not self.pin(way.service):
             self.records.file(self.name, KeyDocument(service=way.service, fingerprint=wire.fingerprint))

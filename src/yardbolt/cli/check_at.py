@@ -21,6 +21,7 @@ from yardbolt.application.surroundings import (
 )
 from yardbolt.application.trials import others
 from yardbolt.core.addresses import NOBODY, by_family, is_address
+from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, Trouble, UnitError, clean
 from yardbolt.core.job import Site
@@ -30,7 +31,7 @@ from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
 from yardbolt.core.plane.table import Plane
-from yardbolt.core.ports import Credential, Seen
+from yardbolt.core.ports import Seen
 from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.run.history import scopes
@@ -189,7 +190,7 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
             book.append(door.address, 0, Trying(**said))
         outcome = Silent(True, "interrupted")
         ref = Ref("typed:password")
-        outcome = await wire.open(door, source, Credential(one.account, ref))
+        outcome = await wire.open(door, source, one.account, Password(ref))
         if isinstance(outcome, Opened):
             outcome = await drive(wire, talk.login(channel, one.account, ref, wire.authenticates, {}))
     finally:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import sys
 from dataclasses import dataclass, replace
 
-from yardbolt.application.unit import TYPED, TYPED_KEY, UnitInWork
+from yardbolt.application.unit import TYPED, UnitInWork
+from yardbolt.core.credentials import BY_KEY, Key
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.secret import Secret
 
@@ -19,6 +20,7 @@ class Known:
 
     wish: Wish
     passwords: tuple[tuple[str, Secret], ...] = ()
+    key: Key | None = None
 
     def give(self, unit: UnitInWork) -> None:
         """Let a unit be entered by it."""
@@ -26,8 +28,8 @@ class Known:
         if not (wish.account or wish.key):
             return
         unit.entry = replace(unit.entry, account=wish.account or unit.entry.account)
-        unit.key_file, unit.keep = str(wish.key or ""), wish.keep
-        unit.typed[TYPED_KEY if wish.key else TYPED] = dict(self.passwords).get(unit.name, Secret(""))
+        unit.key, unit.keep = self.key, wish.keep
+        unit.typed[BY_KEY if wish.key else TYPED] = dict(self.passwords).get(unit.name, Secret(""))
 
 
 def known(yard: wiring.Yard, names: list[str], wish: Wish) -> Known:
@@ -36,12 +38,13 @@ def known(yard: wiring.Yard, names: list[str], wish: Wish) -> Known:
         raise OperatorError(f"{wish.key}: no such key file")
     if wish.keep and (wish.key or not wish.account):
         raise OperatorError("--keep keeps a typed password: say --as NAME, and no key file")
+    key = wiring.ssh_key(wish.key) if wish.key else None
     if not wish.account:
-        return Known(wish)
+        return Known(wish, key=key)
     if not wish.key:
         prompt, ask = f"Password of {wish.account} on {{}} (may be blank): ", names
     else:  # a key opens the account; full rights inside may want its password all the same
         prompt = f"Password of {wish.account} on {{}}, if it is asked for inside (blank: none): "
         inside = wish.account != "root" and sys.stdin.isatty()
         ask = [name for name in names if inside and yard.family_of(name).asks_inside()]
-    return Known(wish, tuple((name, wiring.ask_secret(prompt.format(name))) for name in ask))
+    return Known(wish, tuple((name, wiring.ask_secret(prompt.format(name))) for name in ask), key)

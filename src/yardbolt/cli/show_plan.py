@@ -10,13 +10,12 @@ from dataclasses import dataclass, replace
 from yardbolt.application.steps import Plan, change_key
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.family.writing import op_for
 from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Standing
 from yardbolt.core.plan.precedence import OPEN
 from yardbolt.core.plan.reentry import reentry
 from yardbolt.core.plan.rehearse import Kind, Step
-from yardbolt.core.plan.words import describe_step, short
+from yardbolt.core.plan.words import NO_WAY_BACK, describe_step, short
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.words import brief, listed, spoken
 
@@ -59,7 +58,7 @@ def still_in(step: Step) -> Cell:
 
 def back_of(step: Step) -> Cell:
     """Is there a way back?"""
-    if step.back == "no way back":
+    if step.back.startswith(NO_WAY_BACK):
         return "NONE" if isinstance(step.change, Drop) else "none", "bad"
     if step.back.startswith("by itself"):
         return "by itself"
@@ -231,9 +230,7 @@ def _card(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
 
 def _outages(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
     """How often, and for how long, nothing listens while it is carried out."""
-    found = [
-        op.outage for step in sheet.steps if step.change and (op := op_for(unit.family, step.change)) and op.outage
-    ]
+    found = [step.bound.op.outage for step in sheet.steps if step.bound and step.bound.op.outage]
     waits = [step.op.wait for step in sheet.steps if step.kind is Kind.RESTART and step.op]
     often = f"{len(found)} times" if len(found) > 1 else "once"
     told = [f"{often} about {max(found):g} s while its service loads its settings"] if found else []

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yardbolt.adapters import files
+from yardbolt.core.credentials import Key
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, SafeError, YardboltError
 from yardbolt.core.secret import Ref, Secret
@@ -128,6 +129,13 @@ def connect(secrets: Secrets, talk: str, service: str, pin: str, outdated: bool 
             f"no wire carries '{talk}' over {service}; there are {', '.join(' over '.join(k) for k in WIRES)}"
         )
     return made(secrets, pin, True) if outdated and service in ("https", "ssh") else made(secrets, pin)
+
+
+def ssh_key(file: Path) -> Key:
+    """The SSH key in a file, by its fingerprint. Raises FileError where it cannot be used."""
+    from yardbolt.wires.ssh import private_key
+
+    return Key(private_key(str(file)).get_fingerprint(), str(file))
 
 
 def trial_wire(secrets: Secrets, scheme: str) -> Wire:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from .credentials import Credential, Password
 from .secret import Ref
 
 
@@ -30,9 +31,19 @@ class Way:
     source: str
     door: Door
     account: str
-    secret: Ref
+    credential: Credential
 
     @property
     def service(self) -> str:
         """The service it goes through."""
         return self.door.service
+
+    @property
+    def secret(self) -> Ref:
+        """What the record calls its credential, and what is given where a password is asked for inside."""
+        return self.credential.ref
+
+    @property
+    def password(self) -> Ref | None:
+        """The password that opens it; None where it is opened by something else."""
+        return self.credential.ref if isinstance(self.credential, Password) else None

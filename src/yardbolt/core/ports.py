@@ -7,21 +7,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
+from .credentials import Credential
 from .doors import Door
 from .run.documents import Document, Filed
 from .run.events import Event
 from .run.history import History
 from .secret import Ref, Secret
 from .talk.outcomes import Login, Open, Port, Quiet, Refusing, Untried
-
-
-@dataclass(frozen=True)
-class Credential:
-    """Who logs in and with what; an SSH key file instead of a password where one is given."""
-
-    account: str
-    secret: Ref
-    key_file: str = ""
 
 
 @dataclass(frozen=True)
@@ -61,7 +53,7 @@ class Wire(Protocol):
     authenticates: bool
     fingerprint: str
 
-    async def open(self, door: Door, source: str, credential: Credential) -> Login: ...
+    async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login: ...
 
     async def exchange(self, event: Any) -> Any: ...
 

@@ -8,9 +8,9 @@ import ftplib
 import socket
 from typing import Any
 
+from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import clean
-from yardbolt.core.ports import Credential
 from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
 
 from .hearing import CONNECT, Secrets, revealed
@@ -40,23 +40,23 @@ class FtpLogin:
         self._secrets = secrets
         self._client = _Client()
 
-    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+    async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Connect, give the name and, where it is asked for, the password."""
         try:
             async with asyncio.timeout(CONNECT * 2):
-                return await asyncio.to_thread(self._log_in, door, source, credential)
+                return await asyncio.to_thread(self._log_in, door, source, account, credential)
         except TimeoutError:
             await self.close()  # which ends the thread's waiting
             return Silent(True, "no answer in time")
 
-    def _log_in(self, door: Door, source: str, credential: Credential) -> Login:
+    def _log_in(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         sent = False
         try:
             self._client.connect(door.address, door.port, CONNECT, (source, 0) if source else None)
-            first = self._client.sendcmd(f"USER {credential.account}")
+            first = self._client.sendcmd(f"USER {account}")
             if first.startswith("3"):
                 sent = True
-                first = self._client.sendcmd(f"PASS {revealed(credential.secret, self._secrets)}")
+                first = self._client.sendcmd(f"PASS {revealed(credential.ref, self._secrets)}")
         except ftplib.error_perm as e:
             said = clean(str(e))[:200]
             if not sent:

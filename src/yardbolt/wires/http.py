@@ -13,9 +13,9 @@ from typing import Any
 import httpcore
 import httpx
 
+from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import IdentityError, clean
-from yardbolt.core.ports import Credential
 from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
 
 from .hearing import CONNECT, Secrets, revealed
@@ -190,15 +190,15 @@ class WebLogin:
         self._met: list[str] = []
         self.fingerprint = ""
 
-    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+    async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Ask for the first page without a login, then with it. Raises IdentityError where the certificate is not the one
         noted."""
         try:
-            return await self._open(door, source, credential)
+            return await self._open(door, source, account, credential)
         finally:
             self.fingerprint = next(iter(self._met), "")
 
-    async def _open(self, door: Door, source: str, credential: Credential) -> Login:
+    async def _open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         url = f"{door.scheme}://{in_url(door.address)}:{door.port}/"
         verify: Any = context(self._pin, self._met, self._outdated) if door.scheme == "https" else False
         transport = Reaching(verify, source)
@@ -214,7 +214,7 @@ class WebLogin:
                 if scheme not in SCHEMES:
                     return Untried(f"it asks for a login by {scheme[:20] or 'no scheme'}, which is not known")
                 sent = True
-                auth = SCHEMES[scheme](credential.account, revealed(credential.secret, self._secrets))
+                auth = SCHEMES[scheme](account, revealed(credential.ref, self._secrets))
                 return _told((await _status(client, url, auth))[0])
         except httpx.ConnectError as e:
             other_certificate(f"{door.address}:{door.port}", self._pin, self._met)

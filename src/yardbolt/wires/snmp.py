@@ -11,9 +11,10 @@ import asyncio
 from collections.abc import Awaitable, Callable
 from typing import Any
 
+from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import clean
-from yardbolt.core.ports import Credential, Seen
+from yardbolt.core.ports import Seen
 from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, Opened, Refused, Silent
 
 from .hearing import CONNECT, Secrets, revealed
@@ -61,7 +62,7 @@ class SnmpUser:
     def __init__(self, secrets: Secrets) -> None:
         self._secrets = secrets
 
-    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+    async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Ask, twice where nothing comes."""
         if door.scheme == "snmp-community":
             seen = await communities(lambda send: asked_by_udp(door.address, door.port, source, send))
@@ -70,12 +71,12 @@ class SnmpUser:
         from pysnmp.error import PySnmpError
         from pysnmp.hlapi.v3arch import asyncio as snmp
 
-        phrase = revealed(credential.secret, self._secrets)
+        phrase = revealed(credential.ref, self._secrets)
         sealed = {"privKey": phrase, "privProtocol": snmp.USM_PRIV_CFB128_AES} if door.scheme == "snmp" else {}
         target: Any = snmp.Udp6TransportTarget if ":" in door.address else snmp.UdpTransportTarget
         engine = snmp.SnmpEngine()
         try:
-            user = snmp.UsmUserData(credential.account, phrase, authProtocol=snmp.USM_AUTH_HMAC192_SHA256, **sealed)
+            user = snmp.UsmUserData(account, phrase, authProtocol=snmp.USM_AUTH_HMAC192_SHA256, **sealed)
             at = await target.create((door.address, door.port), timeout=2, retries=1)
             if source:
                 at.set_local_address((source, 0))

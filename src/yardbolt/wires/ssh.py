@@ -18,9 +18,9 @@ from asyncssh.kex import get_kex_algs
 from asyncssh.mac import get_mac_algs
 
 from yardbolt.core.algorithms import outdated as is_outdated
+from yardbolt.core.credentials import Credential, Key
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, clean
-from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Slot, Text
 from yardbolt.core.talk.commands import Part, Ran, RanAll, Run, RunAll
 from yardbolt.core.talk.console import Heard, Turn
@@ -110,6 +110,14 @@ class _Client(asyncssh.SSHClient):
         return self._password
 
 
+def private_key(file: str) -> asyncssh.SSHKey:
+    """The SSH key in a file. Raises FileError where there is none, or it wants a passphrase."""
+    try:
+        return asyncssh.read_private_key(file)
+    except (OSError, asyncssh.KeyImportError) as e:
+        raise FileError(file, 0, "", f"is no usable SSH private key ({type(e).__name__})") from None
+
+
 def offered(outdated: bool) -> dict[str, list[str]]:
     """What is offered to a unit, by name: what is current, or all there is."""
     return {kind: [one for one in names if outdated or not is_outdated(one)] for kind, names in ALGORITHMS.items()}
@@ -128,12 +136,12 @@ class _Connection:
         self._ear = Ear()
         self._process: asyncssh.SSHClientProcess[str] | None = None
 
-    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+    async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Connect and log in. Raises IdentityError where the host key is not the one noted, FileError on a useless key
         file."""
         keys = self._keys(credential)
         self._by_key = bool(keys)
-        password = None if keys else revealed(credential.secret, self._secrets)
+        password = None if keys else revealed(credential.ref, self._secrets)
         client = _Client(password, self._pin)
         try:
             self._conn, _ = await asyncio.wait_for(
@@ -141,7 +149,7 @@ class _Connection:
                     lambda: client, door.address, door.port,
                     local_addr=(source, 0) if source else None,
                     config=None, known_hosts=([], [], []), client_keys=keys, agent_path=None, agent_forwarding=False,
-                    username=credential.account,
+                    username=account,
                     preferred_auth="publickey" if keys else "password,keyboard-interactive",
                     **offered(self._outdated),
                     connect_timeout=CONNECT, login_timeout=CONNECT, keepalive_interval=0, gss_kex=False, gss_auth=False,
@@ -167,12 +175,7 @@ class _Connection:
         return await self._entered(clean(client.notice))
 
     def _keys(self, credential: Credential) -> list[asyncssh.SSHKey] | None:
-        if not credential.key_file:
-            return None
-        try:
-            return [asyncssh.read_private_key(credential.key_file)]
-        except (OSError, asyncssh.KeyImportError) as e:
-            raise FileError(credential.key_file, 0, "", f"is no usable SSH private key ({type(e).__name__})") from None
+        return [private_key(credential.file)] if isinstance(credential, Key) else None
 
     async def _entered(self, notice: str) -> Login:
         return Opened(notice)

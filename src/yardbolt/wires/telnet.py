@@ -9,8 +9,8 @@ from typing import Any
 import telnetlib3
 from telnetlib3.client import TelnetClient
 
+from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.ports import Credential
 from yardbolt.core.talk.console import Heard, Turn
 from yardbolt.core.talk.outcomes import Cut, Login, Lost, NoListener, Opened, Silent
 
@@ -29,7 +29,7 @@ class TelnetConsole:
         self._reader: Any = None
         self._writer: Any = None
 
-    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+    async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Connect; logging in is a conversation."""
         try:
             self._reader, self._writer = await asyncio.wait_for(

@@ -8,9 +8,9 @@ from typing import Any
 
 import httpx
 
+from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import clean
-from yardbolt.core.ports import Credential
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.conversation import ANSWER
 from yardbolt.core.talk.outcomes import End, Login, Lost
@@ -57,7 +57,7 @@ class WebWire:
         self._client: httpx.AsyncClient | None = None
         self.fingerprint = ""
 
-    async def open(self, door: Door, source: str, credential: Credential) -> Login:
+    async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Reach it, and compare its certificate, before anything is sent. Raises IdentityError where it is not the one
         noted."""
         self._base, self._door = f"{door.scheme}://{in_url(door.address)}:{door.port}", f"{door.address}:{door.port}"

@@ -119,6 +119,7 @@ class OpShape(Shape):
     copies: dict[Store, list[Store]] = {}
     copies_of: list[Text] = []
     returns: Length = "0"
+    takes_back: list[Text] = Field([], description="of arm: what the return takes back besides what is guarded")
     wait: Length = "0"
     longest: Token = 0
     guarded: Flag = False

@@ -367,7 +367,8 @@ class _Checker:
             tuple(tree.get("then", {}).items()), effects, by_value, tree.get("cuts", "none"), writes if everything else (),
             tuple((source, tuple(into)) for source, into in tree.get("copies", {}).items()),
             tuple(self.path((*at, "copies_of"), p) for p in tree.get("copies_of", ())),
-            seconds(tree.get("returns", "0")), seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
+            seconds(tree.get("returns", "0")),
+            tuple(self.named((*at, "takes_back"), p) for p in tree.get("takes_back", ())), seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
             _yes(tree.get("guarded")), self.only((*at, "only"), tree.get("only", ()), kinds["set"]),
             seconds(tree.get("outage", "0")), tree.get("renews", ""),
         )  # fmt: skip

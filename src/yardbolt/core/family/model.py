@@ -134,6 +134,7 @@ class Op:
     copies: tuple[tuple[str, tuple[str, ...]], ...] = ()
     copies_of: tuple[Path, ...] = ()
     returns: float = 0.0
+    takes_back: tuple[Path, ...] = ()  # of arming a timed return: what it would take back, besides what is guarded
     wait: float = 0.0
     longest: int = 0
     guarded: bool = False

@@ -11,7 +11,7 @@ from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, filled, fits, parse, show
-from ..plane.table import LISTS, Plane, coerce, holds_secret, item_of, pattern_of, steady
+from ..plane.table import LISTS, Plane, coerce, holds_secret, item_of, pattern_of
 from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order
@@ -90,16 +90,13 @@ def unmet(op: Op, plane: Plane, path: Path) -> tuple[str, ...]:
 # ---- the message ----------------------------------------------------------------------------------------------------
 
 
-def render(family: Family, change: Change, before: Plane, now: str = A_MOMENT) -> Order:
-    """The order for a change, rendered for the plane before it. `now` is the laptop's time (ISO 8601), for ops that
-    set a clock.
+def render(family: Family, op: Op, change: Change, before: Plane, now: str = A_MOMENT) -> Order:
+    """The order by which an op makes a change, rendered for the plane before it. `now` is the laptop's time (ISO 8601), for
+    ops that set a clock.
 
-    Raises ValueError where the unit cannot be told so: no op, a key that may not be put into a command, a value out of
-    its reach.
+    Raises ValueError where the unit cannot be told so: a key that may not be put into a command, a value out of its
+    reach.
     """
-    op = op_for(family, change)
-    if op is None:
-        raise ValueError(f"{family.title} has no way to change {show(change.path)}")
     inside = _item(family, op, change.path)
     key = inside[-1] if inside else ""
     if inside and not (family.is_token(key) or (_is_data(op, inside) and key.isprintable())):
@@ -246,31 +243,12 @@ def plain_order(op: Op) -> Order:
     return Order(op.how, {}, max(ANSWER, op.wait), bool(op.renews))
 
 
-def inverse(family: Family, change: Change, before: Plane) -> Change | None:
-    """The change that takes this one back, or None where there is no way back."""
-    back: Change | None = None
-    match change:
-        case Set(path, _):
-            old = get(before, path)
-            back = None if old is None or not steady(path) else Set(path, old, "back-out")
-        case Make(path, _):
-            back = Drop(path, "back-out")
-    if back is None or op_for(family, back) is None:
-        return None
-    try:
-        render(family, back, before if isinstance(change, Set) else forecast(family, before, change))
-    except (ValueError, KeyError):
-        return None
-    return back
-
-
 # ---- the forecast ---------------------------------------------------------------------------------------------------
 
 
-def forecast(family: Family, plane: Plane, change: Change) -> Plane:
-    """The store the change leads to, with everything the family says it brings along. Raises KeyError on an item that
-    is not there."""
-    op = op_for(family, change)
+def forecast(family: Family, op: Op, plane: Plane, change: Change) -> Plane:
+    """The store that a change by this op leads to, with everything the family says it brings along. Raises KeyError on an
+    item that is not there."""
     draft = Draft(apply(plane, change))
     base = change.path if isinstance(change, Make) else (item_of(change.path) or ())
     if isinstance(change, Make):
@@ -279,8 +257,6 @@ def forecast(family: Family, plane: Plane, change: Change) -> Plane:
                 draft.put((*change.path, lacked[-1]), ABSENT)
         for name, value in change.values:
             draft.put((*change.path, name), value)
-    if op is None:
-        return draft.freeze()
     for name, word in op.then if not isinstance(change, Drop) else ():
         if not (isinstance(change, Make) and name in dict(change.values)):
             path = (*base, *parse(name))

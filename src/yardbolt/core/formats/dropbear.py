@@ -52,6 +52,7 @@ def decode_server(seen: Mapping[str, list[str]]) -> Decoded:
         ((*_SSH, "also"), tuple(f"tcp {port}" for port in ports[1:]) or ABSENT if ports else None),
         ((*_SSH, "root_login"), "no" if "w" in given else "keys" if {"g", "s"} & given.keys() else "yes"),
         ((*_SSH, "password_login"), "s" not in given),
+        ((*_SSH, "key_login"), True),
         ((*_SSH, "blank_login"), "B" in given),
         ((*_SSH, "tries"), int(tries) if tries.isdigit() else None),
         ((*_SSH, "accounts"), None if "G" in given else ABSENT),

@@ -199,6 +199,7 @@ def _effective(settings: _Settings, sockets: list[str]) -> Pairs:
         ((*_SSH, "also"), tuple(f"tcp {number}" for number in numbers[1:]) or ABSENT if numbers else None),
         ((*_SSH, "root_login"), settings.most("permitrootlogin", lambda v: _ROOT.get(v), root.index)),
         ((*_SSH, "password_login"), password),
+        ((*_SSH, "key_login"), settings.most("pubkeyauthentication", lambda v: _YES.get(v), bool)),
         ((*_SSH, "blank_login"), settings.most("permitemptypasswords", lambda v: _YES.get(v), bool)),
         ((*_SSH, "tries"), settings.most("maxauthtries", _number, int)),
         ((*_SSH, "grace"), NEVER if grace == 0 else grace),
@@ -323,7 +324,7 @@ def public_key(words: list[str]) -> str:
 
 
 _LEAVES = (
-    "root_login", "password_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle",
+    "root_login", "password_login", "key_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle",
     "accounts", "port", "also", "permitted", "interfaces", "enabled", "encrypted", "config", "rsa_bits",
 )  # fmt: skip
 DECODERS = (

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from ipaddress import ip_address, ip_interface
 
 from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
+from ..credentials import Key, Nothing, Passphrase, Password
 from ..doors import Door, Way
 from ..job import Site
 from ..plane.compare import difference
@@ -48,9 +49,9 @@ class Admission:
         )
 
 
-def admit(plane: Plane, way: Way) -> Admission:
-    """May this way be used, as far as this plane tells?"""
-    return admission(conditions(plane, way))
+def admit(plane: Plane, way: Way, kept: bool = False) -> Admission:
+    """May this way be used, as far as this plane tells? `kept`: once the unit has started again with these settings."""
+    return admission(conditions(plane, way, kept))
 
 
 def admission(found: tuple[Condition, ...]) -> Admission:
@@ -59,8 +60,9 @@ def admission(found: tuple[Condition, ...]) -> Admission:
     return Admission(False if False in verdicts else None if None in verdicts else True, found)
 
 
-def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
-    """Everything that must hold for this way."""
+def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, ...]:
+    """Everything that must hold for this way; where the settings are those of the next start, that its service comes back
+    too."""
     service, account = ("services", way.service), ("accounts", way.account)
     found = [_single(path, exists(plane, path), f"{show(path)} is there") for path in (service, account)]
     for path in ((*service, "enabled"), (*account, "enabled")):
@@ -77,10 +79,65 @@ def conditions(plane: Plane, way: Way) -> tuple[Condition, ...]:
     found.append(_root_login(plane, way))
     found.append(_account_list((*service, "accounts"), get(plane, (*service, "accounts")), way))
     found.append(_port(plane, service, way.door))
-    held = get(plane, (*account, "secret"))
-    known = held == way.secret if isinstance(held, Ref) else None
-    found.append(_single((*account, "secret"), known, f"the credential of {way.account}"))
+    found += _shown(plane, way)
+    if kept:
+        found.append(_comes_back(plane, service))
     return (*found, *_address(plane, way), _binding(plane, way.door), _bundle(plane, way), passage(plane, way))
+
+
+def _shown(plane: Plane, way: Way) -> tuple[Condition, ...]:
+    """What must hold of the credential. A key rests on the account's keys and not on its password; a password on itself,
+    and on the service taking passwords, blank ones too where it is one."""
+    service, account = ("services", way.service), ("accounts", way.account)
+    match way.credential:
+        case Nothing():
+            return ()
+        case Key(fingerprint):
+            keys = get(plane, (*account, "keys"))
+            held = fingerprint in keys if isinstance(keys, tuple) else False if keys is ABSENT else None
+            return (
+                _single((*account, "keys"), held, f"the SSH key of {way.account}"),
+                _takes(plane, (*service, "key_login"), f"{way.service} takes keys"),
+            )
+        case Password(ref) | Passphrase(ref):
+            told = get(plane, (*account, "secret"))
+            known = told == ref if isinstance(told, Ref) else None
+            return (
+                _single((*account, "secret"), known, f"the credential of {way.account}"),
+                _takes(plane, (*service, "password_login"), f"{way.service} takes passwords"),
+                _kept_so(plane, way),
+            )
+
+
+def _takes(plane: Plane, path: Path, why: str) -> Condition:
+    """Does the service take this kind of credential? Where nothing of the kind is read of it, it takes them all."""
+    value = get(plane, path)
+    tells = get(plane, (*path[:2], "root_login")) not in (None, ABSENT)
+    holds = value if isinstance(value, bool) else None if value is None and tells else True
+    return Condition(frozenset({path, (*path[:2], "root_login")}) if tells else frozenset({path}), holds, why)
+
+
+def _kept_so(plane: Plane, way: Way) -> Condition:
+    """Can a password be given that is kept like this one? A locked one never; a blank one where blank ones are taken."""
+    storage, blank = ("accounts", way.account, "storage"), ("services", way.service, "blank_login")
+    how, takes = get(plane, storage), _takes(plane, blank, "").holds
+    holds = False if how == "locked" else takes if how == "blank" else True
+    return Condition(frozenset({storage, blank}), holds, f"the password of {way.account} is {how}")
+
+
+def comes_back(plane: Plane, service: str) -> bool | None:
+    """Does the next start bring the service? None where that was not read of a host that starts each by itself; any other unit
+    starts what is on."""
+    value = get(plane, ("services", service, "boot"))
+    if isinstance(value, bool):
+        return value
+    return None if value is None and plane.host.init not in (None, ABSENT) else True
+
+
+def _comes_back(plane: Plane, service: Path) -> Condition:
+    holds = comes_back(plane, service[-1])
+    why = "was not read" if holds is None else "is yes" if holds else "is no"
+    return Condition(frozenset({(*service, "boot"), ("host", "init")}), holds, f"{service[-1]} at the next start {why}")
 
 
 def _single(path: Path, holds: bool | None, why: str) -> Condition:
@@ -117,12 +174,14 @@ def _root_login(plane: Plane, way: Way) -> Condition:
     told, becomes = ("services", way.service, "root_login"), ("accounts", way.account, "becomes_root")
     may, kind = get(plane, told), get(plane, becomes)
     # a make of which neither is read does not tell root from others
+    by_key = isinstance(way.credential, Key)
     if may in (ABSENT, "yes") or kind not in ("is root", None) or (may is None and kind is None):
         return Condition(frozenset({told, becomes}), True, f"{way.service} lets {way.account} in")
+    if may == "keys" and by_key:
+        return Condition(frozenset({told, becomes}), True, f"{way.service} lets {way.account} in by a key")
     if kind is None or may is None:
         return Condition(frozenset({told, becomes}), None, f"whether {way.service} lets root in was not read")
-    holds = None if may == "keys" else False
-    return Condition(frozenset({told, becomes}), holds, f"{show(told)} is {may}, and {way.account} is root")
+    return Condition(frozenset({told, becomes}), False, f"{show(told)} is {may}, and {way.account} is root")
 
 
 def _port(plane: Plane, service: Path, door: Door) -> Condition:
@@ -145,8 +204,8 @@ def _address(plane: Plane, way: Way) -> tuple[Condition, ...]:
         return (Condition(frozenset({("interfaces",)}), True, f"{way.door.address} is where it was met"),)
     key = interface_of(plane, way.door)
     if not key:
-        unread = not plane.interfaces.complete or any(i.addresses is None for i in plane.interfaces)
-        return (Condition(_whereabouts(plane), None if unread else False, f"no socket has {way.door.address}"),)
+        # somebody on the way may pass it on to another address (RFC 2663), so a login may open all the same
+        return (Condition(_whereabouts(plane), None, f"no socket has {way.door.address}"),)
     path: Path = ("interfaces", key, "addresses")
     listed = get(plane, path)
     mine = (
@@ -307,7 +366,12 @@ def passage(plane: Plane, way: Way) -> Condition:
 
 
 def at_door(plane: Plane, met: Door, transport: str = "tcp") -> At:
-    """Where somebody knocks who comes to a door."""
+    """Where somebody knocks who comes to a door. One that is not the unit's own is passed on, to the service's own port, at
+    an address that is not known."""
+    service = plane.services.get(met.service)
+    port = service.port if service is not None else None
+    if service is not None and isinstance(port, int) and (transport, met.port) not in service.places:
+        return At(transport, port)
     return At(transport, met.port, met.address, interface_of(plane, met))
 
 
@@ -327,17 +391,17 @@ def _rested_on(plane: Plane, rule: InputRule) -> set[Path]:
 # ---- what stays, and who at all -------------------------------------------------------------------------------------
 
 
-def stays(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
+def stays(before: Plane, after: Plane, ways: Iterable[Way], kept: bool = False) -> frozenset[Way]:
     """The ways of which every condition that was touched is surely true afterwards. What was looked at counts before
-    and after."""
+    and after. `kept`: the planes are those of the next start."""
     moved = difference(before, after)
     # the common case while rehearsing: the store was not touched at all
     if not moved:
         return frozenset(ways)
-    return frozenset(way for way in ways if _stays(before, after, way, moved))
+    return frozenset(way for way in ways if _stays(before, after, way, moved, kept))
 
 
-def beside(before: Plane, after: Plane, way: Way, proven: Iterable[Way]) -> bool:
+def beside(before: Plane, after: Plane, way: Way, proven: Iterable[Way], kept: bool = False) -> bool:
     """Is a way surely let in afterwards, where ways that were proven before show the conditions it shares with them (the
     same source, the same door) and that nothing touched?"""
     shown = {
@@ -346,20 +410,43 @@ def beside(before: Plane, after: Plane, way: Way, proven: Iterable[Way]) -> bool
         if (one.source, one.door) == (way.source, way.door)
         for c in conditions(before, one)
     }
-    open_ones = [c for c in conditions(after, way) if c.holds is not True]
+    # a login is stronger than a reading that says no: where both differ, something stands between
+    open_ones = [c for c in conditions(after, way, kept) if c.holds is not True]
     moved = difference(before, after) if open_ones else frozenset()
-    return all(c.holds is None and (c.paths, c.why) in shown and not touches(moved, c.paths) for c in open_ones)
+    return all((c.paths, c.why) in shown and not touches(moved, c.paths) for c in open_ones)
+
+
+def rests_on(plane: Plane, ways: Iterable[Way]) -> frozenset[Path]:
+    """Every path that a condition of one of these ways rests on, live and at the next start."""
+    return frozenset(path for way in ways for c in conditions(plane, way, kept=True) for path in c.paths)
+
+
+def may_shut_out(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
+    """The ways of which a condition is touched and not surely true afterwards, now or at the next start."""
+    every = frozenset(ways)
+    return every - (stays(before, after, every) & stays(before, after, every, kept=True))
+
+
+def contradicted(plane: Plane, ways: Iterable[Way]) -> frozenset[tuple[Door, str]]:
+    """What a reading denies of doors by which somebody got in all the same: the door, and what was said of it."""
+    return frozenset((way.door, c.why) for way in ways for c in conditions(plane, way) if c.holds is False)
+
+
+def addresses_of(plane: Plane) -> frozenset[str]:
+    """Where the sockets of the unit are, as far as they were read."""
+    listed = (each for one in plane.interfaces if isinstance(one.addresses, tuple) for each in one.addresses)
+    return frozenset(each.partition("/")[0] for each in listed)
 
 
 # Whatever a condition can rest on lies in the service, in the account, or in one of these areas.
 _AREAS = frozenset((*_FILTERING, "bundles"))
 
 
-def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path]) -> bool:
+def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path], kept: bool) -> bool:
     own = (("services", way.service), ("accounts", way.account))
     if not any(path[0] in _AREAS or path[:2] in own for path in moved):
         return True
-    was, now = conditions(before, way), conditions(after, way)
+    was, now = conditions(before, way, kept), conditions(after, way, kept)
     if len(was) != len(now):
         # what is asked of the way changed its shape, so every condition counts as touched
         return all(c.holds is True for c in now)

@@ -9,21 +9,32 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from ..addresses import NOBODY
+from ..credentials import Password
 from ..doors import Way
+from ..family.bound import Bound, Held, bind, bound_store
 from ..family.model import LIVE, Family
-from ..family.writing import A_MOMENT, op_for, render, unmet
 from ..job import Site
-from ..judge.access import admit, door, interface_of
+from ..judge.access import (
+    addresses_of,
+    admit,
+    contradicted,
+    door,
+    interface_of,
+    may_shut_out,
+    rests_on,
+)
 from ..judge.demands import Gap, Target
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.edit import get, reachable
 from ..plane.kinds import ABSENT
 from ..plane.path import show
-from ..plane.table import Plane, holds_secret, item_of
+from ..plane.table import Plane, holds_secret
 from ..secret import Ref
 from .belief import Belief, Standing, full, standing
-from .precedence import CLOSE, MOVE, OPEN, REMOVE, Rank, is_own, moves_to, rank
-from .rehearse import KIND_OF, Kind, Step, rehearse, rehearse_step, removes, store_of
+from .guard import Idle, Proven
+from .precedence import CLOSE, FIRST, MOVE, OPEN, REMOVE, Rank, is_own, moves_to, rank
+from .rehearse import KIND_OF, Kind, Step, rehearse, rehearse_step
 from .words import describe, way_back
 
 
@@ -36,6 +47,7 @@ class Sheet:
     gaps: tuple[Gap, ...]
     changes: tuple[Change, ...]
     forecast: Belief
+    gate: bool = False  # what must be refused was not when it was tried last
 
 
 @dataclass(frozen=True)
@@ -62,7 +74,7 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     met = [site.door(service) for service in sealed or stay]
     doors = [door(belief.live, one.service, one.interface, one) for one in met if one is not None]
     ways = (
-        Way(belief.laptops[0], at, family.account_key(at.service, name), ref)
+        Way(belief.laptops[0], at, family.account_key(at.service, name), Password(ref))
         for name, ref in logins
         for at in doors
         if at is not None
@@ -70,28 +82,23 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     return tuple(dict.fromkeys(ways))
 
 
-def moved(family: Family, belief: Belief, change: Change) -> list[Way]:
+def moved(belief: Belief, bound: Bound) -> list[Way]:
     """The proven ways, met where they will be after the change, from each address the laptop will have."""
-    after = rehearse_step(family, belief, Step(Kind.WRITE, change))
-    plane = after.stores.get(store_of(family, change), after.live)
     out = []
     for way in sorted(belief.proven):
-        at = door(plane, way.service, interface_of(belief.live, way.door), way.door)
+        at = door(bound.after, way.service, interface_of(belief.live, way.door), way.door)
         if at is not None and (at.address, at.port) != (way.door.address, way.door.port):
             out += [replace(way, door=at, source=source) for source in belief.laptops]
     return out
 
 
-def successors_at(family: Family, before: Belief, change: Change) -> tuple[Way, ...]:
+def successors_at(before: Belief, bound: Bound) -> tuple[Way, ...]:
     """The ways by which one gets in again where a change moves the unit elsewhere: those with full rights that would surely
     open there, ours first."""
-    if not moves_to(change):
+    if not moves_to(bound.change):
         return ()
-    after = rehearse_step(family, before, Step(Kind.WRITE, change))
-    plane = after.stores.get(store_of(family, change), after.live)
-    ways = [
-        way for way in moved(family, before, change) if full(plane, way) and admit(plane, way).admitted is not False
-    ]
+    plane, family = bound.after, bound.family
+    ways = [way for way in moved(before, bound) if full(plane, way) and admit(plane, way).admitted is not False]
     return tuple(sorted(ways, key=lambda way: (way.secret.factory, not family.sealed(way.service), way)))
 
 
@@ -110,24 +117,51 @@ class _Arranging:
     ) -> None:
         self.family, self.belief, self.site, self.wish, self.leaps = family, belief, site, wish, leaps
         self.gate = gate
-        self.first = _addresses(belief.live)
-        inside = frozenset(way.account for way in belief.proven)
-        self.ranks: dict[Change, Rank] = {change: rank(change, belief.live, site, inside) for change in todo}
-        # what is made under the timed return goes together
-        self.left = sorted(
-            todo, key=lambda change: (self.ranks[change].place, not guarded(family, change), _lesser(change))
-        )
+        self.first = addresses_of(belief.live)
+        self.denied = contradicted(belief.live, belief.proven)
+        self.held: Held = frozenset(print_ for own in site.accounts for print_, _ in own.public)
         self.steps: list[Step] = []
         self.wrote = False
+        self.barred: list[Gap] = []
+        inside = frozenset(way.account for way in belief.proven)
+        self.ranks: dict[Change, Rank] = {change: self.ranked(change, inside) for change in todo}
+        # what is made under the timed return goes together
+        self.left = sorted(
+            todo, key=lambda change: (self.ranks[change].place, not self.is_guarded(change), _lesser(change))
+        )
+
+    def ranked(self, change: Change, inside: frozenset[str]) -> Rank:
+        """Its place. What may shut somebody out who is in closes, whatever else it is, unless something takes its place."""
+        found = rank(change, self.belief.live, self.site, inside)
+        bound = self.bound(change)
+        closes = (
+            found.phase == OPEN
+            and bound is not None
+            and may_shut_out(bound.before, bound.after, self.belief.proven)
+            and not self.successors(bound)
+        )
+        return replace(found, phase=CLOSE) if closes else found
+
+    def bound(self, change: Change) -> Bound | None:
+        """The change as the unit would be told it as it is believed to be now; None where it cannot be told so."""
+        try:
+            return bind(self.family, change, self.plane_for(change), self.held)
+        except ValueError:
+            return None
+
+    def is_guarded(self, change: Change) -> bool:
+        """Is it made under the timed return?"""
+        bound = self.bound(change)
+        return bound is not None and guarded(bound, self.belief)
 
     def add(self, step: Step) -> None:
-        back = way_back(self.family, step.change, self.plane_for(step.change)) if step.change else ""
-        back = "by itself, until a new login proves it" if step.change and self.armed else back
+        back = way_back(step.bound) if step.bound else ""
+        back = "by itself, until a new login proves it" if step.bound and self.armed else back
         self.belief = rehearse_step(self.family, self.belief, step)
         here = (way for way in self.belief.proven if way.source in self.belief.laptops)
         still = tuple(sorted(here, key=self.preference))
         kept = standing(self.belief, self.wish) if step.standing is Standing.PROVEN else step.standing
-        self.steps.append(replace(step, standing=kept, still=still, back=back))
+        self.steps.append(replace(step, standing=kept, still=still, back=back, guarded=self.armed))
 
     def preference(self, way: Way) -> tuple[bool, int, Way]:
         """Full rights first, then in the order of the ways that shall exist."""
@@ -135,48 +169,52 @@ class _Arranging:
 
     def plane_for(self, change: Change) -> Plane:
         """The store a change is made on."""
-        return self.belief.stores.get(store_of(self.family, change), self.belief.live)
+        return self.belief.stores.get(bound_store(self.family, change), self.belief.live)
 
-    def may(self, change: Change) -> tuple[Standing | None, str]:
-        """How surely one could still get in after this change; None and the reason where it cannot be made now."""
-        op = op_for(self.family, change)
-        assert op is not None
-        plane = self.plane_for(change)
-        bad = list(unmet(op, plane, change.path))
-        arm = self.family.op_doing("arm") if op.guarded else None
-        bad += [why for why in (unmet(arm, self.belief.live, ()) if arm else ()) if why not in bad]
-        inside = item_of(change.path)
-        within = sorted(way for way in self.belief.proven if self.family.carries(way.service, op.by))
+    def may(self, change: Change) -> tuple[Bound, Standing] | str:
+        """The change bound, and how surely one could still get in after it; the reason where it cannot be made now."""
+        try:
+            bound = bind(self.family, change, self.plane_for(change), self.held)
+        except ValueError as e:
+            return str(e)
+        bad = list(bound.unmet(self.belief.live))
+        within = sorted(way for way in self.belief.proven if self.family.carries(way.service, bound.channel))
         if not within:
-            bad.append(f"nobody has logged in by {op.by} yet")
+            bad.append(f"nobody has logged in by {bound.channel} yet")
         elif not any(full(self.belief.live, way) for way in within):
             roles = {way.account: get(self.belief.live, ("accounts", way.account, "role")) for way in within}
             told = (
                 f"{name} has the role {role}" if role else f"what {name} may do was not read"
                 for name, role in roles.items()
             )
-            bad.append(f"nobody with full rights is in by {op.by}: {', '.join(told)}")
-        if isinstance(change, Set) and inside and get(plane, inside) is None:
-            bad.append(f"{show(inside)} is not there yet")
+            bad.append(f"nobody with full rights is in by {bound.channel}: {', '.join(told)}")
         # our own accounts may change their secret at any time; a factory account only behind the guard
         if _closes_an_account(change) and not is_own(change, self.site):
-            bad += self.guard(change)
+            bad += self.guard(bound)
         if bad:
-            return None, ", ".join(bad)
-        try:
-            render(self.family, change, plane, A_MOMENT)
-        except ValueError as e:
-            return None, str(e)
-        before = rehearse(self.family, self.belief, arm) if arm and not self.armed else self.belief
-        return self.judged(Step(Kind.WRITE, change), show(change.path), self.successors(change), before)
+            return ", ".join(bad)
+        before = self.as_it_will_be(bound)
+        found, why = self.judged(
+            Step(Kind.WRITE, bound), show(change.path), self.successors(bound), before, guarded(bound, self.belief)
+        )
+        return why if found is None else (bound, found)
+
+    def as_it_will_be(self, bound: Bound) -> Belief:
+        """What is believed when the change is made: the timed return armed for what is guarded, and confirmed before all
+        else, so that nothing goes back that was not made under it."""
+        arm = self.family.op_doing("arm")
+        if not guarded(bound, self.belief) or arm is None:
+            return replace(self.belief, guard=Idle()) if self.armed else self.belief
+        return self.belief if self.armed else rehearse(self.family, self.belief, arm)
 
     def judged(
-        self, step: Step, consent: str, coming: tuple[Way, ...], before: Belief | None = None
+        self, step: Step, consent: str, coming: tuple[Way, ...], before: Belief | None = None, tried: bool = True
     ) -> tuple[Standing | None, str]:
-        """How surely one could get in after a step, or why it may not be made."""
+        """How surely one could get in after a step, or why it may not be made. `tried`: a login proves it before it is for
+        good."""
         then = rehearse_step(self.family, before or self.belief, step)
         found = standing(then, (*self.wish, *coming), before or self.belief)
-        if found is Standing.LOST:
+        if found is Standing.LOST or (found is Standing.LEAP and not self.would_open(then, coming, before, tried)):
             why = dict.fromkeys(c.why for way in (*coming, *self.wish)[:2] for c in admit(then.live, way).because[:1])
             reasons = f" ({'; '.join(why)})" if why else ""
             return None, f"nobody with full rights could surely log in afterwards{reasons}"
@@ -184,10 +222,24 @@ class _Arranging:
             return None, f"only by a leap; consent with --leap {consent}"
         return found, ""
 
-    def successors(self, *made: Change) -> tuple[Way, ...]:
+    def would_open(self, then: Belief, coming: tuple[Way, ...], before: Belief | None, tried: bool) -> bool:
+        """That it goes back is no way in: without that somebody surely gets in, or may get in and is tried before it is for
+        good."""
+        ways = (*coming, *self.wish, *then.proven)
+        if standing(replace(then, guard=Idle()), ways, before or self.belief) is not Standing.LOST:
+            return True
+        left = (way for way in ways if way.source in then.laptops and full(then.live, way))
+        return tried and any(not self.hopeless(then.live, way) for way in left)
+
+    def hopeless(self, plane: Plane, way: Way) -> bool:
+        """Do the settings surely turn it away? What they deny of a door by which somebody got in all the same says nothing."""
+        return any(c.holds is False and (way.door, c.why) not in self.denied for c in admit(plane, way).conditions)
+
+    def successors(self, *made: Bound) -> tuple[Way, ...]:
         """The ways that take the place of those a change ends: a new secret, or a new address or port."""
         out: list[Way] = []
-        for change in made:
+        for bound in made:
+            change = bound.change
             match change:
                 case Set(("accounts", *_) as path, Ref() as ref) if holds_secret(path):
                     by_it = {w for w in self.belief.proven if w.account == path[1]}
@@ -201,20 +253,16 @@ class _Arranging:
                     known = sorted(by_it or self.belief.proven)
                     # no password of the owner goes readable where an encrypted way is proven
                     best = [way for way in known if self.family.sealed(way.service)] or known
-                    out += [replace(way, account=path[1], secret=ref) for way in best[:1]]
+                    out += [replace(way, account=path[1], credential=Password(ref)) for way in best[:1]]
                 case Set(path, _) if path[0] in ("interfaces", "services"):
-                    out += self.moved(change)
+                    out += moved(self.belief, bound)
         return tuple(dict.fromkeys(out))
 
-    def moved(self, change: Change) -> list[Way]:
-        """The proven ways, met where they will be after the change, from each address the laptop will have."""
-        return moved(self.family, self.belief, change)
-
-    def guard(self, change: Change) -> list[str]:
+    def guard(self, bound: Bound) -> list[str]:
         """A factory account is touched only once one of the owner's accounts is proven, and that is saved."""
         names = {own.name for own in self.site.accounts}
         owned = [w for w in self.belief.proven if self.owners(w, names) and full(self.belief.live, w)]
-        if removes(change) and not owned:
+        if bound.removes and not owned:
             return ["no account of the owner with full rights has logged in yet"]
         kept = [w for w in self.belief.surviving if self.owners(w, names) and full(self.belief.kept, w)]
         if owned and not kept:
@@ -234,12 +282,13 @@ class _Arranging:
         """Log in by every way that shall exist and is not proven (or, `again`, by the best one in any case)."""
         done = False
         # where no socket is any more that was there, nobody knocks, whatever else may have its address
-        left_behind = self.first - _addresses(self.belief.live)
+        left_behind = self.first - addresses_of(self.belief.live)
         for way in dict.fromkeys((*self.wish, *extra)):
             if way.door.address in left_behind:
                 continue
-            known = get(self.belief.live, ("accounts", way.account, "secret")) == way.secret
-            if not known or way.source not in self.belief.laptops or admit(self.belief.live, way).admitted is False:
+            held = get(self.belief.live, ("accounts", way.account, "secret"))
+            known = way.password is None or held == way.password
+            if not known or way.source not in self.belief.laptops or self.hopeless(self.belief.live, way):
                 continue
             # once more by the best way, after what could have shut us out
             if way not in self.belief.proven or (again and not done):
@@ -259,7 +308,7 @@ class _Arranging:
         if self.belief.unsaved and self.family.op_doing("save"):
             self.alone(Kind.SAVE, phase, "what is proven must survive a power cut")
 
-    def activate(self, phase: str, made: tuple[Change, ...]) -> list[str]:
+    def activate(self, phase: str, made: tuple[Bound, ...]) -> list[str]:
         """Put what was staged in force, prove it, and confirm where it would go back by itself; the reason where that
         may not be."""
         op = self.family.op_activating()
@@ -270,14 +319,20 @@ class _Arranging:
             Kind.ACTIVATE, op=op, phase=phase, reason="staged edits let nobody in or out until they are in force"
         )
         # what moves the unit is consented to as that, however it is put in force
-        moves = [show(change.path) for change in made if moves_to(change)]
+        moves = [show(bound.path) for bound in made if moves_to(bound.change)]
         found, why = self.judged(step, moves[0] if moves else op.name, coming)
         if found is None:
             return [f"put the staged edits in force: {why}"]
         self.add(replace(step, standing=found))
         self.prove(again=self.belief.fallback is not None, extra=coming)
-        if self.belief.fallback is not None:
-            self.alone(Kind.CONFIRM, phase, "a login has proven it, so it need not go back by itself")
+        return self.confirm(phase, "a login has proven it, so it need not go back by itself")
+
+    def confirm(self, phase: str, reason: str) -> list[str]:
+        """Only what a login has proven since the last write is confirmed; else the reason why there is no plan."""
+        if isinstance(self.belief.guard, Proven):
+            self.alone(Kind.CONFIRM, phase, reason)
+        elif not isinstance(self.belief.guard, Idle):
+            return ["what was written goes back by itself, for no login could prove it: nobody here may try one"]
         return []
 
     def demands_written(self, since: int) -> bool:
@@ -297,51 +352,84 @@ class _Arranging:
         """Does the unit go back by itself just now, because we told it to beforehand?"""
         return self.belief.fallback is not None and self.family.op_doing("arm") is not None
 
-    def guard_step(self, name: str, guarded: bool, coming: list[Way]) -> None:
-        """Arm the timed return before what is guarded; before anything else, prove the way in and cancel it."""
+    def guard_step(self, name: str, guarded: bool, coming: list[Way]) -> list[str]:
+        """Arm the timed return before what is guarded; before anything else, prove the way in and cancel it. The reason where
+        it cannot be proven."""
         if guarded and not self.armed:
             self.alone(Kind.ARM, name, "what comes now goes back by itself, unless a new login proves the way in")
         elif not guarded and self.armed:
             self.prove(again=True, extra=tuple(coming))
-            self.alone(Kind.CONFIRM, name, "a new login has proven the way in")
             coming.clear()
+            return self.confirm(name, "a new login has proven the way in")
+        return []
 
     def phase(self, name: str) -> list[str]:
         """Carry out the changes of one phase; the reasons of those that are blocked."""
-        made: list[Change] = []
+        made: list[Bound] = []
         after: list[Way] = []
         while True:
-            blocked = []
+            blocked: dict[Change, str] = {}
             self.left = [change for change in self.left if not self.already(change)]
             for change in [one for one in self.left if self.ranks[one].phase == name]:
-                found, reason = self.may(change)
-                if found is None:
-                    blocked.append(f"{describe(change, self.belief.live)}: {reason}")
+                found = self.may(change)
+                if isinstance(found, str):
+                    blocked[change] = f"{describe(change, self.belief.live)}: {found}"
                     continue
-                coming = self.successors(change)
-                self.guard_step(name, guarded(self.family, change), after)
+                bound, standing_then = found
+                coming = self.successors(bound)
+                under = guarded(bound, self.belief)
+                if why := self.guard_step(name, under, after):
+                    return why
                 after += coming
-                self.add(Step(Kind.WRITE, change, phase=name, reason=self.ranks[change].reason, standing=found))
+                self.add(Step(Kind.WRITE, bound, phase=name, reason=self.ranks[change].reason, standing=standing_then))
                 self.left.remove(change)
                 self.wrote = True
-                made.append(change)
-                if store_of(self.family, change) == LIVE:
+                made.append(bound)
+                if bound.store == LIVE:
                     self.prove(extra=coming)
                 break
             else:
-                self.guard_step(name, False, after)
-                return blocked + self.activate(name, tuple(made))
+                # a closing that was only wanted early has its turn later
+                early = [one for one in blocked if self.ranks[one].row == FIRST and name == OPEN]
+                for one in early:
+                    self.ranks[one] = replace(self.ranks[one], phase=CLOSE)
+                return (
+                    self.guard_step(name, False, after)
+                    + [why for one, why in blocked.items() if one not in early]
+                    + self.activate(name, tuple(made))
+                )
+
+    def bar_closing(self) -> None:
+        """Where nothing that lets us in comes back at the next start, nothing else may be closed: a power cut would shut
+        everybody out. Those changes are left, and said."""
+        if any(full(self.belief.kept, way) for way in self.belief.surviving) or self.belief.unsaved:
+            return
+        off = sorted({way.service for way in self.belief.proven if full(self.belief.live, way)})
+        known = [one for one in off if get(self.belief.live, ("services", one, "boot")) is False]
+        why = f"{known[0]} does not come back" if known else f"whether {' or '.join(off)} comes back was not read"
+        for change in [one for one in self.left if self.ranks[one].phase != OPEN]:
+            self.left.remove(change)
+            self.barred.append(
+                Gap(change.path, change.because, f"{why} at the next start, so nothing is closed before")
+            )
 
     def run(self, restarted: bool) -> list[str]:
         self.prove()
+        # what an earlier part of this run left unsaved is proven, tried out and kept first: nothing is closed before that
+        if self.belief.unsaved and self.family.op_doing("save"):
+            self.prove(again=True)
+            self.try_limits(OPEN)
+            self.save(OPEN)
         for name in (OPEN, CLOSE):
+            if name == CLOSE:
+                self.bar_closing()
             before = len(self.steps)
             blocked = self.phase(name)
             wrote = any(step.kind is Kind.WRITE for step in self.steps[before:])
             # what is live and unkept may be limits of an earlier run that were never tried out
             if name == CLOSE and (wrote or self.gate or self.belief.unsaved):
                 self.prove(again=True)
-                self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
+                self.try_limits(name)
             if name == OPEN and wrote and self.family.op_doing("try policy") and self.demands_written(before):
                 self.add(Step(Kind.TRY, phase=name, reason="demands on passwords are tried on an account made for it"))
             self.save(name)
@@ -349,30 +437,44 @@ class _Arranging:
             if blocked:
                 return blocked
         removals = [change for change in self.left if self.ranks[change].phase == REMOVE]
-        if (self.wrote or removals) and not restarted and self.site.allows.restart and self.family.op_doing("restart"):
+        comes_back = any(full(self.belief.kept, way) for way in self.belief.surviving)
+        restarts = self.site.allows.restart and self.family.op_doing("restart") and comes_back
+        if (self.wrote or removals) and not restarted and restarts:
             self.alone(Kind.RESTART, "restart", "what is kept must come back by itself")
             self.prove(again=True)
         for name in (REMOVE, MOVE):
-            had = any(self.ranks[change].phase == name for change in self.left)
+            todo = [change for change in self.left if self.ranks[change].phase == name]
+            had = bool(todo)
             blocked = self.phase(name)
             if had:
                 self.prove(again=True)
+            if name == REMOVE and had and any(self.closes(change) for change in todo):
+                self.try_limits(name)
             self.save(name)
             if blocked:
                 return blocked
         return []
 
+    def closes(self, change: Change) -> bool:
+        """Does it close a door for everybody?"""
+        return isinstance(change, Set) and change.path[0] == "services" and change.value is False
 
-def _addresses(plane: Plane) -> frozenset[str]:
-    """Where its sockets are, as far as they were read."""
-    listed = (each for one in plane.interfaces if isinstance(one.addresses, tuple) for each in one.addresses)
-    return frozenset(each.partition("/")[0] for each in listed)
+    def try_limits(self, name: str) -> None:
+        self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
 
 
-def guarded(family: Family, change: Change) -> bool:
-    """Is it made under the timed return?"""
-    op = op_for(family, change)
-    return op is not None and op.guarded
+def guarded(bound: Bound, belief: Belief) -> bool:
+    """Is it made under the timed return? What the return would take back is, where no forecast sees whom it could shut out, or
+    it touches what a proven way rests on."""
+    if not bound.goes_back:
+        return False
+    return bound.op.guarded or bool(bound.touches & rests_on(bound.before, belief.proven))
+
+
+def under_guard(family: Family, belief: Belief, todo: tuple[Change, ...]) -> bool:
+    """Is any of these changes made under the timed return?"""
+    arranging = _Arranging(family, belief, (), Site("", "", NOBODY), (), frozenset())
+    return any(arranging.is_guarded(change) for change in todo)
 
 
 def _lesser(change: Change) -> bool:
@@ -433,7 +535,9 @@ def arrange(
     if blocked or arranging.left:
         turns = tuple(f"{describe(change, arranging.belief.live)}: its turn never came" for change in arranging.left)
         return Refused(tuple(blocked) or turns)
-    return Sheet(site.unit, tuple(arranging.steps), gaps, todo, arranging.belief)
+    barred = {gap.path for gap in arranging.barred}
+    done = tuple(change for change in todo if change.path not in barred)
+    return Sheet(site.unit, tuple(arranging.steps), (*gaps, *arranging.barred), done, arranging.belief, gate)
 
 
 class _Leaving(_Arranging):

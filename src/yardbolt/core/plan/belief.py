@@ -12,12 +12,13 @@ from enum import Enum
 
 from ..doors import Way
 from ..family.model import KEPT, LIVE, STAGED, Family
-from ..judge.access import admit, beside
+from ..judge.access import admit, beside, comes_back
 from ..plane.compare import surprises, unlike
 from ..plane.edit import Draft, get, leaves
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, fits
 from ..plane.table import Plane
+from .guard import Armed, Fallback, Guard, Idle
 
 
 class Standing(Enum):
@@ -30,15 +31,6 @@ class Standing(Enum):
 
 
 @dataclass(frozen=True)
-class Fallback:
-    """What the unit goes back to by itself after so many seconds, unless the change is confirmed."""
-
-    seconds: float
-    stores: Mapping[str, Plane]
-    ways: Mapping[str, frozenset[Way]]
-
-
-@dataclass(frozen=True)
 class Belief:
     """What we hold to be true. `ways` are logins that succeeded and that nothing since could have taken away;
     `sessions` are alive; `laptops` are the laptop's addresses, the present one first and then those it will have."""
@@ -47,7 +39,13 @@ class Belief:
     ways: Mapping[str, frozenset[Way]]
     sessions: frozenset[Way]
     laptops: tuple[str, ...]
-    fallback: Fallback | None = field(default=None, compare=False)
+    guard: Guard = field(default=Idle(), compare=False)
+    survives: bool = field(default=True, compare=False)  # a way in is there at the next start, and one has to stay
+
+    @property
+    def fallback(self) -> Fallback | None:
+        """What it goes back to by itself, unless that is confirmed."""
+        return self.guard.fallback if isinstance(self.guard, Armed) else None
 
     @property
     def live(self) -> Plane:
@@ -91,17 +89,18 @@ def arrival(
     run."""
     live, proven = planes[LIVE], frozenset(ways)
     stores = {LIVE: live, KEPT: planes.get(KEPT, live)}
-    surviving = proven
+    surviving = coming_back(stores[KEPT], proven)
     differences = live.stores.differences
     # a difference nobody can name may be in any setting that reaches the kept store only by saving
     if KEPT not in planes and family.op_keeping() is not None and differences not in (0, ABSENT):
         stores[KEPT] = _as_saved(family, live) if ours else Plane()
-        surviving = proven if ours else frozenset()
+        surviving = coming_back(live, proven) if ours else frozenset()
     if family.op_activating() is not None:
         staged = planes.get(STAGED, Plane())
         # where nothing waits, what is staged is what is in force, with all that is known of it; unless it reads otherwise
         stores[STAGED] = live if live.stores.waiting == 0 and not surprises(live, staged) else staged
-    return Belief(stores, {LIVE: proven, KEPT: surviving}, proven, laptops)
+    survives = any(full(stores[KEPT], way) for way in surviving) or stores[KEPT] is not live
+    return Belief(stores, {LIVE: proven, KEPT: surviving}, proven, laptops, survives=survives)
 
 
 def _as_saved(family: Family, live: Plane) -> Plane:
@@ -112,6 +111,11 @@ def _as_saved(family: Family, live: Plane) -> Plane:
         if value is not None and any(fits(pattern, path) for op in late for pattern in op.sets):
             draft.put(path, None)
     return draft.freeze()
+
+
+def coming_back(plane: Plane, ways: Iterable[Way]) -> frozenset[Way]:
+    """Those of the proven ways that are there again after the next start: what is off then, or not known to be on, is none."""
+    return frozenset(way for way in ways if comes_back(plane, way.service))
 
 
 def full(plane: Plane, way: Way) -> bool:
@@ -127,19 +131,23 @@ def learn(belief: Belief, way: Way) -> Belief:
     stores = dict(belief.stores)
     for store in stores:
         if store != KEPT or saved:
-            stores[store] = _learned(stores[store], way)
+            stores[store] = learned(stores[store], way)
     ways = {**belief.ways, LIVE: belief.proven | {way}}
     if saved:
         stores[KEPT] = stores[LIVE] if belief.kept is belief.live else stores[KEPT]
-        ways[KEPT] = belief.surviving | {way}
-    return replace(belief, stores=stores, ways=ways, sessions=belief.sessions | {way})
+        ways[KEPT] = belief.surviving | coming_back(stores[KEPT], {way})
+    # a lesser account that gets in proves nothing of who can mend it
+    guard = belief.guard.proven(way) if full(stores[LIVE], way) else belief.guard
+    return replace(belief, stores=stores, ways=ways, sessions=belief.sessions | {way}, guard=guard)
 
 
-def _learned(plane: Plane, way: Way) -> Plane:
+def learned(plane: Plane, way: Way) -> Plane:
+    """What a login shows of its account and its service. By a key it shows nothing of the password."""
     draft = Draft(plane)
     account, service = plane.accounts.get(way.account), plane.services.get(way.service)
     if account is not None:
-        draft.put(("accounts", way.account, "secret"), way.secret)
+        if way.password is not None:
+            draft.put(("accounts", way.account, "secret"), way.password)
         if account.enabled is None:
             draft.put(("accounts", way.account, "enabled"), True)
     if service is not None and service.enabled is None:
@@ -164,12 +172,18 @@ def standing(belief: Belief, successors: Iterable[Way], before: Belief | None = 
 
     def opens(store: str, way: Way) -> bool:
         plane = belief.stores[store]
-        vouched = before is not None and beside(before.stores[store], plane, way, before.ways[store])
-        return admit(plane, way).admitted is True or vouched
+        kept = store == KEPT
+        if admit(plane, way, kept).admitted is True:
+            return True
+        if before is None:
+            return False
+        # where live and kept settings are one, a login shows of both what the start of its service does not add
+        shown = before.ways[LIVE] if before.kept is before.live else before.ways[store]
+        return beside(before.stores[store], plane, way, shown, kept)
 
     goes_back = belief.fallback is not None and bool(ours(belief.fallback.ways[LIVE], belief.fallback.stores[LIVE]))
     # power can fail at any moment, so the kept store is asked first
-    if not ours(belief.surviving, belief.kept) and not surely(KEPT) and not goes_back:
+    if belief.survives and not ours(belief.surviving, belief.kept) and not surely(KEPT) and not goes_back:
         return Standing.LOST
     if ours(belief.proven, belief.live):
         return Standing.PROVEN

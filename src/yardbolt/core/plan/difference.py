@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ..addresses import NOBODY
+from ..family.bound import bind
 from ..family.model import Family, Op
 from ..family.spelling import meant
-from ..family.writing import forecast, op_for, render, takes
+from ..family.writing import forecast, op_for, takes
 from ..job import Site
 from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
@@ -68,7 +69,7 @@ def _shut(
 def _worded(family: Family, change: Change, plane: Plane) -> bool:
     """Can this be said to the unit?"""
     try:
-        render(family, change, plane)
+        bind(family, change, plane)
     except ValueError:
         return False
     return True
@@ -114,7 +115,7 @@ def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
         return plane
     change = Set(MODE, want.value)
     op = op_for(family, change)
-    return plane if op is None or _never(op, plane, MODE, target) else forecast(family, plane, change)
+    return plane if op is None or _never(op, plane, MODE, target) else forecast(family, op, plane, change)
 
 
 def _of_want(plane: Plane, want: Want, family: Family, site: Site, target: Target) -> Found:
@@ -204,7 +205,7 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
         told = takes(op) | ({"role"} if len(op.only) == 1 else set())
         given = tuple((name, value) for name, value in want.value if name in told)
         out.append(Make(want.path, given, want.rule))
-        plane = forecast(family, plane, out[0])
+        plane = forecast(family, op, plane, out[0])
         now = {name: meant((*want.path, *parse(name)), word) for name, word in op.then} | dict(given)
     sets = [Set((*want.path, *parse(name)), value, want.rule) for name, value in want.value if now.get(name) != value]
     bars = {one: _cannot(plane, one, family, target) for one in sets}

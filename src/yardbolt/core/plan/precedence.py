@@ -15,6 +15,8 @@ from ..plane.edit import get
 from ..plane.table import Plane, holds_secret
 
 OPEN, CLOSE, REMOVE, MOVE = "open", "close", "remove", "move"
+PEOPLE = frozenset({"ssh", "telnet", "http", "https", "netconf"})  # services people log in by to administer
+FIRST = "published-first"  # the row of what is closed early where it can be, and later where not
 PHASES = (OPEN, CLOSE, REMOVE, MOVE)
 Inside = frozenset[str]  # the accounts by which one is in just now
 Test = Callable[[Change, Plane, Site, Inside], bool]
@@ -67,6 +69,14 @@ def _moves(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
     return bool(moves_to(change)) or (change.path[0] == "interfaces" and _set(change, "gateway"))
 
 
+def _encrypts(change: Change, plane: Plane) -> bool:
+    """Does it switch on a service that encrypts?"""
+    on = change.path[0] == "services" and _set(change, "enabled", True)
+    service = change.path[:2]
+    # one that wants a key first comes on once it has one
+    return on and get(plane, (*service, "encrypted")) is True and get(plane, (*service, "keyed")) is not False
+
+
 @dataclass(frozen=True)
 class Row:
     """One row: its name, the phase of what fits it, the reason, and the test."""
@@ -79,7 +89,15 @@ class Row:
 
 PRECEDENCE: tuple[Row, ...] = (
     Row(
-        "published-first", OPEN, "a published login that nobody needs is closed first of all", _nobody_needs,
+        "encrypted-first", OPEN, "an encrypted way before any password of the owner's goes over the line",
+        lambda change, plane, site, inside: _encrypts(change, plane),
+    ),
+    Row(
+        FIRST, OPEN, "a published login that nobody needs is closed first of all", _nobody_needs,
+    ),
+    Row(
+        "comes-back", OPEN, "what lets people in comes back at the next start before anything closes",
+        lambda change, plane, site, inside: _set(change, "boot", True),
     ),
     Row("mode", OPEN, "how it guards itself before what that brings", lambda change, plane, site, inside: change.path == ("mode",)),
     Row("clock", OPEN, "clock before what has dates", lambda change, plane, site, inside: change.path[0] == "clock"),
@@ -107,7 +125,7 @@ PRECEDENCE: tuple[Row, ...] = (
     ),
     Row("own-rights", OPEN, "own account has its rights before it is relied on", _own),
     Row(
-        "encrypted-first", OPEN, "encrypted way open before the plain one closes",
+        "services-on", OPEN, "what is needed runs before what depends on it",
         lambda change, plane, site, inside: _set(change, "enabled", True),
     ),
     Row("wider-sources", OPEN, "new sources in before old ones go", _wider),
@@ -118,11 +136,15 @@ PRECEDENCE: tuple[Row, ...] = (
     ),
     Row("factory-secrets", CLOSE, "factory passwords first of all that closes", _factory_secret),
     Row(
-        "root-login", CLOSE, "root's own login ends once a person's is proven and kept",
+        "spare-ways", REMOVE, "a service people log in by ends after the restart was survived without it",
+        lambda change, plane, site, inside: change.path[0] == "services" and change.path[1] in PEOPLE and _set(change, "enabled", False),
+    ),
+    Row(
+        "root-login", REMOVE, "root's own login ends once a person's is proven over a restart",
         lambda change, plane, site, inside: _set(change, "root_login"),
     ),
     Row(
-        "needless-services", CLOSE, "needless services, the one in use last",
+        "needless-services", CLOSE, "what nobody logs in by and nobody needs",
         lambda change, plane, site, inside: _set(change, "enabled", False),
     ),
     Row(
@@ -156,15 +178,16 @@ PRECEDENCE: tuple[Row, ...] = (
 
 @dataclass(frozen=True)
 class Rank:
-    """The place of a change in the table, its phase and its reason."""
+    """The place of a change in the table, its phase and its reason, and the row it fits."""
 
     place: int
     phase: str
     reason: str
+    row: str = ""
 
 
 def rank(change: Change, plane: Plane, site: Site, inside: Inside = frozenset()) -> Rank:
     """Where a change belongs. `inside` are the accounts by which one is in just now: theirs are closed only once
     another way is proven."""
     place = next(n for n, row in enumerate(PRECEDENCE) if row.fits(change, plane, site, inside))
-    return Rank(place, PRECEDENCE[place].phase, PRECEDENCE[place].reason)
+    return Rank(place, PRECEDENCE[place].phase, PRECEDENCE[place].reason, PRECEDENCE[place].name)

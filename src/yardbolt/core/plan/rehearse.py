@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from enum import Enum
 
 from ..doors import Way
+from ..family.bound import Bound, left_by
 from ..family.model import KEPT, LIVE, STAGED, Family, Op
-from ..family.writing import forecast, op_for, with_effects
+from ..family.writing import with_effects
 from ..judge.access import stays
-from ..plane.change import Change, Drop, Set
+from ..plane.change import Change
 from ..plane.compare import difference, unlike
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
 from ..plane.path import Path
 from ..plane.table import Plane, item_of
-from .belief import Belief, Fallback, Standing, learn
+from .belief import Belief, Standing, coming_back, full, learn
+from .guard import Armed, Fallback, Guard, Idle, Proven
 
 
 class Kind(Enum):
@@ -50,7 +52,7 @@ class Step:
     """
 
     kind: Kind
-    change: Change | None = None
+    bound: Bound | None = None
     way: Way | None = None
     op: Op | None = None
     phase: str = ""
@@ -58,20 +60,31 @@ class Step:
     standing: Standing = Standing.PROVEN
     still: tuple[Way, ...] = ()
     back: str = ""
+    guarded: bool = False  # made under the timed return
+
+    @property
+    def change(self) -> Change | None:
+        """What it changes."""
+        return self.bound.change if self.bound is not None else None
 
 
-def rehearse(family: Family, belief: Belief, op: Op, changes: Iterable[Change] = ()) -> Belief:
-    """What will be true after an op: it writes its stores, then copies between them; sessions it cuts are gone.
+def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None) -> Belief:
+    """What will be true after an op, by which a change is made (`bound`) or which stands alone: it writes its stores, then
+    copies between them; sessions it cuts are gone.
 
     Every save, activation, commit, confirmation, discard and restart is this one rule on the op's data.
     """
-    todo = tuple(changes)
     stores, ways = dict(belief.stores), dict(belief.ways)
-    for store in (s for s in op.writes if s in stores):
-        after = _written(family, stores[store], todo)
+    written: dict[int, Plane] = {}
+    for store in (s for s in op.writes if s in stores and bound is not None):
+        before = stores[store]
+        # stores that are one object stay one object, so that comparing them costs nothing
+        if id(before) not in written:
+            written[id(before)] = _written(bound, before)  # type: ignore[arg-type]  # the loop is empty without one
+        after = written[id(before)]
         # nobody logs in to edits: the staged store has no ways to lose
         if store in ways:
-            ways[store] = stays(stores[store], after, ways[store])
+            ways[store] = stays(before, after, ways[store], store == KEPT)
         stores[store] = after
     for source, targets in op.copies:
         for target in (t for t in targets if t in stores and source in stores):
@@ -79,27 +92,42 @@ def rehearse(family: Family, belief: Belief, op: Op, changes: Iterable[Change] =
             if target in ways:
                 # a copy of a whole store opens to whoever that store opens to; edits nobody has logged into prove nothing
                 inherited = ways.get(source, frozenset()) if not op.copies_of else frozenset()
-                ways[target] = stays(stores[target], after, ways[target]) | inherited
+                stay = stays(stores[target], after, ways[target], target == KEPT) | inherited
+                # what does not start by itself is gone after a restart, and is not kept
+                ways[target] = coming_back(after, stay) if KEPT in (source, target) else stay
             stores[target] = after
-    if op.effects and not todo:
+    if op.effects and bound is None:
         stores[LIVE] = with_effects(stores[LIVE], op)
     stores = _counted(family, belief, stores, op)
-    fallback = Fallback(op.returns, belief.stores, belief.ways) if op.returns else belief.fallback
-    # only now does it no longer go back by itself
+    if stores[KEPT] is stores[LIVE]:
+        ways[KEPT] |= coming_back(stores[LIVE], ways[LIVE])
+    guard = _guarded(belief, op, bound)
+    if op.does == "back" and belief.fallback is not None:
+        stores, ways = dict(belief.fallback.stores), dict(belief.fallback.ways)
+    left = bound.leaves(belief.sessions) if bound is not None else left_by(op, belief.sessions)
+    survives = belief.survives or any(full(stores[KEPT], way) for way in ways[KEPT])
+    return replace(belief, stores=stores, ways=ways, sessions=left, guard=guard, survives=survives)
+
+
+def _guarded(belief: Belief, op: Op, bound: Bound | None) -> Guard:
+    """The guard after an op. What nobody has proven cannot be confirmed: then it still goes back."""
+    guard = belief.guard
+    if op.returns:
+        return Idle().arm(Fallback(op.returns, belief.stores, belief.ways))
     if op.does == "confirm":
-        fallback = None
-    if op.does == "back" and fallback is not None:
-        stores, ways, fallback = dict(fallback.stores), dict(fallback.ways), None
-    return replace(belief, stores=stores, ways=ways, sessions=_left(op, todo, belief.sessions), fallback=fallback)
+        return guard.confirmed() if isinstance(guard, Proven) else guard
+    if op.does == "back":
+        return guard.gone_back() if isinstance(guard, Armed) else guard
+    return guard.wrote() if bound is not None or op.does == "activate" else guard
 
 
-def _written(family: Family, plane: Plane, changes: tuple[Change, ...]) -> Plane:
-    for change in changes:
-        try:
-            plane = forecast(family, plane, change)
-        except KeyError:
-            return plane  # the item is not known on this store, so nothing there changes that we could foretell
-    return plane
+def _written(bound: Bound, plane: Plane) -> Plane:
+    if plane is bound.before:
+        return bound.after
+    try:
+        return bound.on(plane)
+    except KeyError:
+        return plane  # the item is not known on this store, so nothing there changes that we could foretell
 
 
 def _copied(target: Plane, source: Plane, only: tuple[Path, ...]) -> Plane:
@@ -148,30 +176,12 @@ def _with(plane: Plane, leaf: str, value: int | None) -> Plane:
     return plane if get(plane, ("stores", leaf)) == value else Draft(plane).put(("stores", leaf), value).freeze()
 
 
-def _left(op: Op, changes: tuple[Change, ...], sessions: frozenset[Way]) -> frozenset[Way]:
-    """The sessions an op leaves alive."""
-    keys = {change.path[1] for change in changes if len(change.path) > 1}
-    opens = any(isinstance(change, Set) and change.value is True for change in changes)
-    match op.cuts:
-        case "all":
-            return frozenset()
-        case "service":
-            # switching a service on cuts nobody off
-            return sessions if opens else frozenset(way for way in sessions if way.service not in keys)
-        case "account":
-            return frozenset(way for way in sessions if way.account not in keys)
-        case "none":
-            return sessions
-
-
 def rehearse_step(family: Family, belief: Belief, step: Step) -> Belief:
     """What will be true after a step."""
     match step.kind:
         case Kind.WRITE:
-            assert step.change is not None
-            op = op_for(family, step.change)
-            assert op is not None
-            return rehearse(family, belief, op, (step.change,))
+            assert step.bound is not None
+            return rehearse(family, belief, step.bound.op, step.bound)
         case Kind.PROVE:
             assert step.way is not None
             return learn(belief, step.way)
@@ -180,23 +190,3 @@ def rehearse_step(family: Family, belief: Belief, step: Step) -> Belief:
         case Kind.SAVE | Kind.ACTIVATE | Kind.CONFIRM | Kind.RESTART | Kind.ARM:
             assert step.op is not None
             return rehearse(family, belief, step.op)
-
-
-def store_of(family: Family, change: Change) -> str:
-    """The store a change is written to and read back from."""
-    op = op_for(family, change)
-    return op.writes[0] if op and op.writes else LIVE
-
-
-def touched(family: Family, belief: Belief, change: Change) -> frozenset[Path]:
-    """Every path a write moves on the store it is written to, its declared effects included."""
-    store = store_of(family, change)
-    op = op_for(family, change)
-    assert op is not None
-    after = rehearse(family, belief, op, (change,))
-    return difference(belief.stores[store], after.stores[store]) | {change.path}
-
-
-def removes(change: Change | None) -> bool:
-    """Does the change take something away for good?"""
-    return isinstance(change, Drop)

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from ..addresses import AddressSet
-from ..family.model import Family
-from ..family.writing import inverse
+from ..family.bound import Bound, NoWayBack
 from ..plane.change import Change, Drop, Make, Rename, Reorder, Set
 from ..plane.edit import get
-from ..plane.table import Plane, holds_secret, steady
+from ..plane.table import Plane, holds_secret
 from ..plane.words import brief, human, spoken
 from ..secret import Ref
 from .precedence import OPEN
@@ -122,16 +121,17 @@ def describe_step(step: Step, before: Plane) -> str:
             return "try out: strangers turned away, closed services closed"
 
 
-def way_back(family: Family, change: Change | None, before: Plane) -> str:
-    """How a change is taken back, in words."""
-    if change is None:
-        return ""
-    back = inverse(family, change, before)
-    match back:
-        case None:
-            return "no way back" if steady(change.path) else "none needed"
+NO_WAY_BACK = "no way back"
+
+
+def way_back(bound: Bound) -> str:
+    """How a change is taken back, in words; why it cannot be, where it cannot."""
+    back = bound.back
+    if isinstance(back, NoWayBack):
+        return "none needed" if back.needless else f"{NO_WAY_BACK}: {back.why}"
+    match back.change:
         case Set(path, Ref() as ref):
             return "back to the published password" if ref.factory else "back to the password before"
         case Set(path, value):
             return f"back to {human(path, value)}"
-    return describe(back, before)
+    return describe(back.change, back.before)

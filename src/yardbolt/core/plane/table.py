@@ -201,6 +201,7 @@ class Service:
     accounts: tuple[str, ...] | Absent | None = leaf(wordset, "the only accounts that may use it, name or name@address")
     root_login: str | Absent | None = leaf(text, "may root log in by it: yes, keys, no")
     password_login: bool | Absent | None = leaf(flag, "does it take passwords")
+    key_login: bool | Absent | None = leaf(flag, "does it take keys")
     blank_login: bool | Absent | None = leaf(flag, "does it take blank passwords")
     tries: int | Absent | None = leaf(number, "tries in one connection", "tries")
     grace: float | Absent | None = leaf(seconds, "time to log in", "seconds")

@@ -6,12 +6,12 @@ from collections.abc import Callable, Generator
 from typing import Any
 
 from ..doors import Way
-from ..family.model import Family
+from ..family.model import LIVE, Family
 from ..family.reading import asks_for
 from ..judge.access import admit
 from ..plan.arrange import Sheet
 from ..plan.belief import Belief, full, learn
-from ..plan.rehearse import Step, store_of
+from ..plan.rehearse import Step
 from ..plan.words import describe_step
 from ..plane.change import Change
 from ..plane.compare import surprises
@@ -52,7 +52,8 @@ class Conducting:
     def session(self, channel: str = "", survives: Belief | None = None) -> Way:
         """A live session to work through, one that survives the step where there is one."""
         found = self.sessions_by(channel)
-        alive = sorted(found, key=lambda way: (way.secret.factory, way))
+        # what is sent may hold a secret, so by an encrypted way where there is one
+        alive = sorted(found, key=lambda way: (not self.family.sealed(way.service), way.secret.factory, way))
         if not alive:
             raise Stop("no session with full rights is alive")
         return next((way for way in alive if survives is None or way in survives.sessions), alive[0])
@@ -72,8 +73,12 @@ class Conducting:
             for way in dict.fromkeys((*sorted(self.belief.proven), *planned))
             if not channel or self.family.carries(way.service, channel)
         ]
+        # what is proven opens, whatever a reading says of it
         likely = [
-            way for way in coming if full(self.belief.live, way) and admit(self.belief.live, way).admitted is not False
+            way
+            for way in coming
+            if full(self.belief.live, way)
+            and (way in self.belief.proven or admit(self.belief.live, way).admitted is not False)
         ]
         # each further login may cost a try of an account we still need
         for way in likely[:3]:
@@ -124,10 +129,8 @@ class Conducting:
     # -- events --
 
     def words(self, step: Step) -> str:
-        return describe_step(step, self.plane_for(step.change) if step.change else self.belief.live)
-
-    def plane_for(self, change: Change) -> Plane:
-        return self.belief.stores.get(store_of(self.family, change), self.belief.live)
+        store = step.bound.store if step.bound else LIVE
+        return describe_step(step, self.belief.stores.get(store, self.belief.live))
 
     def sending(self, place: int, step: Step, words: str, secret: Ref | None = None) -> Note:
         change = step.change

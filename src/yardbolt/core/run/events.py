@@ -198,6 +198,14 @@ class NotProven(OfStep):
 
 
 @dataclass(frozen=True, kw_only=True)
+class LeftUntried(OfStep):
+    """Nothing of it could be tried, so it shows nothing."""
+
+    event: Literal["could not be tried"] = "could not be tried"
+    said: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class BackingOut:
     """A change is about to be taken back."""
 
@@ -223,6 +231,7 @@ class Stopped:
     step: int
     what: str
     backed_out: tuple[str, ...] = ()
+    stayed: tuple[str, ...] = ()
     standing: str
 
 
@@ -282,7 +291,7 @@ class Troubled:
     error: str
 
 
-StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven
+StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven | LeftUntried
 Event = (
     Trying | Tried | Kept | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled

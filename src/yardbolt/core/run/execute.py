@@ -16,28 +16,45 @@ from typing import Any
 
 from ..doors import Way
 from ..errors import YardboltError
+from ..family.bound import Bound, NoWayBack, bind
 from ..family.model import KEPT, LIVE, Family, Op
-from ..family.writing import inverse, op_for, plain_order, readable, render
+from ..family.writing import plain_order, readable
 from ..judge.access import admit, stays
 from ..plan.arrange import Sheet, successors_at
 from ..plan.belief import Belief, full, learn, standing
-from ..plan.rehearse import Kind, Step, rehearse, rehearse_step, store_of, touched
-from ..plane.change import Change, Make, Set
+from ..plan.guard import Armed, Proven
+from ..plan.rehearse import Kind, Step, rehearse, rehearse_step
+from ..plane.change import Change, Set
 from ..plane.compare import difference, surprises
 from ..plane.edit import exists, get, reachable
 from ..plane.kinds import ABSENT
 from ..plane.path import Path, show
-from ..plane.table import Plane, holds_secret, is_item, item_of, pattern_of, steady
-from ..secret import Ref
-from ..talk.conversation import Replies
+from ..plane.table import Plane, holds_secret, is_item, item_of, pattern_of
+from ..talk.conversation import ANSWER, Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, overlaid, reason_of
-from .events import Stopped, Unlike
-from .requests import Attempt, Doing, LogIn, Note, Outcome, Pause, Planes, Read, Request, Return, Returned, WhyUnread
-from .takingback import TakingBack, Unproven
+from .events import LeftUntried, Stopped, Unlike
+from .requests import (
+    Attempt,
+    Attempted,
+    Doing,
+    LogIn,
+    Note,
+    Outcome,
+    Pause,
+    Planes,
+    Read,
+    Request,
+    Return,
+    Returned,
+    Send,
+    WhyUnread,
+)
+from .takingback import RETURNING, TakenBack, TakingBack, Unproven
 
-DIFFERENCES, RETURNING = ("stores", "differences"), ("stores", "returning")
+DIFFERENCES = ("stores", "differences")
 WRITING = 1.0  # seconds between looks while it writes
+TO_PROVE = 60.0  # seconds that must be left of a timed return to log in anew and confirm
 ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
@@ -45,45 +62,52 @@ class _Run(TakingBack):
     """One run of a sheet."""
 
     def write(self, place: int, step: Step) -> Doing:
-        assert step.change is not None
-        change, words, store = step.change, self.words(step), store_of(self.family, step.change)
-        op = op_for(self.family, change)
-        assert op is not None
-        yield from self.some_session(op.by)
+        assert step.bound is not None
+        words = self.words(step)
+        yield from self.some_session(step.bound.channel)
+        if step.guarded:
+            yield from self.still_armed(place, step.bound)
         before = self.belief
-        after = rehearse(self.family, before, op, (change,))
-        paths = touched(self.family, before, change)
-        secret = secret_of(change)
-        order = render(self.family, change, self.plane_for(change), self.now())
-        yield self.sending(place, step, words, secret)
-        answer, via = yield from self.send(order, op.by, after, again=False)
+        bound = self.anew(step.bound)
+        after = rehearse(self.family, before, bound.op, bound)
+        # while it goes back by itself, each reading tells how long there is left
+        paths = bound.touches | ({RETURNING} if self.armed and self.tells_return else frozenset())
+        yield self.sending(place, step, words, bound.secret)
+        answer, via = yield from self.send(bound.order, bound.channel, after, again=False)
         if isinstance(answer, Ended) and answer.answered:
             # whether it was taken, only reading tells; where all reads as before, it was not, and is sent once more
             read = yield from self.read(paths, "the change could not be read back")
-            if not surprises(before.stores[store], read.get(store, Plane())):
-                answer, via = yield from self.send(order, op.by, after)
+            if not surprises(before.stores[bound.store], read.get(bound.store, Plane())):
+                answer, via = yield from self.send(bound.order, bound.channel, after)
         # those the op cuts are gone, and so is one that answered unclearly
         self.belief = replace(after, sessions=self.belief.sessions - (before.sessions - after.sessions))
-        elsewhere = successors_at(self.family, before, change)
-        if op.cuts == "all" and (op.wait or elsewhere) and not isinstance(answer, No):
-            yield from self.come_back(op, before, elsewhere)
+        elsewhere = successors_at(before, bound)
+        if bound.cuts == "all" and (bound.op.wait or elsewhere) and not isinstance(answer, No):
+            yield from self.come_back(bound.op, before, elsewhere)
             # the cut was announced: what came of it is told by who lets us in where
             answer = Done(Replies()) if elsewhere else answer
         # a clock that was set is not set back to a wrong time
-        if steady(change.path):
-            back = inverse(self.family, change, before.stores.get(store, before.live))
-            self.unproven.append(Unproven(change, (back,) if back else (), before))
+        if not (isinstance(bound.back, NoWayBack) and bound.back.needless):
+            self.unproven.append(Unproven(bound, (bound.back,) if isinstance(bound.back, Bound) else (), before))
         if isinstance(answer, Ended) and not answer.answered and via in after.sessions:
-            yield from self.settle(before, store, paths)
+            yield from self.settle(before, bound, paths)
             raise Stop(f"the connection ended at '{words}', which nobody forecast")
         if isinstance(answer, Unclear):
-            yield from self.settle(before, store, paths)
+            yield from self.settle(before, bound, paths)
             raise Stop(f"no clear answer to '{words}': {answer.why}")
         # done means read back, whatever the unit said to it
         seen = yield from self.read(paths, "the change could not be read back")
         no = answer if isinstance(answer, No) else None
-        yield from self.judged(place, step, words, no, seen.get(store, Plane()), before, paths)
+        yield from self.judged(place, step, words, no, seen.get(bound.store, Plane()), before, bound)
+        self.time_told(seen)
         yield self.done(place, step, words)
+
+    def anew(self, bound: Bound) -> Bound:
+        """The change as it is told now. Raises Stop where it cannot be told any more."""
+        try:
+            return bound.anew(self.belief.stores.get(bound.store, self.belief.live), self.now())
+        except ValueError as e:
+            raise Stop(str(e)) from None
 
     def come_back(self, op: Op, before: Belief, elsewhere: tuple[Way, ...] = ()) -> Doing:
         """The unit goes away for it, and comes back, perhaps elsewhere."""
@@ -94,13 +118,12 @@ class _Run(TakingBack):
         self.belief = learn(self.belief, back.way)
 
     def judged(
-        self, place: int, step: Step, words: str, no: No | None, seen: Plane, before: Belief, paths: frozenset[Path]
+        self, place: int, step: Step, words: str, no: No | None, seen: Plane, before: Belief, bound: Bound
     ) -> Doing:
         """A no is three things after reading back: as before, already as wanted, or partly. Raises Stop unless it is
         as wanted."""
-        assert step.change is not None
-        store, said = store_of(self.family, step.change), no.said if no else ""
-        expected, told_of_it = self.belief.stores[store], _told_of(self.family, step.change.path, store, seen)
+        store, said = bound.store, no.said if no else ""
+        expected, told_of_it = self.belief.stores[store], _told_of(self.family, bound.path, store, seen)
         odd, as_before = surprises(expected, seen), not surprises(before.stores[store], seen)
         if not odd and not said and not told_of_it:
             why = yield WhyUnread()
@@ -108,14 +131,14 @@ class _Run(TakingBack):
                 f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
             )
         # a password cannot be read, so a no to it is a no
-        already = secret_of(step.change) is None and _confirmed(self.family, paths, expected, seen)
+        already = bound.secret is None and _confirmed(self.family, bound.touches, expected, seen)
         if not odd and (not said or already):
             return
         # what the unit was never asked, and what nobody could read afterwards, it has not refused
         refused = no is not None and no.sent and as_before and told_of_it
         yield Note(
             Unlike(
-                step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(step.change.path), said=said,
+                step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(bound.path), said=said,
                 paths=tuple(show(path) for path in odd), refused=refused,
             )
         )  # fmt: skip
@@ -126,8 +149,8 @@ class _Run(TakingBack):
         if as_before:
             # nothing happened, so there is nothing to take back
             self.belief = replace(before, sessions=self.belief.sessions)
-            self.unproven = [one for one in self.unproven if one.change is not step.change]
-            raise Stop(f"the unit refused '{words}': {said}", (step.change, said) if refused else None)
+            self.unproven = [one for one in self.unproven if one.bound is not bound]
+            raise Stop(f"the unit refused '{words}': {said}", (bound.change, said) if refused else None)
         self.take_over(before, store, seen)
         raise Stop(f"the unit refused '{words}': {said}" + (f"; {differs}" if differs else ""))
 
@@ -139,7 +162,7 @@ class _Run(TakingBack):
         stores = {**self.belief.stores, store: now}
         ways = dict(self.belief.ways)
         if store in ways:
-            ways[store] = stays(was, now, before.ways[store])
+            ways[store] = stays(was, now, before.ways[store], store == KEPT)
         self.belief = replace(self.belief, stores=stores, ways=ways)
         if not self.unproven:
             return
@@ -147,23 +170,23 @@ class _Run(TakingBack):
         more = tuple(
             back
             for path in sorted(difference(was, now) & frozenset(surprises(was, seen)))
-            if not is_item(path) and path != last.change.path and (back := self.back_to(path, was, now))
+            if not is_item(path) and path != last.bound.path and (back := self.back_to(path, was, now))
         )
         self.unproven[-1] = replace(last, back=(*last.back, *more))
 
-    def back_to(self, path: Path, was: Plane, now: Plane) -> Change | None:
-        """The change that sets one leaf to what it was, where the unit can be told so."""
+    def back_to(self, path: Path, was: Plane, now: Plane) -> Bound | None:
+        """What sets one leaf to what it was, where the unit can be told so."""
         old = get(was, path)
         if old is None or not reachable(now, path):
             return None
-        back = Set(path, old, "back-out")
         try:
-            return back if op_for(self.family, back) and render(self.family, back, now) else None
+            return bind(self.family, Set(path, old, "back-out"), now)
         except ValueError:
             return None
 
-    def settle(self, before: Belief, store: str, paths: frozenset[Path]) -> Doing:
+    def settle(self, before: Belief, bound: Bound, paths: frozenset[Path]) -> Doing:
         """What became of an unclear order is settled by reading, through another session: never by sending again."""
+        store = bound.store
         try:
             seen = yield from self.read(paths, "")
         except Stop:
@@ -203,7 +226,9 @@ class _Run(TakingBack):
         return seen.get(LIVE, Plane())
 
     def save(self, place: int, step: Step) -> Doing:
-        words = yield from self.order_alone(place, step, "saving" if step.kind is Kind.SAVE else "confirming")
+        confirms = step.kind is Kind.CONFIRM
+        by = self.proof().by if confirms else None
+        words = yield from self.order_alone(place, step, "confirming" if confirms else "saving", by)
         after = rehearse_step(self.family, self.belief, step)
         kept_is_read = any(ask.store == KEPT for ask in self.family.asks)
         paths = None if kept_is_read else frozenset({DIFFERENCES})
@@ -224,12 +249,17 @@ class _Run(TakingBack):
         self.belief = replace(after, sessions=self.belief.sessions)
         yield self.done(place, step, words)
 
-    def order_alone(self, place: int, step: Step, doing: str) -> Generator[Request, Any, str]:
-        """An op that stands alone, journaled and sent; what it does, in words. Raises Stop unless it was done."""
+    def order_alone(self, place: int, step: Step, doing: str, via: Way | None = None) -> Generator[Request, Any, str]:
+        """An op that stands alone, journaled and sent (by this very session, where one is named); what it does, in words.
+        Raises Stop unless it was done."""
         assert step.op is not None
         words = self.words(step)
         yield self.sending(place, step, words)
-        answer, _ = yield from self.send(plain_order(step.op), step.op.by)
+        answer: Any = Ended(sent=False)
+        if via is not None and via in self.belief.sessions and self.family.carries(via.service, step.op.by):
+            answer = yield Send(plain_order(step.op), via)
+        if isinstance(answer, Ended) and not answer.sent:
+            answer, _ = yield from self.send(plain_order(step.op), step.op.by)
         if not isinstance(answer, Done):
             raise Stop(f"{doing} failed: {reason_of(answer)}")
         return words
@@ -243,20 +273,78 @@ class _Run(TakingBack):
         if not (isinstance(left, float) and 0 < left <= step.op.returns):
             raise Stop("the timed return was armed, and does not read as armed")
         self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)
+        self.tell_guard(left)
         self.before_arming = len(self.unproven)
         yield self.done(place, step, words)
 
     def confirm(self, place: int, step: Step) -> Doing:
-        """It does not go back any more: only now are the changes made for good."""
-        words = yield from self.order_alone(place, step, "confirming")
+        """It does not go back any more: only now are the changes made for good. By the very session whose login proved it:
+        one that was open before would still be open where nobody gets in."""
+        words = yield from self.order_alone(place, step, "confirming", self.proof().by)
         if (yield from self.returning()) not in (None, ABSENT):
             raise Stop("confirmed, and yet it reads as going back by itself")
         self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)
         yield self.done(place, step, words)
 
+    def proof(self) -> Proven:
+        """The login that proves what is to be confirmed. Raises Stop where there is none since the last write."""
+        guard = self.belief.guard
+        if not isinstance(guard, Proven):
+            raise Stop("not confirmed, so it goes back by itself: no login since the last change has proven the way in")
+        return guard
+
+    def still_armed(self, place: int, bound: Bound) -> Doing:
+        """A guarded change is sent only while it would go back, with time left to prove it. Where the time grows short, what
+        was made so far is proven and confirmed, and the return armed anew."""
+        guard, arm = self.belief.guard, self.family.op_doing("arm")
+        if not isinstance(guard, Armed) or arm is None:
+            raise Stop("the timed return is not armed, so nothing that needs it is sent")
+        # where it goes back soon in any case, a part of that has to do
+        enough = min(max(bound.op.wait, ANSWER) + TO_PROVE, guard.fallback.seconds / 3)
+        if not self.tells_return or guard.left_at(self.seconds()) > enough:
+            return
+        left = yield from self.returning()
+        if not isinstance(left, float) or left <= 0:
+            raise Stop("the timed return is over, and what was not confirmed has gone back")
+        self.tell_guard(left)
+        if left > enough:
+            return
+        confirm = self.family.op_doing("confirm")
+        best = next((way for way in sorted(self.belief.proven) if full(self.belief.live, way)), None)
+        if confirm is None or best is None:
+            raise Stop(f"only {left:.0f} s are left of the timed return; run the same command again")
+        yield from self.prove(place, Step(Kind.PROVE, way=best))
+        yield from self.confirm(place, Step(Kind.CONFIRM, op=confirm))
+        yield from self.arm(place, Step(Kind.ARM, op=arm))
+
+    @property
+    def armed(self) -> bool:
+        """Does it go back by itself just now?"""
+        return isinstance(self.belief.guard, Armed)
+
+    @property
+    def tells_return(self) -> bool:
+        """Does the unit tell when it goes back by itself?"""
+        return bool(readable(self.family, frozenset({RETURNING})))
+
+    def seconds(self) -> float:
+        """The laptop's clock, which goes on while the laptop sleeps."""
+        return datetime.fromisoformat(self.now()).timestamp()
+
+    def tell_guard(self, left: float) -> None:
+        guard = self.belief.guard
+        if isinstance(guard, Armed):
+            self.belief = replace(self.belief, guard=guard.told(left, self.seconds()))
+
+    def time_told(self, seen: Planes) -> None:
+        """The time that is left, as a reading that was made anyway tells it."""
+        left = get(seen.get(LIVE, Plane()), RETURNING)
+        if isinstance(left, float):
+            self.tell_guard(left)
+
     def returning(self) -> Generator[Request, Any, Any]:
         """When it goes back by itself, as the unit tells it."""
-        if not readable(self.family, frozenset({RETURNING})):
+        if not self.tells_return:
             return None
         seen = yield from self.read(frozenset({RETURNING}), "whether it goes back by itself could not be read")
         left = get(seen.get(LIVE, Plane()), RETURNING)
@@ -321,10 +409,18 @@ class _Run(TakingBack):
     def attempt(self, place: int, step: Step) -> Doing:
         words = self.words(step)
         yield self.proving(place, step, words)
-        failed: tuple[str, ...] = yield Attempt(self.belief)
-        if failed:
-            yield self.not_proven(place, step, words, "; ".join(failed))
-            raise Stop("; ".join(failed))
+        got: Attempted = yield Attempt(self.belief)
+        if got.failed:
+            yield self.not_proven(place, step, words, "; ".join(got.failed))
+            raise Stop("; ".join(got.failed))
+        # what could not be tried shows nothing, and mends nothing that failed before
+        if got.untried and not got.held:
+            yield Note(
+                LeftUntried(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, said=got.untried[0])
+            )
+            if self.sheet.gate:
+                raise Stop(f"what failed before could not be tried again: {'; '.join(got.untried[:3])}")
+            return
         yield self.proven(place, step, words, None)
 
     def go(self) -> Generator[Request, Any, Outcome]:
@@ -344,33 +440,27 @@ class _Run(TakingBack):
                 yield from does[step.kind](place, step)
             except Stop as stop:
                 return (yield from self.stopped(place, stop.why, None, stop.declined))
-            # thrown in by whoever carries the requests out: the run still ends with its state known
+            # thrown in by whoever carries the requests out, or a defect of our own: the run still ends with its state known
             except YardboltError as error:
                 return (yield from self.stopped(place, str(error), error))
+            except Exception as defect:  # its text may hold anything, so it goes into no record
+                return (yield from self.stopped(place, f"a defect in Yard Bolt ({type(defect).__name__})", defect))
         return Outcome(self.belief, "", len(self.sheet.steps))
 
     def stopped(
-        self, place: int, why: str, error: YardboltError | None, declined: tuple[Change, str] | None = None
+        self, place: int, why: str, error: Exception | None, declined: tuple[Change, str] | None = None
     ) -> Generator[Request, Any, Outcome]:
         try:
             backed = yield from self.back_out()
         except Stop as stop:
-            backed = (stop.why,)
+            backed = TakenBack((), (stop.why,))
         except YardboltError as again:
-            backed = (str(again),)
+            backed = TakenBack((), (str(again),))
+        except Exception as defect:
+            backed = TakenBack((), (f"a defect in Yard Bolt ({type(defect).__name__})",))
         left = standing(self.belief, ()).value
-        yield Note(Stopped(step=place, what=why, backed_out=backed, standing=left))
-        return Outcome(self.belief, why, place, backed, error, declined)
-
-
-def secret_of(change: Change) -> Ref | None:
-    """The secret that a change sends, if any."""
-    match change:
-        case Set(path, Ref() as ref) if holds_secret(path):
-            return ref
-        case Make(_, values):
-            return next((value for _, value in values if isinstance(value, Ref)), None)
-    return None
+        yield Note(Stopped(step=place, what=why, backed_out=backed.done, stayed=backed.stayed, standing=left))
+        return Outcome(self.belief, why, place, backed.done, backed.stayed, error, declined)
 
 
 def _told_of(family: Family, path: Path, store: str, seen: Plane) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
+from ..credentials import BY_KEY
 from ..plane.path import fits, parse
 from ..secret import Ref
 from .events import (
@@ -37,7 +38,6 @@ SPARE_TRIES = 2
 UNKNOWN_LIMIT = 4  # with two spared: two tries in an hour
 MOST_UNANSWERED = 6  # tries in a row
 WINDOW = timedelta(hours=1)
-BY_KEY = "typed:key"  # the entry of a login by a key file
 Scope = tuple[str, str]  # ("unit" | "address" | "key", which)
 
 
@@ -167,7 +167,7 @@ class History:
         self._open.pop((stamp.unit, event.account, event.secret, event.service), None)
         # a good password clears the unit's own count, so it clears ours; where the accounts may be others, or a key was
         # good, it says nothing
-        by_key = event.secret == BY_KEY and not event.again
+        by_key = event.secret == BY_KEY.entry and not event.again
         if event.accepted and not event.apart and not by_key:
             for scope in scopes(stamp.unit, event.address, event.key):
                 for name in counted(event):

@@ -12,6 +12,7 @@ from enum import Enum
 from typing import assert_never
 
 from ..addresses import NOBODY
+from ..credentials import Password
 from ..doors import Door, Way
 from ..family.model import Family
 from ..job import Site
@@ -88,7 +89,7 @@ class Claim:
     @property
     def way(self) -> Way:
         """The login it tries."""
-        return Way(self.source, self.door, self.account, self.secret)
+        return Way(self.source, self.door, self.account, Password(self.secret))
 
 
 class Result(Enum):
@@ -281,7 +282,7 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
         path = ("snmp", "users", own.name)
         if exists(now, path) is not True:
             continue
-        way = Way(site.laptop, door, own.name, site.secret(own.name))
+        way = Way(site.laptop, door, own.name, Password(site.secret(own.name)))
         backs = frozenset({(*path, "level"), (*path, "secret")})
         yield Claim(
             Sort.ANSWERED,

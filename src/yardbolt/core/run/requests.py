@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..doors import Way
-from ..errors import YardboltError
 from ..plan.belief import Belief
 from ..plane.change import Change
 from ..plane.path import Path
@@ -72,9 +71,19 @@ class Pause:
 
 @dataclass(frozen=True)
 class Attempt:
-    """Try what must be refused now; told a tuple of sentences, one for each thing that was not refused."""
+    """Try what must be refused now; told `Attempted`."""
 
     belief: Belief
+
+
+@dataclass(frozen=True)
+class Attempted:
+    """What came of it: a sentence for each thing that was not refused, one for each that could not be tried, and how many
+    were refused."""
+
+    failed: tuple[str, ...] = ()
+    untried: tuple[str, ...] = ()
+    held: int = 0
 
 
 @dataclass(frozen=True)
@@ -98,5 +107,6 @@ class Outcome:
     why: str = ""
     at: int = 0
     backed_out: tuple[str, ...] = ()
-    error: YardboltError | None = None
+    stayed: tuple[str, ...] = ()  # what was to be taken back and was not, each with the reason
+    error: Exception | None = None
     declined: tuple[Change, str] | None = None

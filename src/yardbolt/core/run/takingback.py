@@ -6,18 +6,21 @@ from collections.abc import Callable, Generator
 from dataclasses import dataclass, replace
 from typing import Any
 
+from ..family.bound import Bound, NoWayBack
 from ..family.model import LIVE, STAGED, Family
-from ..family.writing import op_for, plain_order, readable, render
+from ..family.writing import plain_order, readable
 from ..plan.arrange import Sheet
 from ..plan.belief import Belief, full, learn
-from ..plan.rehearse import rehearse, store_of
+from ..plan.guard import Armed, Fallback
+from ..plan.rehearse import rehearse
 from ..plan.words import describe
-from ..plane.change import Change, Set
+from ..plane.change import Set
 from ..plane.compare import surprises
-from ..plane.edit import get
-from ..plane.path import show
-from ..plane.table import Plane
-from ..talk.outcomes import Done, Opened
+from ..plane.edit import exists, get
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, show
+from ..plane.table import Plane, holds_secret, is_item, item_of
+from ..talk.outcomes import Done, Opened, told
 from .conducting import Conducting, Stop, differing, reason_of, told_of
 from .events import BackedOut, BackingOut
 from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned
@@ -30,9 +33,23 @@ SETTLING = 3.0  # seconds until its daemons have loaded what was put back
 class Unproven:
     """A change that was written since the last proof, what takes it back, and what was believed before it."""
 
-    change: Change
-    back: tuple[Change, ...]
+    bound: Bound
+    back: tuple[Bound, ...]
     before: Belief
+
+
+@dataclass(frozen=True)
+class TakenBack:
+    """What was taken back, and what was not, each with the reason."""
+
+    done: tuple[str, ...] = ()
+    stayed: tuple[str, ...] = ()
+
+    def __add__(self, other: TakenBack) -> TakenBack:
+        return TakenBack((*self.done, *other.done), (*self.stayed, *other.stayed))
+
+
+RETURNING = ("stores", "returning")
 
 
 class TakingBack(Conducting):
@@ -43,59 +60,74 @@ class TakingBack(Conducting):
         self.unproven: list[Unproven] = []
         self.before_arming = 0  # how many of them were made before the timed return was armed
 
-    def back_out(self) -> Generator[Request, Any, tuple[str, ...]]:
+    def back_out(self) -> Generator[Request, Any, TakenBack]:
         """Take back, newest first, what was written since the last proof, and read that back too."""
-        early: tuple[str, ...] = ()
-        if self.belief.fallback is not None and self.family.op_doing("back"):
+        early = TakenBack()
+        if isinstance(self.belief.guard, Armed) and self.family.op_doing("back"):
             early = yield from self.go_back()
-            if self.belief.fallback is not None:
+            if isinstance(self.belief.guard, Armed):
                 return early
             self.unproven = self.unproven[: self.before_arming]
         # nobody gets in to take anything back, and nobody has to
-        if self.belief.fallback is not None and not any(full(self.belief.live, way) for way in self.belief.sessions):
+        if isinstance(self.belief.guard, Armed) and not any(
+            full(self.belief.live, way) for way in self.belief.sessions
+        ):
             return (yield from self.wait_for_return())
         if self.belief.waiting and self.family.op_doing("discard"):
-            return (yield from self.discard())
-        told_so: list[str] = list(early)
+            return early + (yield from self.discard())
+        return early + (yield from self.one_by_one())
+
+    def one_by_one(self) -> Generator[Request, Any, TakenBack]:
+        """Each change by its own way back, the newest first; what lies before one that stays, stays too: order matters."""
+        done: list[str] = []
         for one in reversed(self.unproven):
-            # what lies before a change that cannot be taken back stays too: order matters
-            if not one.back:
-                told_so.append("no way back")
-                break
+            words = describe(one.bound.change, one.bound.before)
+            if isinstance(one.bound.back, NoWayBack) and not one.back:
+                return TakenBack(tuple(done), (f"{words}: no way back: {one.bound.back.why}",))
             for back in one.back:
-                words = describe(back, self.plane_for(back))
-                problem = yield from self.take_back(back, words)
+                words = describe(back.change, self.belief.stores.get(back.store, self.belief.live))
+                problem = yield from self.take_back(back, words, one.before)
                 if problem:
-                    told_so.append(f"{words}: {problem}")
-                    return tuple(told_so)
-                told_so.append(words)
+                    return TakenBack(tuple(done), (f"{words}: {problem}",))
+                done.append(words)
             sessions = self.belief.sessions & one.before.sessions or self.belief.sessions
             self.belief = replace(one.before, sessions=sessions)
-        return tuple(told_so)
+        return TakenBack(tuple(done))
 
-    def take_back(self, back: Change, words: str) -> Generator[Request, Any, str]:
-        """One change taken back and read back; the problem, or nothing."""
+    def take_back(self, back: Bound, words: str, before: Belief) -> Generator[Request, Any, str]:
+        """One change taken back and compared with what was there; the problem, or nothing."""
         try:
-            order = render(self.family, back, self.plane_for(back), self.now())
+            bound = back.anew(self.belief.stores.get(back.store, self.belief.live), self.now())
         except ValueError as e:
             return str(e)
-        yield Note(BackingOut(what=words, path=show(back.path)))
+        yield Note(BackingOut(what=words, path=show(bound.path)))
         try:
-            op = op_for(self.family, back)
-            answer, _ = yield from self.send(order, op.by if op else "")
+            answer, _ = yield from self.send(bound.order, bound.channel)
             if not isinstance(answer, Done):
                 return reason_of(answer)
-            paths = readable(self.family, (back.path,))
+            paths = readable(self.family, bound.touches)
             seen = (yield from self.read(paths, "it could not be read back")) if paths else {}
         except Stop as stop:
             return stop.why
-        plane = seen.get(store_of(self.family, back), Plane())
-        if isinstance(back, Set) and paths and get(plane, back.path) != back.value:
-            return f"it reads {told_of(plane, back.path)}"
-        yield Note(BackedOut(what=words, path=show(back.path)))
+        if problem := _not_as_before(self.family, bound, seen.get(bound.store, Plane()), before):
+            return problem
+        if holds_secret(bound.path) and (problem := (yield from self.opens_again(bound, before))):
+            return problem
+        yield Note(BackedOut(what=words, path=show(bound.path)))
         return ""
 
-    def discard(self) -> Generator[Request, Any, tuple[str, ...]]:
+    def opens_again(self, bound: Bound, before: Belief) -> Generator[Request, Any, str]:
+        """No reading shows a password: a login that opened before the change tells. The problem, or nothing."""
+        ways = [way for way in sorted(before.proven) if way.account == bound.path[1] and way.password == bound.secret]
+        if bound.path[0] != "accounts" or not ways:
+            return ""
+        outcome = yield LogIn(ways[0])
+        if not isinstance(outcome, Opened):
+            return f"{ways[0].account} with it: {told(outcome)}"
+        self.belief = learn(self.belief, ways[0])
+        return ""
+
+    def discard(self) -> Generator[Request, Any, TakenBack]:
         """Drop the staged edits that are not in force."""
         op = self.family.op_doing("discard")
         assert op is not None
@@ -104,49 +136,64 @@ class TakingBack(Conducting):
         try:
             answer, _ = yield from self.send(plain_order(op), op.by)
         except Stop as stop:
-            return (f"{words}: {stop.why}",)
+            return TakenBack((), (f"{words}: {stop.why}",))
         if not isinstance(answer, Done):
-            return (f"{words}: {reason_of(answer)}",)
+            return TakenBack((), (f"{words}: {reason_of(answer)}",))
         sessions = self.belief.sessions
         self.belief = replace(rehearse(self.family, self.belief, op), sessions=sessions)
         seen: Planes | None = yield Read(None, self.session())
         if seen is None or surprises(self.belief.stores[STAGED], seen.get(STAGED, Plane())):
-            return (f"{words}: they could not be read as gone",)
+            return TakenBack((), (f"{words}: they could not be read as gone",))
         yield Note(BackedOut(what=words))
-        return (words,)
+        return TakenBack((words,))
 
-    def go_back(self) -> Generator[Request, Any, tuple[str, ...]]:
+    def go_back(self) -> Generator[Request, Any, TakenBack]:
         """Have the unit go back at once to where the timed return was armed; where nobody gets in, wait until it does so
         by itself. Either way what it then reads is compared."""
-        op, fallback = self.family.op_doing("back"), self.belief.fallback
-        assert op is not None and fallback is not None
+        op, guard = self.family.op_doing("back"), self.belief.guard
+        assert op is not None and isinstance(guard, Armed)
         words = "everything since the timed return was armed"
         yield Note(BackingOut(what=words))
         if not self.sessions_by(op.by):
             # one try and no more: a refusal may count
             yield from self.log_in_once()
         waited = not self.sessions_by(op.by)
-        if waited:
-            back: Returned | None = yield Return(
-                tuple(sorted(fallback.ways[LIVE])), fallback.seconds + AFTERWARDS, fallback.seconds + SETTLING
-            )
-            if back is None:
-                return (f"it goes back by itself within {fallback.seconds:.0f} s; nobody got in by then",)
-            self.belief = replace(self.belief, sessions=frozenset({back.way}))
+        if waited and not (yield from self.wait(guard.fallback, AFTERWARDS, SETTLING)):
+            seconds = f"{guard.fallback.seconds:.0f} s"
+            return TakenBack((), (f"{words}: it goes back by itself within {seconds}; nobody got in by then",))
         try:
             answer, _ = yield from self.send(plain_order(op), op.by)
             if not isinstance(answer, Done):
-                return (f"{words}: {reason_of(answer)}",)
-            self.belief = replace(self.belief, stores=fallback.stores, ways=fallback.ways, fallback=None)
-            seen = yield from self.read(None, "it could not be read back")
+                return TakenBack((), (f"{words}: {reason_of(answer)}",))
+            problem = yield from self.stands_as_before(guard)
         except Stop as stop:
-            return (f"{words}: {stop.why}",)
-        # what taking back needs is a file too, and goes with it; what files bring about is compared
-        odd = tuple(path for path in surprises(fallback.stores[LIVE], seen.get(LIVE, Plane())) if path[0] != "files")
-        if odd:
-            return (f"{words}: {differing(fallback.stores[LIVE], seen[LIVE], odd)}",)
+            return TakenBack((), (f"{words}: {stop.why}",))
+        if problem:
+            return TakenBack((), (f"{words}: {problem}",))
         yield Note(BackedOut(what=words))
-        return (f"{words}{', by itself' if waited else ''}",)
+        return TakenBack((f"{words}{', by itself' if waited else ''}",))
+
+    def stands_as_before(self, guard: Armed) -> Generator[Request, Any, str]:
+        """It has gone back only where it reads so. The problem, or nothing."""
+        fallback = guard.fallback
+        self.belief = replace(self.belief, stores=fallback.stores, ways=fallback.ways, guard=guard.gone_back())
+        seen = yield from self.read(None, "it could not be read back")
+        live = seen.get(LIVE, Plane())
+        if get(live, RETURNING) not in (None, ABSENT):
+            return "it still reads as going back by itself"
+        # what taking back needs is a file too, and goes with it; what files bring about is compared
+        odd = tuple(path for path in surprises(fallback.stores[LIVE], live) if path[0] != "files")
+        return differing(fallback.stores[LIVE], live, odd) if odd else ""
+
+    def wait(self, fallback: Fallback, longer: float = 0.0, quiet: float = -1.0) -> Generator[Request, Any, bool]:
+        """Wait until it has gone back by itself and lets us in."""
+        ways = tuple(sorted(fallback.ways[LIVE]))
+        still = fallback.seconds + quiet if quiet >= 0 else 0.0
+        back: Returned | None = yield Return(ways, fallback.seconds + longer, still)
+        if back is None:
+            return False
+        self.belief = replace(self.belief, sessions=frozenset({back.way}))
+        return True
 
     def log_in_once(self) -> Doing:
         """A new login by the best way that was proven."""
@@ -154,15 +201,36 @@ class TakingBack(Conducting):
         if best is not None and isinstance((yield LogIn(best)), Opened):
             self.belief = learn(self.belief, best)
 
-    def wait_for_return(self) -> Generator[Request, Any, tuple[str, ...]]:
-        """Nobody gets in any more, and the unit goes back by itself: wait for that."""
-        fallback = self.belief.fallback
-        assert fallback is not None
-        back: Returned | None = yield Return(tuple(sorted(fallback.ways[LIVE])), fallback.seconds)
-        self.belief = replace(
-            self.belief, stores=fallback.stores, ways=fallback.ways, sessions=frozenset(), fallback=None
-        )
-        if back is None:
-            return (f"it should go back by itself within {fallback.seconds:.0f} s; it did not let us in by then",)
-        self.belief = learn(self.belief, back.way)
-        return ("it went back by itself",)
+    def wait_for_return(self) -> Generator[Request, Any, TakenBack]:
+        """Nobody gets in any more, and the unit goes back by itself: wait for that, and read it."""
+        guard = self.belief.guard
+        assert isinstance(guard, Armed)
+        seconds = f"{guard.fallback.seconds:.0f} s"
+        if not (yield from self.wait(guard.fallback)):
+            return TakenBack((), (f"it should go back by itself within {seconds}; it did not let us in by then",))
+        try:
+            problem = yield from self.stands_as_before(guard)
+        except Stop as stop:
+            problem = stop.why
+        if problem:
+            return TakenBack((), (f"it let us in again, and whether it went back was not seen: {problem}",))
+        return TakenBack(("it went back by itself",))
+
+
+def _not_as_before(family: Family, bound: Bound, seen: Plane, before: Belief) -> str:
+    """How what was taken back reads otherwise than it did before; empty where it reads so, or nothing can be read of it."""
+    inside = item_of(bound.path) or bound.path
+    if is_item(bound.path):
+        there, wanted = exists(seen, bound.path), not bound.removes
+        listed = bool(readable(family, frozenset({bound.path})))
+        if listed and there is not wanted:
+            return "whether it is there was not told" if there is None else f"it reads {told_of(seen, bound.path)}"
+    elif isinstance(bound.change, Set) and readable(family, frozenset({bound.path})):
+        found = get(seen, bound.path)
+        if found != bound.change.value:
+            return "it was not told" if found is None else f"it reads {told_of(seen, bound.path)}"
+    was = before.stores.get(bound.store, before.live)
+    odd: tuple[Path, ...] = tuple(
+        path for path in surprises(was, seen) if path[: len(inside)] == inside and path in bound.touches
+    )
+    return differing(was, seen, odd) if odd else ""

@@ -1,0 +1,239 @@
+"""A change bound to what carries it out on one make: the op, the store it is written to, the message, what it touches, whom it
+cuts off, and what takes it back.
+
+It is bound once, where the unit stands as it is believed to; arranging, rehearsing, carrying out and taking back use only
+this. Bound anew for another state of the same unit, it is the same change by the same op.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from ..doors import Way
+from ..judge.passwords import classes
+from ..plane.change import Change, Drop, Make, Set
+from ..plane.compare import difference
+from ..plane.edit import get, leaves
+from ..plane.kinds import ABSENT
+from ..plane.path import Path, fits
+from ..plane.table import Plane, holds_secret, is_item, item_of, steady
+from ..plane.words import spoken
+from ..secret import Ref
+from ..talk.conversation import Order
+from .model import LIVE, Cuts, Family, Op
+from .writing import A_MOMENT, forecast, op_for, render, takes, unmet
+
+Held = frozenset[str]  # the fingerprints of public keys that are held whole
+
+
+@dataclass(frozen=True)
+class NoWayBack:
+    """Why a change cannot be taken back; or that it need not be (`needless`), for it moves by itself."""
+
+    why: str
+    needless: bool = False
+
+
+@dataclass(frozen=True)
+class Bound:
+    """One change as one make carries it out. `before` and `after` are the store it is written to, as believed and as forecast;
+    `now` is the laptop's time (ISO 8601) the message was worded for."""
+
+    change: Change
+    op: Op = field(compare=False, repr=False)
+    family: Family = field(compare=False, repr=False)
+    before: Plane = field(compare=False, repr=False)
+    after: Plane = field(compare=False, repr=False)
+    order: Order = field(compare=False, repr=False)
+    held: Held = field(default=frozenset(), compare=False, repr=False)
+
+    @property
+    def path(self) -> Path:
+        """What it changes."""
+        return self.change.path
+
+    @property
+    def channel(self) -> str:
+        """The channel it goes by."""
+        return self.op.by
+
+    @property
+    def store(self) -> str:
+        """The store it is written to and read back from."""
+        return store_of(self.op)
+
+    @property
+    def cuts(self) -> Cuts:
+        """Whose sessions it ends."""
+        return self.op.cuts
+
+    @cached_property
+    def touches(self) -> frozenset[Path]:
+        """Every path it moves on its store, what the family says it brings along included."""
+        return difference(self.before, self.after) | {self.path}
+
+    @property
+    def secret(self) -> Ref | None:
+        """The secret it sends, if any."""
+        match self.change:
+            case Set(path, Ref() as ref) if holds_secret(path):
+                return ref
+            case Make(_, values):
+                return next((value for _, value in values if isinstance(value, Ref)), None)
+        return None
+
+    @property
+    def removes(self) -> bool:
+        """Does it take something away for good?"""
+        return isinstance(self.change, Drop)
+
+    @cached_property
+    def back(self) -> Bound | NoWayBack:
+        """What takes it back, so that the store is again as it was."""
+        return _back(self)
+
+    def on(self, plane: Plane) -> Plane:
+        """Another store, or another state of it, after the change. Raises KeyError on an item that is not there."""
+        return forecast(self.family, self.op, plane, self.change)
+
+    def anew(self, plane: Plane, now: str = A_MOMENT) -> Bound:
+        """The same, where the store has meanwhile become another. Raises ValueError where it cannot be said any more."""
+        return bind(self.family, self.change, plane, self.held, now)
+
+    def unmet(self, live: Plane) -> tuple[str, ...]:
+        """What it needs and does not have, where the timed return that it is made under needs something too."""
+        bad = list(unmet(self.op, self.before, self.path))
+        arm = self.family.op_doing("arm") if self.op.guarded else None
+        return (*bad, *(why for why in (unmet(arm, live, ()) if arm else ()) if why not in bad))
+
+    def leaves(self, sessions: frozenset[Way]) -> frozenset[Way]:
+        """The sessions it leaves alive."""
+        # switching a service on cuts nobody off
+        opens = self.cuts == "service" and isinstance(self.change, Set) and self.change.value is True
+        return sessions if opens else left_by(self.op, sessions, self.path[1] if len(self.path) > 1 else "")
+
+    @property
+    def goes_back(self) -> bool:
+        """Would the timed return of the unit take it back?"""
+        arm = self.family.op_doing("arm")
+        return arm is not None and (self.op.guarded or any(fits(p, self.path) for p in arm.takes_back))
+
+
+def store_of(op: Op) -> str:
+    """The store an op writes to, and is read back from."""
+    return op.writes[0] if op.writes else LIVE
+
+
+def left_by(op: Op, sessions: frozenset[Way], key: str = "") -> frozenset[Way]:
+    """The sessions an op leaves alive that changes what has this key."""
+    match op.cuts:
+        case "all":
+            return frozenset()
+        case "service":
+            return frozenset(way for way in sessions if way.service != key)
+        case "account":
+            return frozenset(way for way in sessions if way.account != key)
+        case "none":
+            return sessions
+
+
+def bind(family: Family, change: Change, plane: Plane, held: Held = frozenset(), now: str = A_MOMENT) -> Bound:
+    """Bind a change where its store is as this plane. Raises ValueError where the unit cannot be told so."""
+    op = op_for(family, change)
+    if op is None:
+        raise ValueError(f"{family.title} has no way to change {spoken(change.path)}")
+    order = render(family, op, change, plane, now)
+    try:
+        after = forecast(family, op, plane, change)
+    except KeyError:
+        raise ValueError(f"{spoken(item_of(change.path) or change.path)} is not there yet") from None
+    return Bound(change, op, family, plane, after, order, held)
+
+
+def bound_store(family: Family, change: Change) -> str:
+    """The store a change would be written to; the live one where the family has no way to make it."""
+    op = op_for(family, change)
+    return store_of(op) if op is not None else LIVE
+
+
+# ---- the way back ---------------------------------------------------------------------------------------------------
+
+
+def _back(bound: Bound) -> Bound | NoWayBack:
+    change = bound.change
+    if not steady(change.path):
+        return NoWayBack("it moves by itself", needless=True)
+    undo = _undoing(bound)
+    if isinstance(undo, NoWayBack):
+        return undo
+    if missing := _missing(bound, undo):
+        return NoWayBack(missing)
+    try:
+        back = bind(bound.family, undo, bound.after, bound.held)
+    except ValueError as e:
+        return NoWayBack(str(e))
+    if lost := _lost(bound, back):
+        return NoWayBack(f"{', '.join(spoken(path) for path in lost[:2])} would not be as before")
+    return back
+
+
+def _undoing(bound: Bound) -> Change | NoWayBack:
+    match bound.change:
+        case Set(path, _):
+            old = get(bound.before, path)
+            return NoWayBack("what was there was not read") if old is None else Set(path, old, "back-out")
+        case Make(path, _):
+            return Drop(path, "back-out")
+        case Drop(path):
+            known = tuple(
+                (step[-1], value)
+                for step, value in leaves(bound.before)
+                if step[: len(path)] == path and len(step) == len(path) + 1 and value not in (None, ABSENT)
+            )
+            made = Make(path, known, "back-out")
+            op = op_for(bound.family, made)
+            if op is None:
+                return NoWayBack("what is removed is not made again")
+            given = takes(op) | ({"role"} if op.only else set())
+            return Make(path, tuple((name, value) for name, value in known if name in given), "back-out")
+    return NoWayBack("nothing takes it back")
+
+
+def _missing(bound: Bound, undo: Change) -> str:
+    """What the way back would have to send and nobody here has, or the unit would not take; empty where there is nothing."""
+    sent: tuple[object, ...] = ()
+    match undo:
+        case Set(path, tuple() as keys) if path[-1] == "keys":
+            still = get(bound.after, path)
+            gone = set(keys) - bound.held - set(still if isinstance(still, tuple) else ())
+            return "the whole lines of the keys that go are not held" if gone else ""
+        case Set(_, value):
+            sent = (value,)
+        case Make(_, values):
+            sent = tuple(value for _, value in values)
+    published = [login for one in sent if isinstance(one, Ref) and (login := bound.family.login(one)) is not None]
+    if any(_too_weak(login.secret, bound.after) for login in published):
+        return "the policy does not take the published password any more"
+    return ""
+
+
+def _too_weak(password: str, plane: Plane) -> bool:
+    demands = plane.policy
+    short = isinstance(demands.min_length, int) and len(password) < demands.min_length
+    return short or (isinstance(demands.classes, int) and len(classes(password)) < demands.classes)
+
+
+def _lost(bound: Bound, back: Bound) -> tuple[Path, ...]:
+    """What of the item would not be as before, once it was taken back."""
+    inside = item_of(bound.path) or bound.path
+    # how a password is kept goes with the password
+    goes_with = {(*inside, "storage")} if holds_secret(bound.path) else set()
+    out = []
+    for path in sorted(difference(bound.before, back.after)):
+        if path[: len(inside)] != inside or not steady(path) or is_item(path):
+            continue
+        # what was not known before cannot be lost
+        if get(bound.before, path) is not None and path != bound.path and path not in goes_with:
+            out.append(path)
+    return tuple(out)
