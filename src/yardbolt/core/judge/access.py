@@ -310,6 +310,17 @@ def bundled(plane: Plane, service: str) -> tuple[AddressSet, AddressSet]:
     return sure, possible if plane.interfaces.complete else ANYONE
 
 
+def passed_on(plane: Plane, met: Door) -> bool:
+    """Is a door by which somebody got in none of the unit's own? Then somebody on the way passes it on (RFC 2663), and what the
+    unit says of its sockets and ports is not where it is met."""
+    service, own = plane.services.get(met.service), addresses_of(plane)
+    elsewhere = (
+        bool(own) and met.address not in own and not (ip_address(met.address).is_loopback and not _on_loopback(plane))
+    )
+    port = service.port if service is not None else None
+    return elsewhere or (service is not None and isinstance(port, int) and ("tcp", met.port) not in service.places)
+
+
 def door(plane: Plane, service: str, interface: str = "", met: Door | None = None) -> Door | None:
     """Where a service would be met on this plane. `met` is where the unit was met, which stands for an address or a
     port that was not read. None where neither tells."""

@@ -22,6 +22,7 @@ from ..judge.access import (
     door,
     interface_of,
     may_shut_out,
+    passed_on,
     rests_on,
 )
 from ..judge.demands import Gap, Target
@@ -71,8 +72,10 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     stay = [service for service in family.services() if service not in ending and site.door(service)]
     # no password of the owner goes readable where an encrypted way stays
     sealed = [service for service in stay if family.sealed(service)]
-    met = [site.door(service) for service in sealed or stay]
-    doors = [door(belief.live, one.service, one.interface, one) for one in met if one is not None]
+    met = [one for service in sealed or stay if (one := site.door(service)) is not None]
+    # where somebody got in by a door that is not the unit's own, the job alone knows the doors
+    foreign = any(passed_on(belief.live, way.door) for way in belief.proven)
+    doors = met if foreign else [door(belief.live, one.service, one.interface, one) for one in met]
     ways = (
         Way(belief.laptops[0], at, family.account_key(at.service, name), Password(ref))
         for name, ref in logins
@@ -86,6 +89,9 @@ def moved(belief: Belief, bound: Bound) -> list[Way]:
     """The proven ways, met where they will be after the change, from each address the laptop will have."""
     out = []
     for way in sorted(belief.proven):
+        # where it is passed on to, nobody here can tell
+        if passed_on(bound.before, way.door):
+            continue
         at = door(bound.after, way.service, interface_of(belief.live, way.door), way.door)
         if at is not None and (at.address, at.port) != (way.door.address, way.door.port):
             out += [replace(way, door=at, source=source) for source in belief.laptops]

@@ -1,0 +1,329 @@
+"""The guard, credentials and ways back: a key technician, an address no socket lists, a lid that is closed, a service that does not
+come back at boot. Whatever happens, somebody gets in, and nothing is confirmed that no login has proven."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from dataclasses import replace
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, note, settings
+from hypothesis import strategies as st
+
+from tests.desk import LAPTOP
+from tests.doorhost import FACTORY, OURS, OWNER, TEACHER, Host, family, plane, site, with_leaves
+from yardbolt.core.addresses import AddressSet
+from yardbolt.core.credentials import Key, Nothing, Passphrase, Password
+from yardbolt.core.doors import Way
+from yardbolt.core.errors import YardboltError
+from yardbolt.core.family.bound import Bound, NoWayBack, bind
+from yardbolt.core.judge.access import admit, comes_back
+from yardbolt.core.judge.demands import Target, Want
+from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.belief import Belief, arrival, learned
+from yardbolt.core.plan.difference import changes
+from yardbolt.core.plan.guard import Armed, Fallback, Guard, Idle, Proven
+from yardbolt.core.plan.rehearse import Kind
+from yardbolt.core.plane.change import Change, Drop, Make, Set
+from yardbolt.core.plane.edit import get, put
+from yardbolt.core.plane.table import Plane
+from yardbolt.core.run.events import LeftUntried, Stopped
+from yardbolt.core.run.execute import carry_out
+from yardbolt.core.run.requests import Attempt, Attempted, Outcome, Read
+from yardbolt.core.secret import Ref
+
+FAMILY = family()
+MANY = settings(max_examples=int(os.environ.get("N", "150")), deadline=None, suppress_health_check=list(HealthCheck))
+WANTS: dict[str, Want] = {
+    "own": Want(("accounts", "works"), "own-account", "present", (("role", "full"), ("secret", OURS), ("enabled", True))),
+    "banner": Want(("banner",), "banner", "set", "Keep out."), "length": Want(("policy", "min_length"), "length", "set", 12),
+    "limit": Want(("services", "ssh", "permitted"), "limit", "set", AddressSet.of("192.0.2.0/28")),
+    "elsewhere": Want(("services", "ssh", "permitted"), "limit", "set", AddressSet.of("198.51.100.7")),
+    "no root": Want(("services", "ssh", "root_login"), "ssh-root", "set", "no"),
+    "no words": Want(("services", "ssh", "password_login"), "words", "set", False),
+    "no keys": Want(("accounts", "root", "keys"), "login-keys", "set", ()),
+    "boot": Want(("services", "ssh", "boot"), "needed-services", "set", True),
+    "no telnet": Want(("services", "telnet", "enabled"), "needed-services", "set", False),
+    "no maker": Want(("accounts", "maker"), "factory-login", "gone"),
+    "maker off": Want(("accounts", "maker", "enabled"), "unknown-account", "set", False),
+    "root word": Want(("accounts", "root", "secret"), "weak-password", "set", Ref("safe:u/root")),
+}  # fmt: skip
+
+
+def host(**how: Any) -> tuple[Host, Way]:
+    """A host, and the technician's login: root, by key or by a password typed in."""
+    by_key, facts = how.pop("by_key", True), how.pop("facts", {})
+    found = with_leaves(plane(), {"accounts/root/keys": (TEACHER,), **facts})
+    if by_key:
+        found = put(found, ("accounts", "root", "storage"), "locked")
+    typed = Ref("typed:password")
+    made = Host(FAMILY, found, {"root": typed, "maker": FACTORY}, **how)
+    if by_key:
+        del made.passwords["root"]
+    way = Way(LAPTOP, made.door("ssh"), "root", Key(TEACHER) if by_key else Password(typed))
+    made.sessions.add(way)
+    return made, way
+
+
+def planned(
+    box: Host, way: Way, target: Target, hidden: tuple[str, ...] = (), **how: Any
+) -> tuple[Belief, Sheet | Refused]:
+    """What is believed on arrival, and the sheet."""
+    read = learned(with_leaves(box.read()["live"], dict.fromkeys(hidden)), way)
+    belief = arrival(FAMILY, {"live": read}, {way}, (LAPTOP,))
+    here = site(box, how.pop("restart", True), how.pop("held", frozenset()))
+    todo, gaps = changes(read, target, FAMILY, here)
+    return belief, arrange(FAMILY, belief, todo, here, target, gaps, **how)
+
+
+def carried(box: Host, way: Way, target: Target, **how: Any) -> tuple[Outcome, Sheet]:
+    belief, sheet = planned(box, way, target, **how)
+    assert isinstance(sheet, Sheet), sheet
+    return box.drive(carry_out(FAMILY, sheet, belief, box.clock)), sheet
+
+
+def wants(*names: str) -> Target:
+    return tuple(WANTS[name] for name in names)
+
+
+def writes(sheet: Sheet) -> list[Any]:
+    return [step.change.path for step in sheet.steps if step.change is not None]
+
+
+# ---- what a way rests on --------------------------------------------------------------------------------------------
+
+
+def test_a_key_way_rests_on_its_key_and_a_password_way_on_its_password() -> None:
+    """Each by every leaf that could take it away, live and at the next start; what is not known is not known."""
+    box, way = host(by_key=False)
+    word, key = way, replace(way, credential=Key(TEACHER))
+    found = learned(box.read()["live"], word)
+    table: list[tuple[str, Any, bool | None, bool | None]] = [  # leaf, value, by password, by key
+        ("accounts/root/keys", (OWNER,), True, False), ("accounts/root/keys", None, True, None),
+        ("services/ssh/key_login", False, True, False), ("services/ssh/password_login", False, False, True),
+        ("services/ssh/root_login", "keys", False, True), ("services/ssh/root_login", "no", False, False),
+        ("accounts/root/storage", "locked", False, True), ("accounts/root/storage", "blank", False, True),
+        ("accounts/root/secret", OURS, False, True), ("accounts/root/secret", None, None, True),
+    ]  # fmt: skip
+    assert admit(found, word).admitted is True and admit(found, key).admitted is True
+    for leaf, value, by_word, by_key in table:
+        seen = with_leaves(found, {leaf: value})
+        assert (admit(seen, word).admitted, admit(seen, key).admitted) == (by_word, by_key), leaf
+    for value, comes in ((True, True), (False, False), (None, None)):
+        seen = put(found, ("services", "ssh", "boot"), value)
+        assert comes_back(seen, "ssh") is comes and admit(seen, key, kept=True).admitted is comes
+        assert admit(seen, key).admitted is True, "whether it comes back says nothing of now"
+    assert admit(found, replace(way, credential=Nothing())).admitted is True
+    assert admit(found, replace(way, credential=Passphrase(OURS))).admitted is False
+    assert sorted([Key("b"), Password(OURS), Nothing(), Key("a")])[:3] == [Password(OURS), Key("a"), Key("b")]
+    assert get(learned(plane(), key), ("accounts", "root", "secret")) is None, "a key shows nothing of the password"
+
+
+def test_only_what_a_login_has_proven_can_be_confirmed() -> None:
+    """The machine by itself: every move of every state; a write undoes the proof."""
+    box, way = host()
+    back = Fallback(300.0, {"live": box.plane}, {"live": frozenset({way})})
+    armed = Idle().arm(back, 290.0)
+    assert armed.left == 290.0 and not hasattr(armed, "confirmed") and not hasattr(Idle(), "confirmed")
+    proven: Guard = armed.proven(way)
+    assert isinstance(proven, Proven) and proven.by == way and isinstance(proven.confirmed(), Idle)
+    again = proven.wrote()
+    assert isinstance(again, Armed) and not isinstance(again, Proven)
+    assert isinstance(again.gone_back(), Idle) and Idle().wrote() == Idle().proven(way) == Idle()
+    told = armed.told(100.0, 1000.0)
+    assert (told.left_at(1000.0), told.left_at(1090.0), told.left_at(900.0)) == (100.0, 10.0, 100.0)
+
+
+# ---- bound once -----------------------------------------------------------------------------------------------------
+
+
+def test_a_way_back_is_one_that_can_be_gone() -> None:
+    """The whole line of a key, a policy that would take it, everything else of the item: else there is no way back, and why."""
+    found = with_leaves(plane(), {"accounts/maker/secret": FACTORY, "accounts/root/keys": (TEACHER,), "banner": None})
+
+    def back(change: Change, base: Plane = found, held: frozenset[str] = frozenset()) -> Bound | NoWayBack:
+        return bind(FAMILY, change, base, held).back
+
+    def why(*asked: Any) -> str:
+        got = back(*asked)
+        return got.why if isinstance(got, NoWayBack) else f"back: {got.change}"
+
+    off = Set(("accounts", "root", "keys"), ())
+    assert "whole lines" in why(off) and isinstance(back(off, found, frozenset({TEACHER})), Bound)
+    new = Set(("accounts", "maker", "secret"), OURS)
+    assert isinstance(back(new), Bound) and "policy does not take" in why(new, put(found, ("policy", "min_length"), 12))
+    assert "was not read" in why(Set(("banner",), "x"))
+    made = Make(("accounts", "works"), (("role", "full"), ("secret", OURS)))
+    assert isinstance(back(made), Bound)
+    keyed = with_leaves(found, {"accounts/maker/keys": (OWNER,)})
+    assert "would not be as before" in why(Drop(("accounts", "maker")), keyed)
+
+
+# ---- arranged and carried out ---------------------------------------------------------------------------------------
+
+
+def test_the_key_one_is_in_by_goes_only_once_another_way_is_proven() -> None:
+    """By key alone, on a host where root's password is locked: without an account of the owner's the key is not taken; with one
+    it goes under the return, after that one was proven."""
+    box, way = host()
+    _, alone = planned(box, way, wants("no keys"))
+    assert isinstance(alone, Refused) and "nobody with full rights could surely log in" in alone.why[0]
+    outcome, sheet = carried(box, way, wants("own", "no keys"))
+    assert not outcome.why and box.plane.accounts.get("root").keys == (), outcome  # type: ignore[union-attr]
+    at = next(n for n, step in enumerate(sheet.steps) if step.change and step.change.path[-1] == "keys")
+    assert sheet.steps[at].guarded and all(one.account == "works" for one in sheet.steps[at].still)
+    assert any(step.way and step.way.account == "works" for step in sheet.steps[:at])
+
+
+def test_a_service_that_does_not_come_back_is_seen_to_first_and_nothing_is_closed_before() -> None:
+    """Running and off at the next start: it is put on the list first; where that cannot be, nothing is closed and nothing restarted."""
+    every = wants("own", "boot", "no root", "no telnet", "limit", "banner")
+    box, way = host(facts={"services/ssh/boot": False})
+    outcome, sheet = carried(box, way, every)
+    assert not outcome.why and writes(sheet)[0] == ("services", "ssh", "boot") and box.survives()
+    box, way = host(facts={"services/ssh/boot": False})
+    outcome, sheet = carried(box, way, tuple(want for want in every if want is not WANTS["boot"]))
+    assert not outcome.why and not [step for step in sheet.steps if step.kind is Kind.RESTART]
+    assert writes(sheet) == [("accounts", "works"), ("banner",)] and box.safe()
+    assert {gap.path[-1] for gap in sheet.gaps} == {"root_login", "enabled", "permitted"}
+    assert "does not come back at the next start" in sheet.gaps[0].why
+
+
+def test_behind_a_translated_address_nothing_is_confirmed_without_a_login() -> None:
+    """Met at an address and a port that are not the host's own: whether one is let in is not known, so it is tried; what nobody
+    can try is not planned, and never confirmed."""
+    box, way = host(forwarded=True)
+    live = learned(box.read()["live"], way)
+    assert [c.why for c in admit(live, way).conditions if c.holds is None] == ["no socket has 203.0.113.5"]
+    outcome, _ = carried(box, way, wants("own", "banner", "limit"))
+    assert not outcome.why and box.plane.banner == "Keep out.", outcome
+    box, way = host(forwarded=True)
+    _, refused = planned(box, way, wants("own", "elsewhere"))
+    assert isinstance(refused, Refused)
+
+
+def test_a_closed_lid_ends_the_return_and_nothing_guarded_is_sent_after_it() -> None:
+    """The laptop sleeps in the middle of a group: what was made went back, the rest is not sent, and it reads so."""
+    every = wants("own", "banner", "length", "limit")
+    box, way = host(by_key=False)
+    carried(box, way, every)
+    for asleep in range(1, box.told):
+        box, way = host(by_key=False, asleep=asleep)
+        outcome, _ = carried(box, way, every)
+        assert box.safe() and box.survives(), asleep
+        assert outcome.why == "" or box.armed is None or isinstance(box.journal[-1], Stopped), asleep
+
+
+def test_what_went_back_is_read_and_what_did_not_is_said() -> None:
+    """Nobody gets in: it is waited for, and compared. A way back that the unit does not take is told as that."""
+    box, way = host(by_key=False, blow=2)
+    outcome, _ = carried(box, way, wants("own", "banner", "limit"))
+    assert outcome.why and outcome.backed_out == ("everything since the timed return was armed, by itself",), outcome
+    box, way = host(by_key=False)
+    belief, sheet = planned(box, way, wants("own"))
+    assert isinstance(sheet, Sheet)
+    runs = carry_out(FAMILY, sheet, belief, box.clock)
+
+    made = False
+
+    def refusing(request: Any) -> Any:
+        nonlocal made
+        answered = Host.answer(box, request)
+        # once it was made, the accounts are not told whole any more
+        made = made or "works" in box.plane.accounts
+        if isinstance(request, Read) and made:
+            live = answered["live"]
+            return {"live": replace(live, accounts=replace(live.accounts, complete=False))}
+        return Attempted(held=1) if isinstance(request, Attempt) else answered
+
+    box.answer = refusing  # type: ignore[method-assign]
+    box.opens = lambda way, plane=None, blown=None: way.account == "root"  # type: ignore[method-assign, assignment, misc]
+    outcome = box.drive(runs)
+    assert outcome.why and outcome.stayed and not outcome.backed_out, outcome
+
+
+@pytest.mark.parametrize("error", [RuntimeError("secret text"), YardboltError("told")])
+def test_any_error_inside_a_run_ends_with_an_entry_and_a_way_back(error: Exception) -> None:
+    """Thrown in at any request, ours or not: stopped is on record without the text of a foreign one, and what was guarded went back."""
+    box, way = host(by_key=False)
+    total = len(carried(box, way, wants("own", "banner", "limit"))[1].steps)
+    for at in range(3, 60, 4):
+        box, way = host(by_key=False)
+        belief, sheet = planned(box, way, wants("own", "banner", "limit"))
+        assert isinstance(sheet, Sheet) and len(sheet.steps) == total
+        runs, answer, count, thrown = carry_out(FAMILY, sheet, belief, box.clock), None, 0, False
+        try:
+            while True:
+                count += 1
+                request = runs.throw(error) if count == at else runs.send(answer)
+                thrown = thrown or count == at
+                answer = box.answer(request)
+        except StopIteration as stop:
+            outcome = stop.value
+        if thrown:
+            assert outcome.error is error and isinstance(box.journal[-1], Stopped)
+            assert box.armed is None or not box.unproven, "what is armed holds nothing of ours"
+            assert "secret text" not in str(box.journal)
+        assert box.safe() and box.survives()
+
+
+def test_what_could_not_be_tried_mends_nothing() -> None:
+    """A trial of refusals of which nothing could be tried is no proof; where one failed before, the run stops there."""
+    for gate, untried in ((False, ("no stranger",)), (True, ("no stranger",)), (True, ())):
+        box, way = host(by_key=False)
+        belief, sheet = planned(box, way, wants("own", "limit"), gate=gate)
+        assert isinstance(sheet, Sheet) and sheet.gate is gate
+        answer = box.answer
+        box.answer = lambda r, a=answer, u=untried: Attempted(untried=u, held=not u) if isinstance(r, Attempt) else a(r)  # type: ignore[method-assign, misc]
+        outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))
+        assert bool(outcome.why) is (gate and bool(untried)), (gate, untried, outcome.why)
+        assert any(isinstance(event, LeftUntried) for event in box.journal) is bool(untried)
+
+
+def guarded_run(data: Any) -> str:
+    """One host, half of it hidden, a job, and something that goes wrong; how it ended."""
+    facts: dict[str, Any] = {"services/ssh/boot": data.draw(st.sampled_from([True, True, True, False]))}
+    facts["services/telnet/enabled"] = data.draw(st.booleans())
+    box, way = host(
+        by_key=data.draw(st.booleans()), forwarded=data.draw(st.integers(0, 3)) == 3, facts=facts,
+        asleep=data.draw(st.sampled_from([-1, *range(10, 70)])), blow=data.draw(st.sampled_from([-1, -1, 1, 2, 3])),
+        lies=data.draw(st.sampled_from(["", "", "drops"])),
+    )  # fmt: skip
+    hidden = tuple(data.draw(st.lists(st.sampled_from([
+        "services/ssh/boot", "services/ssh/password_login", "services/ssh/key_login", "accounts/root/keys", "services/ssh/permitted",
+        "accounts/root/storage", "services/ssh/root_login", "interfaces/lan/addresses",
+    ]), max_size=2, unique=True)))  # fmt: skip
+    names = data.draw(st.lists(st.sampled_from(sorted(WANTS)), unique=True, min_size=2))
+    target = tuple(WANTS[name] for name in dict.fromkeys((*(["own"] if data.draw(st.integers(0, 5)) else []), *names)))
+    belief, sheet = planned(box, way, target, hidden, restart=data.draw(st.booleans()))
+    if isinstance(sheet, Refused):
+        return "refused"
+    note(f"{box.lies} asleep {box.asleep} blow {box.blow} hidden {hidden} {[w.path for w in target]}")
+    note("\n".join(f"{s.kind.value} {s.change or s.way or ''} {'guarded' if s.guarded else ''}" for s in sheet.steps))
+    kept = box.survives()
+
+    def watch() -> None:
+        assert box.safe(), "shut out"
+        assert not kept or box.survives(), "a power cut now would shut out"
+
+    outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock), watch)
+    if not outcome.why:
+        assert all(box.opens(one) for one in outcome.belief.proven), "a way wrongly called proven"
+        assert box.armed is None
+    return "stopped" if outcome.why else "done"
+
+
+def test_random_hosts_keep_somebody_in_whatever_happens() -> None:
+    """Keys, translated addresses, closed lids, boot lists, writes that shut everybody out unseen: at every moment somebody gets in,
+    now or once it has gone back, and after a power cut where that was so before."""
+    ends: Counter[str] = Counter()
+
+    @MANY
+    @given(st.data())
+    def run(data: Any) -> None:
+        ends[guarded_run(data)] += 1
+
+    run()
+    assert ends["done"] > ends.total() / 5 and ends["stopped"] > ends.total() / 20, ends
