@@ -11,7 +11,7 @@ from typing import Any
 
 from tests.desk import DESK, LAPTOP
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.credentials import Key, Password
+from yardbolt.core.credentials import Credential, Key, Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.model import Family
@@ -153,7 +153,7 @@ class Host:
 
     def known(self) -> list[Way]:
         """Every login the technician could try."""
-        accounts = [
+        accounts: list[tuple[str, Credential]] = [
             (name, Password(ref))
             for name in self.plane.accounts.by_key
             for ref in (OURS, FACTORY, Ref(f"safe:u/{name}"))

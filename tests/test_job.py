@@ -48,7 +48,7 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
         "foreman, spanner (blank)",
         "helper and owner: open with the published password",
         "1      spanner: new password",
-        "all 23 steps done",
+        "all 25 steps done",
         "handed over  0 failing",
     ):
         assert told in out, told
@@ -169,7 +169,7 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
         "newkey": (5, "nothing was sent"),
         "refuse": (4, "no login of ours opens it"),
         "hang": (4, "says nothing"),
-        "swallow": (5, "stopped at step 4 of 23 (3 done): name reads ql8-new, expected sk-sw-04"),
+        "swallow": (5, "stopped at step 4 of 25 (3 done): name reads ql8-new, expected sk-sw-04"),
     }
     for fault, (code, words) in told.items():
         bench.fault(fault)

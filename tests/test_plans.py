@@ -406,7 +406,7 @@ CASES: dict[str, tuple[Change, Change]] = {
     "clock": (Set(("clock", "offset"), 0.0), Set(("name",), "x")),
     "name": (Set(("name",), "x"), Set(("policy", "min_length"), 12)),
     "policy": (Set(("policy", "min_length"), 12), MAKE),
-    "own-key": (Set(("services", "ssh", "keyed"), True), Set(("services", "ssh", "enabled"), True)),
+    "own-key": (Set(("services", "ssh", "keyed"), True), MAKE),
     "bundle": (Make(("bundles", "works"), ()), Set(("interfaces", "lan", "bundle"), "works")),
     "role": (Make(("roles", "door-hand"), ()), MAKE),
     "let-in": (Set(("services", "ssh", "accounts"), ("lt-works",)), MAKE),
@@ -420,6 +420,7 @@ CASES: dict[str, tuple[Change, Change]] = {
     "spare-ways": (NO_TELNET, DROP),
     "root-login": (Set(("services", "ssh", "root_login"), "no"), DROP),
     "needless-services": (Set(("services", "tftp", "enabled"), False), Set(("services", "http", "boot"), False)),
+    "spare-next-start": (Set(("services", "telnet", "boot"), False), DROP),
     "next-start": (
         Set(("services", "http", "boot"), False),
         Set(("services", "ssh", "permitted"), SITE.while_working("ssh")),

@@ -117,7 +117,7 @@ def test_settings_somebody_left_unkept_block_until_the_owner_decides(job: Tool) 
     assert "--found keep" in job("steps", code=5)
     refused = job.run("tighten", "--yes")
     assert refused.returncode == 5 and "say --found keep" in refused.stderr and len(refused.stderr.splitlines()) == 1
-    assert "all 23 steps done" in job("tighten", "--yes", "--found", "keep", code=4)
+    assert "all 28 steps done" in job("tighten", "--yes", "--found", "keep", code=4)
 
 
 def test_no_secret_is_sent_before_it_rests_in_both_safes(job: Tool) -> None:

@@ -79,6 +79,7 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         Way(unit.site.laptop, door, account, unit.credential(ref))
         for door in unit.doors_in()
         for account, ref in ranked
+        if door.scheme == "ssh" or ref != BY_KEY  # a key is for SSH alone
     )
 
 

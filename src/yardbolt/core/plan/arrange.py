@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from ..addresses import NOBODY
-from ..credentials import Password
+from ..credentials import Credential, Key, Password
 from ..doors import Way
 from ..family.bound import Bound, Held, bind, bound_store
 from ..family.model import LIVE, Family
@@ -63,12 +63,12 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     """The ways worth proving, best first: the owner's accounts by the services that stay, then what is proven by
     another service."""
     ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
-    logins = [
-        (own.name, site.secret(own.name))
+    logins: list[tuple[str, Credential]] = [
+        (own.name, Password(site.secret(own.name)))
         for own in sorted(site.accounts, key=lambda own: own.role != "full")
         if not site.ended(own)
     ]
-    logins += [(family.login_name(way.account), way.secret) for way in sorted(belief.proven)]
+    logins += [(family.login_name(way.account), way.credential) for way in sorted(belief.proven)]
     stay = [service for service in family.services() if service not in ending and site.door(service)]
     # no password of the owner goes readable where an encrypted way stays
     sealed = [service for service in stay if family.sealed(service)]
@@ -77,10 +77,11 @@ def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[
     foreign = any(passed_on(belief.live, way.door) for way in belief.proven)
     doors = met if foreign else [door(belief.live, one.service, one.interface, one) for one in met]
     ways = (
-        Way(belief.laptops[0], at, family.account_key(at.service, name), Password(ref))
-        for name, ref in logins
+        Way(belief.laptops[0], at, family.account_key(at.service, name), shown)
+        for name, shown in logins
         for at in doors
-        if at is not None
+        # a key is for SSH alone
+        if at is not None and (at.scheme == "ssh" or not isinstance(shown, Key))
     )
     return tuple(dict.fromkeys(ways))
 
@@ -289,7 +290,10 @@ class _Arranging:
         done = False
         # where no socket is any more that was there, nobody knocks, whatever else may have its address
         left_behind = self.first - addresses_of(self.belief.live)
-        for way in dict.fromkeys((*self.wish, *extra)):
+        # what is proven can be proven again, though nobody wished for it
+        for way in dict.fromkeys(
+            (*self.wish, *extra, *(sorted(self.belief.proven, key=self.preference) if again else ()))
+        ):
             if way.door.address in left_behind:
                 continue
             held = get(self.belief.live, ("accounts", way.account, "secret"))

@@ -148,6 +148,11 @@ PRECEDENCE: tuple[Row, ...] = (
         lambda change, plane, site, inside: _set(change, "enabled", False),
     ),
     Row(
+        "spare-next-start", REMOVE, "what people log in by comes back at the next start as long as it runs",
+        lambda change, plane, site, inside: change.path[1:2] != () and change.path[1] in PEOPLE and _set(change, "boot", False)
+        and get(plane, (*change.path[:2], "enabled")) is True,
+    ),
+    Row(
         "next-start", CLOSE, "what does not run must not come back",
         lambda change, plane, site, inside: _set(change, "boot", False),
     ),

@@ -98,6 +98,9 @@ def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None)
             stores[target] = after
     if op.effects and bound is None:
         stores[LIVE] = with_effects(stores[LIVE], op)
+    if op.does == "restart":
+        started = {id(plane): _started(plane) for plane in stores.values()}
+        stores = {store: started[id(plane)] for store, plane in stores.items()}
     stores = _counted(family, belief, stores, op)
     if stores[KEPT] is stores[LIVE]:
         ways[KEPT] |= coming_back(stores[LIVE], ways[LIVE])
@@ -107,6 +110,13 @@ def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None)
     left = bound.leaves(belief.sessions) if bound is not None else left_by(op, belief.sessions)
     survives = belief.survives or any(full(stores[KEPT], way) for way in ways[KEPT])
     return replace(belief, stores=stores, ways=ways, sessions=left, guard=guard, survives=survives)
+
+
+def _started(plane: Plane) -> Plane:
+    """After a start runs what the next start brings."""
+    off = [one.key for one in plane.services if one.boot is False and one.enabled is True]
+    draft = Draft(plane).put_all((("services", key, "enabled"), False) for key in off)
+    return draft.freeze() if off else plane
 
 
 def _guarded(belief: Belief, op: Op, bound: Bound | None) -> Guard:
