@@ -13,7 +13,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.yard.hosts import OFFICE, Host
-from yardbolt.core.formats.sections import LIBRARY
+from yardbolt.adapters.hosts import library
 from yardbolt.core.talk.script import script
 
 MANY = int(sys.argv[1]) if len(sys.argv) > 1 else 32
@@ -76,7 +76,7 @@ with tempfile.TemporaryDirectory() as made:
     ]
     units = [f"u{n}: {{family: linux-server, segment: s{n}, at: {h.address}}}" for n, h in enumerate(hosts)]
     (folder / "yard.yaml").write_text(f"{JOB}segments: {{{', '.join(segments)}}}\nunits: {{{', '.join(units)}}}\n")
-    (folder / "script").write_text(script([one.text for one in LIBRARY.values()], "0123456789ab", GIVEN))
+    (folder / "script").write_text(script([one.text for one in library().sections.values()], "0123456789ab", GIVEN))
     argv = [
         sys.executable,
         "-m",

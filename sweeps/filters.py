@@ -9,9 +9,9 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.test_yard import connects
 from tests.yard.hosts import OFFICE, STATION, STRANGER, TECHNICIAN, Host
+from yardbolt.adapters.hosts import library
 from yardbolt.core.family.model import Ask, Family
 from yardbolt.core.family.reading import extract, merge
-from yardbolt.core.formats.sections import LIBRARY
 from yardbolt.core.judge.filter import At, through
 from yardbolt.core.talk.commands import AskHow
 from yardbolt.core.talk.conversation import Replies
@@ -48,7 +48,7 @@ with tempfile.TemporaryDirectory() as folder:
         lines += ["}", f"table {family} gate {{ chain three {{ type filter hook input priority 5; policy {policy};", *["meta l4proto ipv6-icmp accept"] * (family == "ip6"), *(rule([], family) for _ in range(chance.randint(0, 4))), "}"]
         text = "\n".join(["table inet sweep {", *lines, "}\n"]).replace("N.", f"{host.network}.").replace("S:", f"{host.network6}:")
         host.shell(f"nft -f - <<'END'\nflush ruleset\n{text}END\n")
-        told = [Replies(tree=json.loads(host.shell("nft --json list ruleset")))] + [Replies(host.shell(LIBRARY[ask.name].text)) for ask in ASKS[1:]]
+        told = [Replies(tree=json.loads(host.shell("nft --json list ruleset")))] + [Replies(host.shell(library().sections[ask.name].text)) for ask in ASKS[1:]]
         plane = merge(FAMILY, [part for ask, replies in zip(ASKS, told, strict=True) for part in extract(FAMILY, ask, replies)]).plane
         for source, port in [(source, port) for source in places for port in (22, 80)]:
             found = through(plane, At("tcp", port, target := f"{host.network6}:1" if ":" in source else host.address, "eth0"))

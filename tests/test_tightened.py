@@ -21,8 +21,8 @@ from tests.test_yard import connects
 from tests.yard.hosts import OFFICE, STRANGER, TECHNICIAN, Host, missing
 from tests.yard.truth import KINDS
 from yardbolt.adapters.files import shipped
+from yardbolt.adapters.hosts import library
 from yardbolt.adapters.safe import KdbxSafe
-from yardbolt.core.formats.programs import PROGRAMS, text_of
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.script import whole
 
@@ -194,7 +194,7 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
 async def tell(made: Host, name: str, **given: str) -> tuple[int, str]:
     """Run a program of the library as root, over SSH."""
     script = "".join(
-        str(part) for part in whole(text_of(PROGRAMS[name]), {key: (value,) for key, value in given.items()})
+        str(part) for part in whole(library().programs[name].text, {key: (value,) for key, value in given.items()})
     )
     return await run_at(made, script)
 

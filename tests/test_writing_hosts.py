@@ -12,6 +12,7 @@ from typing import Any
 import pytest
 
 from yardbolt.adapters.files import load_family, shipped
+from yardbolt.adapters.hosts import library
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
 from yardbolt.core.credentials import Key, Password
 from yardbolt.core.doors import Door, Way
@@ -21,7 +22,6 @@ from yardbolt.core.family.reading import Fact, Merging, Narrowed, asks_for, extr
 from yardbolt.core.family.writing import op_for
 from yardbolt.core.formats import DECODERS
 from yardbolt.core.formats.openssh import not_in_force
-from yardbolt.core.formats.programs import PROGRAMS, text_of
 from yardbolt.core.job import Allows, OwnAccount, Site
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import Want
@@ -37,6 +37,7 @@ from yardbolt.core.talk.conversation import Replies
 from yardbolt.core.talk.outcomes import No
 from yardbolt.core.talk.script import whole
 
+PROGRAMS = library().programs
 SERVER, SMALL = (load_family(shipped("families")[name]) for name in ("linux-server", "linux-small"))
 SHELLS = (["dash"], ["bash"], ["busybox", "ash"])
 
@@ -62,7 +63,7 @@ def test_programs_are_parsed_whole_by_every_shell_and_take_hostile_values_as_dat
     """dash, bash and ash read each program without running it; a value of quotes, braces and dollars arrives as it is, and a
     script that is cut runs nothing."""
     given = {argument: (f"$(touch {argument}) `id` '\"\\n{{}};", ) for argument in PROGRAMS[name].takes}  # fmt: skip
-    script = "".join(str(part) for part in whole(text_of(PROGRAMS[name]), given))
+    script = "".join(str(part) for part in whole(PROGRAMS[name].text, given))
     shown = "".join(
         str(part) for part in whole("".join(f'printf "%s\\n" "${argument}"\n' for argument in given), given)
     )
@@ -85,7 +86,7 @@ MADE, CALLED = (
 
 def test_every_program_brings_what_it_calls() -> None:
     """No shell reads a program so closely that it misses a function before it is called."""
-    texts = {name: re.sub(r"(?m)(^|\s)#\s.*$", "", text_of(program)) for name, program in PROGRAMS.items()}
+    texts = {name: re.sub(r"(?m)(^|\s)#\s.*$", "", program.text) for name, program in PROGRAMS.items()}
     ours = {found for text in texts.values() for found in MADE.findall(text)}
     missing = {name: (set(CALLED.findall(text)) & ours) - set(MADE.findall(text)) for name, text in texts.items()}
     assert len(ours) > 20 and not {name: lacks for name, lacks in missing.items() if lacks}

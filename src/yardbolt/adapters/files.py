@@ -82,7 +82,12 @@ def load_family(path: Path) -> Family:
         doc.tree = _on(doc, _base(path, doc, base).tree)
     read(doc, FamilyShape)
     check_ways(doc)
-    return family_of(doc.tree, doc.name, doc.line_of)
+    runs = any("section" in one for one in doc.tree.get("asks", {}).values())
+    if not (runs or any("program" in one for one in doc.tree.get("ops", {}).values())):
+        return family_of(doc.tree, doc.name, doc.line_of)
+    from .hosts import library
+
+    return family_of(doc.tree, doc.name, doc.line_of, library=library())
 
 
 def _base(path: Path, doc: Document, name: Any) -> Document:

@@ -14,8 +14,7 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from ..errors import FamilyError
 from ..formats import DECODERS
-from ..formats.programs import PROGRAMS, text_of
-from ..formats.sections import LIBRARY
+from ..formats.library import NOTHING_TO_RUN, Library
 from ..plane.kinds import SETS, seconds
 from ..plane.path import Path, parse, show
 from ..plane.table import LISTS, TABLE, holds_secret, pattern_of, row_of
@@ -64,8 +63,10 @@ def needed_keys(cls: type) -> tuple[str, ...]:
 class _Checker:
     """Walks the tree with the keys it came by, so that each complaint can name its line."""
 
-    def __init__(self, file: str, line_of: Callable[[Keys], int], ways: Mapping[str, Talk], channels: Tree) -> None:
-        self.file, self.line_of, self.ways, self.channels = file, line_of, ways, channels
+    def __init__(
+        self, file: str, line_of: Callable[[Keys], int], ways: Mapping[str, Talk], channels: Tree, library: Library
+    ) -> None:
+        self.file, self.line_of, self.ways, self.channels, self.library = file, line_of, ways, channels, library
         self.asks: dict[str, Ask] = {}
         self.joints: dict[str, Joint] = {}
 
@@ -168,8 +169,8 @@ class _Checker:
         how = self.how(at, talk.ask, tree)
         decode = tree.get("decode", "")
         if name_of := tree.get("section"):
-            self.one_of((*at, "section"), name_of, LIBRARY, "a section of the library")
-            known = LIBRARY[name_of]
+            self.one_of((*at, "section"), name_of, self.library.sections, "a section of the library")
+            known = self.library.sections[name_of]
             how, decode = replace(how, say=known.text, rights=known.rights), known.decode  # type: ignore[type-var]
         if tree.get("on"):
             how = self.on(at, how, tree["on"], ((*parse(tree.get("each", "")), "*"),))
@@ -418,14 +419,15 @@ class _Checker:
             raise self.fail(at, "say or program is missing")
         if not name:
             return how
-        self.one_of((*at, "program"), name, PROGRAMS, "a program of the library")
+        programs = self.library.programs
+        self.one_of((*at, "program"), name, programs, "a program of the library")
         if tree.get("say"):
             raise self.fail((*at, "say"), "it runs a program; leave one of the two out")
         for argument in given:
-            self.one_of((*at, "given", argument), argument, PROGRAMS[name].takes, f"what {name} takes")
-        if missing := [argument for argument in PROGRAMS[name].takes if argument not in given]:
+            self.one_of((*at, "given", argument), argument, programs[name].takes, f"what {name} takes")
+        if missing := [argument for argument in programs[name].takes if argument not in given]:
             raise self.fail((*at, "given"), f"{name} also takes {', '.join(missing)}")
-        return replace(how, say=text_of(PROGRAMS[name]))  # type: ignore[type-var]  # a dataclass
+        return replace(how, say=programs[name].text)  # type: ignore[type-var]  # a dataclass
 
     def effect(self, keys: Keys, written: str, word: str) -> tuple[Path, str]:
         path = self.path(keys, written)
@@ -505,11 +507,15 @@ def _factory(tree: Tree) -> Factory:
 
 
 def family_of(
-    tree: Tree, file: str = "", line_of: Callable[[Keys], int] = lambda keys: 0, ways: Mapping[str, Talk] = WAYS
+    tree: Tree,
+    file: str = "",
+    line_of: Callable[[Keys], int] = lambda keys: 0,
+    ways: Mapping[str, Talk] = WAYS,
+    library: Library = NOTHING_TO_RUN,
 ) -> Family:
     """A family from the tree of its file, whose shape has been checked. Raises FamilyError(file, line, key,
     problem)."""
-    checker = _Checker(file, line_of, ways, tree["channels"])
+    checker = _Checker(file, line_of, ways, tree["channels"], library)
     channels = {name: checker.channel(name, one) for name, one in tree["channels"].items()}
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
     token, software = tree.get("token", {}), tree.get("software", {})

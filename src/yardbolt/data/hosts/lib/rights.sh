@@ -1,0 +1,19 @@
+# what sudo takes is checked under a name it does not read, and then put in its place
+# sudo reads no file with a dot in its name
+sudo_file() { echo "/etc/sudoers.d/yardbolt-$(echo "$1" | tr . =)"; }
+may_all() {
+  # what was wrong with its rules before is not of our making
+  _before=$(visudo -cq >/dev/null 2>&1 && echo good)
+  have visudo || no 'there is no sudo, so only root has all rights here'
+  s=/etc/sudoers.d/.yardbolt.new
+  mkdir -p -m 750 /etc/sudoers.d; echo "$1 ALL=(ALL:ALL) ALL" >$s && chmod 440 $s || no 'no room for the rules of sudo'
+  visudo -cqf $s >/dev/null 2>&1 || { rm -f $s; no "sudo would not take a rule for $1"; }
+  rm -f $s; echo "$1 ALL=(ALL:ALL) ALL" | own "$(sudo_file "$1")" 440 || exit 9
+  visudo -cq >/dev/null 2>&1 || [ -z "$_before" ] || { gone "$(sudo_file "$1")"; no 'sudo would not take its rules any more'; }
+}
+rights() {
+  case $2 in
+    full) may_all "$1";;
+    *) [ -e "$(sudo_file "$1")" ] && gone "$(sudo_file "$1")"; :;;
+  esac
+}

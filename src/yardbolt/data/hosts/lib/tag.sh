@@ -1,0 +1,2 @@
+tag() { sed "s|^|$1 |"; }
+have() { command -v "$1" >/dev/null 2>&1; }

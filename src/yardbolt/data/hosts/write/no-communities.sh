@@ -1,0 +1,7 @@
+#@ lib/again
+
+#@ lib/snmp-mine
+
+lapsed '\(r[ow]community\|com2sec\)'
+[ -z "$(called snmpd)" ] || again snmpd
+:

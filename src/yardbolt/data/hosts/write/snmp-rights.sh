@@ -1,0 +1,7 @@
+#@ lib/again
+
+#@ lib/snmp-mine
+
+#@ lib/snmp-users
+
+may "$rights"; again snmpd

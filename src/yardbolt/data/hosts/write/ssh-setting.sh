@@ -1,0 +1,5 @@
+#@ lib/ssh-server
+
+#@ lib/ssh-set
+
+change "$word" "$value"

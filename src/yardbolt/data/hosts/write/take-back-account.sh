@@ -1,0 +1,3 @@
+#@ lib/drill-account
+
+end "$name"
