@@ -180,7 +180,7 @@ def test_the_manifest_says_of_each_text_what_it_takes_and_nobody_is_left_out() -
     assert files == {f"read/{n}" for n in library().sections} | {f"write/{n}" for n in library().programs}
     for program in library().programs.values():
         used = expanded(TEXTS, f"write/{program.name}")
-XX
+        assert all(re.search(rf"\b{word}\b", used) for word in program.takes), program.name
         assert ("timed return is not armed" in program.text) is program.guarded and program.undone
     for section in library().sections.values():
         assert section.decode in DECODERS
