@@ -16,7 +16,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from yardbolt.adapters.hosts import library, texts
-from yardbolt.core.formats import DECODERS
+from yardbolt.core.formats.decode import DECODERS
 from yardbolt.core.formats.library import expanded, known
 from yardbolt.core.talk.conversation import Replies
 from yardbolt.core.talk.script import whole

@@ -25,7 +25,7 @@ from yardbolt.core.errors import UnitError, clean
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.reading import Fact, Whole, extract, merge
 from yardbolt.core.family.spelling import spelled
-from yardbolt.core.formats import DECODERS
+from yardbolt.core.formats.decode import DECODERS
 from yardbolt.core.formats.kexinit import decode_kexinit
 from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import get, make, put, whole

@@ -20,8 +20,8 @@ from yardbolt.core.errors import FamilyError, FileError
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.reading import Fact, Merging, Narrowed, asks_for, extract, merge
 from yardbolt.core.family.writing import op_for
-from yardbolt.core.formats import DECODERS
-from yardbolt.core.formats.openssh import not_in_force
+from yardbolt.core.formats.decode import DECODERS
+from yardbolt.core.formats.decode.openssh import not_in_force
 from yardbolt.core.job import Allows, OwnAccount, Site
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import Want

@@ -14,7 +14,7 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.model import LIVE, STAGED, Ask
 from yardbolt.core.family.reading import Merging, Reading, asks_for, extract
-from yardbolt.core.formats import DECODERS
+from yardbolt.core.formats.decode import DECODERS
 from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire

@@ -13,7 +13,7 @@ from dataclasses import MISSING, fields, is_dataclass, replace
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 from ..errors import FamilyError
-from ..formats import DECODERS
+from ..formats.decode import DECODERS
 from ..formats.library import NOTHING_TO_RUN, Library
 from ..plane.kinds import SETS, seconds
 from ..plane.path import Path, parse, show

@@ -12,7 +12,7 @@ from typing import Any
 
 from ..addresses import ANYONE, AddressSet
 from ..errors import Trouble, UnitError
-from ..formats import DECODERS
+from ..formats.decode import DECODERS
 from ..plane.edit import Draft
 from ..plane.evidence import Blind, Evidence, Leftover
 from ..plane.kinds import ABSENT, SETS

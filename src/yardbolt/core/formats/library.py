@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from ..talk.script import SURROUNDINGS
-from .listening import FOR_OTHERS, INETD, OF_THE_HOST, PORTS, PROGRAMS, WEB
+from .decode.listening import FOR_OTHERS, INETD, OF_THE_HOST, PORTS, PROGRAMS, WEB
 
 TAKES_IN = "#@ "
 BEGIN = f"{SURROUNDINGS}export DEBIAN_FRONTEND=noninteractive\n"

@@ -16,6 +16,6 @@ for x in /var/lib/snmp/snmpd.conf /var/lib/net-snmp/snmpd.conf; do
 done | tag user
 for x in /etc/snmp/snmpd.conf /etc/snmp/snmpd.conf.d/*.conf /var/lib/snmp/snmpd.conf /var/lib/net-snmp/snmpd.conf; do
   [ -r "$x" ] && sed -n 's/^[[:space:]]*\(r[ow]user\)[[:space:]]\{1,\}\([^-[:space:]][^[:space:]]*\)\([[:space:]].*\)\{0,1\}$/\1 \2\3/p; t
-    s/^[[:space:]]*\(r[ow]user\|authuser\|authgroup\|authaccess\|access\|createUser\)[[:space:]].*$/\1/p' "$x"
+    s/^[[:space:]]*\(r[ow]user\|authuser\|authgroup\|authaccess\|access\|group\|createUser\)[[:space:]].*$/\1/p' "$x"
 done | tag access
 :

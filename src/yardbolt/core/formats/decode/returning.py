@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from ..plane.kinds import ABSENT, NEVER
+from ...plane.kinds import ABSENT, NEVER
 from .decoder import Decoded, Decoder, of_text
-from .tagged import tagged
+from .tagged import digits, tagged
 
 _PATH = ("stores", "returning")
 
@@ -13,7 +13,7 @@ def decode_return(reply: str, key: str = "") -> Decoded:
     """Seconds left; never, where nothing watches it any more and only the next start goes back."""
     seen, strange = tagged(reply, "armed going")
     ends = [line.split() for line in seen.get("armed", [])]
-    if any(len(words) != 2 or not words[0].lstrip("-").isdigit() for words in ends):
+    if any(len(words) != 2 or not digits(words[0].lstrip("-")) for words in ends):
         return Decoded((), (*strange, "the timed return is armed in a way not known here"))
     if ends:
         left = [max(0.0, float(words[0])) if words[1] == "watched" else NEVER for words in ends]

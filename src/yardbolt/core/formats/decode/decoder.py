@@ -6,9 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from ..addresses import AddressSet
-from ..plane.path import Path
-from ..talk.conversation import Replies
+from ...addresses import AddressSet
+from ...plane.path import Path
+from ...talk.conversation import Replies
 
 Pairs = list[tuple[Path, Any]]
 # a service, its transport, ports, and the only sources that come to it by those

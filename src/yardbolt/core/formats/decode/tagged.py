@@ -18,3 +18,13 @@ def tagged(reply: str, known: str) -> tuple[Mapping[str, list[str]], tuple[str, 
         elif line.strip():
             strange.append("a line that no section prints")
     return found, tuple(dict.fromkeys(strange))
+
+
+def digits(text: str) -> bool:
+    """Is it a number as such tools write one: a few decimal digits, and nothing else that passes for digits?"""
+    return 0 < len(text) < 13 and text.isascii() and text.isdigit()
+
+
+def hexadecimal(text: str) -> bool:
+    """Is it a number of sixteens, as proc(5) writes ports and addresses?"""
+    return 0 < len(text) < 33 and all(sign in "0123456789abcdefABCDEF" for sign in text)

@@ -7,12 +7,14 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from ..plane.kinds import ABSENT, NEVER
+from ...plane.kinds import ABSENT, NEVER
 from .decoder import Decoded, Decoder, Pairs, of_text
-from .tagged import tagged
+from .tagged import digits, tagged
 
 _LINE = re.compile(r"^-?(auth|account|password|session)\s+(\[[^\]]*\]|\S+)\s+(\S+)(?:\s+(.*))?$")
 UNIX_LENGTH, QUALITY_LENGTH, QUALITY_FLOOR = 6, 8, 6  # characters, where nothing else is set
+DEEPEST = 8  # files that take in each other
+UNREAD = "a file that was not read"
 LOCK_TRIES, LOCK_SECONDS = 3, 600.0
 _TRIES, _RELEASE = ("lockout", "tries"), ("lockout", "release")
 _NO_LOCK: tuple[tuple[tuple[str, ...], object], ...] = ((_TRIES, ABSENT), (_RELEASE, ABSENT))
@@ -65,14 +67,22 @@ class Entry:
 def stack(files: Mapping[str, list[str]], service: str, kind: str, depth: int = 0) -> Iterator[Entry]:
     """The lines of one kind that a service runs through, in order, those of others included where they are named."""
     for line in files.get(service, files.get("other", [])):
-        if line.startswith("@include ") and depth < 8:
-            yield from stack(files, line.split()[1], kind, depth + 1)
+        if line.startswith("@include"):
+            yield from _included(files, line.removeprefix("@include").strip(), kind, depth)
         elif (match := _LINE.match(line)) and match[1] == kind:
             module = match[3].rsplit("/", 1)[-1]
-            if match[2] in ("include", "substack") and depth < 8:
-                yield from stack(files, module, kind, depth + 1)
+            if match[2] in ("include", "substack"):
+                yield from _included(files, module, kind, depth)
             else:
                 yield Entry(match[2], module, tuple((match[4] or "").split()))
+
+
+def _included(files: Mapping[str, list[str]], name: str, kind: str, depth: int) -> Iterator[Entry]:
+    """The lines of another file. One that was not read may hold anything, so it stands as a module nobody knows."""
+    if name in files and depth < DEEPEST:
+        yield from stack(files, name, kind, depth + 1)
+    else:
+        yield Entry("requisite", UNREAD, ())
 
 
 def decode_pam(reply: str, key: str = "") -> Decoded:
@@ -113,7 +123,7 @@ def _policy(files: Mapping[str, list[str]], written: Mapping[str, str], dictiona
             settings = entry.settings
             length = settings.get("minlen", str(UNIX_LENGTH))
             facts += [
-                (("policy", "min_length"), int(length) if length.isdigit() else None),
+                (("policy", "min_length"), int(length) if digits(length) else None),
                 (("policy", "classes"), ABSENT),
             ]
             facts += [
@@ -134,7 +144,7 @@ def _policy(files: Mapping[str, list[str]], written: Mapping[str, str], dictiona
 def _history(entries: Iterable[Entry]) -> int:
     for entry in entries:
         remember = entry.settings.get("remember", "10" if entry.module == "pam_pwhistory.so" else "")
-        if entry.module in ("pam_pwhistory.so", "pam_unix.so") and remember.isdigit() and int(remember):
+        if entry.module in ("pam_pwhistory.so", "pam_unix.so") and digits(remember) and int(remember):
             return int(remember)
     return 0
 
@@ -189,7 +199,7 @@ def _lock(files: Mapping[str, list[str]], service: str, written: Mapping[str, st
         return list(_NO_LOCK)
     settings = {**written, **counter.settings}
     deny, unlock = settings.get("deny", str(LOCK_TRIES)), settings.get("unlock_time", str(int(LOCK_SECONDS)))
-    if not deny.isdigit() or not (unlock.isdigit() or unlock == "never"):
+    if not digits(deny) or not (digits(unlock) or unlock == "never"):
         return f"the lock of {service} is written in a way not known here"
     if deny == "0":
         return list(_NO_LOCK)
@@ -206,7 +216,7 @@ def _on_a_wrong_password(entries: list[Entry]) -> list[Entry] | None:
         failed = entry.module in CHECKS or (entry.module == "pam_faillock.so" and "authfail" in entry.arguments)
         actions = dict(part.split("=", 1) for part in entry.control.strip("[]").split() if "=" in part)
         decides = entry.control in ("requisite", "sufficient", "binding") or any(
-            action in ("die", "done") or action.isdigit() for action in actions.values()
+            action in ("die", "done") or digits(action) for action in actions.values()
         )
         if decides and entry.module not in CHECKS | PASSES:
             return None
@@ -215,7 +225,7 @@ def _on_a_wrong_password(entries: list[Entry]) -> list[Entry] | None:
         action = actions.get("auth_err", actions.get("default", "bad")) if failed else actions.get("success", "ok")
         if action in ("die", "done"):
             return reached
-        at += 1 + (int(action) if action.isdigit() else 0)
+        at += 1 + (int(action) if digits(action) else 0)
     return reached
 
 

@@ -12,9 +12,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
-from ..plane.kinds import ABSENT
-from ..talk.tree import Tree, as_text, one, pick
+from ...addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
+from ...plane.kinds import ABSENT
+from ...talk.tree import Tree, as_text, one, pick
 from .decoder import Decoded, Decoder, Narrow, Pairs, of_text, of_tree
 from .tagged import tagged
 

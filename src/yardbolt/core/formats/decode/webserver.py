@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 
 from .decoder import Decoded, Decoder, Pairs, of_text
-from .tagged import tagged
+from .tagged import digits, tagged
 
 _DAY = 86_400
 _UNTIL = "%b %d %H:%M:%S %Y GMT"  # as x509(1) writes a moment
@@ -24,7 +24,7 @@ def decode_web(reply: str, key: str = "") -> Decoded:
         told.setdefault(path, {})[name] = value.strip()
     facts: Pairs = []
     for path, parts in told.items():
-        facts += _certificate(path, parts, int(now) if now.isdigit() else 0)
+        facts += _certificate(path, parts, int(now) if digits(now) else 0)
         if "subject" not in parts:
             left.append(f"the certificate {path[:80]} could not be read")
     return Decoded(tuple(facts), tuple(left[:20]))

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ..plane.kinds import ABSENT, NEVER
+from ...plane.kinds import ABSENT, NEVER
 from .decoder import Decoded, Pairs
 from .idle import at_a_prompt, shortest
+from .tagged import digits
 
 _SSH = ("services", "ssh")
 _WITH_VALUE = frozenset("bcdDGIKlpPrTW2")
@@ -36,9 +37,9 @@ def decode_server(seen: Mapping[str, list[str]]) -> Decoded:
     if not seen.get("arg") or "i" in given:
         return Decoded((), ("the SSH server is started for each connection; its options are not known",))
     told = dict.fromkeys(value.rpartition(":")[2] for value in given.get("p", ["22"]))
-    ports = [int(port) for port in told if port.isdigit()] if all(map(str.isdigit, told)) else []
+    ports = [int(port) for port in told if digits(port)] if all(map(digits, told)) else []
     idle = given.get("I", ["0"])[-1]
-    by_server = (float(idle) or NEVER) if idle.isdigit() else None
+    by_server = (float(idle) or NEVER) if digits(idle) else None
     tries = given.get("T", [str(TRIES)])[-1]
     notice = "\n".join(seen.get("notice", [])).strip()
     facts: Pairs = [
@@ -54,7 +55,7 @@ def decode_server(seen: Mapping[str, list[str]]) -> Decoded:
         ((*_SSH, "password_login"), "s" not in given),
         ((*_SSH, "key_login"), True),
         ((*_SSH, "blank_login"), "B" in given),
-        ((*_SSH, "tries"), int(tries) if tries.isdigit() else None),
+        ((*_SSH, "tries"), int(tries) if digits(tries) else None),
         ((*_SSH, "accounts"), None if "G" in given else ABSENT),
         ((*_SSH, "idle"), shortest(by_server, at_a_prompt(seen.get("tmout", []), seen.get("shell", [])))),
         (("banner",), notice or ABSENT),

@@ -16,11 +16,11 @@ from collections.abc import Callable, Iterable, Mapping
 from fnmatch import fnmatchcase
 from typing import Any
 
-from ..plane.kinds import ABSENT, NEVER, seconds
+from ...plane.kinds import ABSENT, NEVER, seconds
 from . import dropbear
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .idle import at_a_prompt, shortest
-from .tagged import tagged
+from .tagged import digits, tagged
 
 _SSH = ("services", "ssh")
 _ROOT = {
@@ -86,7 +86,7 @@ def _keywords(lines: Iterable[str]) -> dict[str, list[str]]:
 
 
 def _number(text: str) -> int | None:
-    return int(text) if text.isascii() and text.isdigit() and len(text) < 12 else None
+    return int(text) if digits(text) else None
 
 
 def _length(text: str) -> float | None:
@@ -147,7 +147,7 @@ def _idle(settings: _Settings, seen: Mapping[str, list[str]]) -> float | None:
 def not_in_force(seen: Mapping[str, list[str]]) -> str:
     """Why the files do not tell what the daemon does; empty where they do."""
     changed = [line.split(" ", 1)[0] for line in seen.get("changed", [])]
-    if not changed or not all(one.isdigit() for one in changed):
+    if not changed or not all(digits(one) for one in changed):
         return "when the files of the SSH server were changed could not be read"
     # we had it load them, it was told nothing since, and they hold what they held then
     if "same" in seen:
@@ -173,7 +173,7 @@ def not_in_force(seen: Mapping[str, list[str]]) -> str:
         )
     started = _first(seen, "started").split()
     # started after the last change, it has read them, and a reload could only have read the same
-    if len(started) == 3 and all(word.isdigit() for word in started):
+    if len(started) == 3 and all(digits(word) for word in started):
         boot, ticks, hertz = map(int, started)
         # what lies in memory since the boot and is older than it shows that the clock was set forward since
         steady = oldest is not None and oldest >= boot - 10
@@ -274,8 +274,13 @@ def decode_keys(reply: str, key: str = "") -> Decoded:
         name, _, words = line.partition(" ")
         if not words.strip() or words.lstrip().startswith("#"):
             continue
-        if print_ := fingerprint(words.split()):
-            found.setdefault(name, set()).add(print_)
+        options, entry = parted(words)
+        if "cert-authority" in options:
+            left.append(f"certificates of an authority open {name} too")
+            found.pop(name, None)
+        elif print_ := fingerprint(entry):
+            if name in found:
+                found[name].add(print_)
         else:
             left.append(f"a line among the keys of {name} that is no key")
             found.pop(name, None)
@@ -301,11 +306,29 @@ def _more_keys(seen: Mapping[str, list[str]]) -> str:
     return ""
 
 
+def parted(line: str) -> tuple[str, list[str]]:
+    """The options of a line of authorized keys, and its words from the type of the key on (sshd(8)): options end at the first
+    blank outside of quotes, and what stands within quotes is no key."""
+    text = line.strip()
+    if text.startswith(KINDS):
+        return "", text.split()
+    quoted, at = False, 0
+    while at < len(text) and (quoted or not text[at].isspace()):
+        if text[at] == "\\" and text[at + 1 : at + 2] == '"':
+            at += 1
+        elif text[at] == '"':
+            quoted = not quoted
+        at += 1
+    return text[:at], text[at:].split()
+
+
+KINDS = ("ssh-", "ecdsa-", "sk-")
+
+
 def fingerprint(words: list[str]) -> str:
-    """The SHA-256 fingerprint of one line of authorized keys; empty where it is none."""
-    at = next((i for i, w in enumerate(words) if w.startswith(("ssh-", "ecdsa-", "sk-"))), -1)
+    """The SHA-256 fingerprint of a key, its type first and then its body; empty where it is none."""
     try:
-        blob = base64.b64decode(words[at + 1], validate=True) if at >= 0 and at + 1 < len(words) else b""
+        blob = base64.b64decode(words[1], validate=True) if len(words) > 1 and words[0].startswith(KINDS) else b""
     except (binascii.Error, ValueError):
         return ""
     return "SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=") if blob else ""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from ..plane.kinds import NEVER
+from ...plane.kinds import NEVER
 from .linuxhost import NO_SHELL
 
 _SETS = re.compile(r"^(?:export |readonly |declare -[a-z]+ |typeset -[a-z]+ )*TMOUT=(\d{1,9})(?:\s*;.*|\s*(?:#.*)?)$")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from ..plane.kinds import ABSENT
+from ...plane.kinds import ABSENT
 from .caretaking import OLDER
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .tagged import tagged
@@ -33,7 +33,7 @@ def decode_snmp(reply: str, key: str = "") -> Decoded:
     facts: Pairs = [
         (("snmp", "communities"), len(rows)),
         (("snmp", "published"), sum(row[1:2] == ["published"] for row in rows)),
-        (("snmp", "writing"), sum(row[0].startswith("rwcommunity") for row in rows)),
+        (("snmp", "writing"), sum(row[0].startswith("rwcommunity") for row in rows if row)),
     ]
     return Decoded((*facts, *_users(seen, left)), tuple(left))
 
@@ -41,27 +41,33 @@ def decode_snmp(reply: str, key: str = "") -> Decoded:
 def _users(seen: Mapping[str, list[str]], left: list[str]) -> Pairs:
     """Each user the agent has, with the least it must do and the most it may do; a name without a user opens nothing."""
     access: dict[str, tuple[str, str]] = {}
+    untold = False  # a group, or what is not understood, may give more
     for line in seen.get("access", []):
-        word, name, level = [*line.split(), "", "auth"][:3]
-        if not name or level.startswith("-") and level != "-V":
+        word, name, level, *_ = (*line.split(), "", "", "")
+        level = level or "auth"  # what net-snmp takes where nothing is said
+        if not name or word not in RIGHTS or (level.startswith("-") and level != "-V"):
             left.append(f"what SNMP users may do is written in a way not known here ({word})")
+            untold = True
             continue
         level = "auth" if level == "-V" else level
         if level.lower() not in LEVELS:
             left.append(f"what SNMP users must do is written in a way not known here ({word})")
+            untold = True
             continue
         least, most = access.get(name, ("authPriv", "read"))
         here = LEVELS[level.lower()]
         access[name] = (min(least, here, key=_strength), "change" if word == "rwuser" else most)
     facts: Pairs = []
     for line in seen.get("user", []):
-        name = _name(line.split()[0])
+        name = _name(line.split()[0]) if line.split() else ""
         if not name:
             left.append("an SNMP user is written in a way not known here")
             continue
-        least, most = access.get(name, ("", "none"))
         path = (*USERS, name)
-        facts += [(path, True), ((*path, "level"), least or ABSENT), ((*path, "rights"), most)]
+        facts.append((path, True))
+        if not untold:
+            least, most = access.get(name, ("", "none"))
+            facts += [((*path, "level"), least or ABSENT), ((*path, "rights"), most)]
     return facts
 
 

@@ -5,12 +5,29 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 
-from ..plane.kinds import ABSENT
-from ..plane.path import Path
+from ...plane.kinds import ABSENT
+from ...plane.path import Path
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .tagged import tagged
 
-_FORWARD = re.compile(r"^\S+\s+(@@?)(?:\([^)]*\))?(?:\[([0-9A-Fa-f:.]+)\]|([0-9A-Za-z_.-]+))(?::(\d+))?\s*$")
+_FORWARD = re.compile(r"^\S+\s+(@@?)(?:\([^)]*\))?(?:\[([0-9A-Fa-f:.]+)\]|([0-9A-Za-z_.-]+))(?::(\d+))?(?:;\S+)?\s*$")
+# an action that begins so sends, whatever stands before and behind it
+_SENDS = re.compile(r"(^|[\s;&])@{1,2}[\[(A-Za-z0-9]")
+# modules that send by something else than the syslog protocol (rsyslog.conf(5)), or run a program that may
+_OTHER_WAYS = (
+    "omrelp",
+    "omgssapi",
+    "ommail",
+    "omprog",
+    "omkafka",
+    "omhttp",
+    "omelasticsearch",
+    "omamqp",
+    "omhiredis",
+    "omuxsock",
+    "omsnmp",
+    "omudpspoof",
+)
 _ACTION = re.compile(r'(\w+)="([^"]*)"')
 _TAGS = "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime"
 _FOLDER = "/etc/rsyslog.d/*.conf"
@@ -55,6 +72,8 @@ def _rsyslog(seen: Mapping[str, list[str]]) -> set[str] | None:
     for line in seen.get("rsyslog", []):
         if "nclude" in line and _FOLDER not in line:
             return None
+        if any(word in line for word in _OTHER_WAYS):
+            return None
         if "omfwd" in line:
             told = dict(_ACTION.findall(line))
             if "target" not in told:
@@ -62,6 +81,8 @@ def _rsyslog(seen: Mapping[str, list[str]]) -> set[str] | None:
             found.add(f"{told.get('protocol', 'udp').lower()} {told['target']} {told.get('port', '514')}")
         elif match := _FORWARD.match(line):
             found.add(f"{'tcp' if match[1] == '@@' else 'udp'} {match[2] or match[3]} {match[4] or '514'}")
+        elif _SENDS.search(line):
+            return None
     return found
 
 

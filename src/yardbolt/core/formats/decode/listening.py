@@ -8,9 +8,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
-from ..plane.kinds import ABSENT, FIRST_OWN, Absent
+from ...plane.kinds import ABSENT, FIRST_OWN, Absent
 from .decoder import Decoded, Decoder, Pairs, of_text
-from .tagged import tagged
+from .tagged import digits, hexadecimal, tagged
 
 INETD = "inetd"
 PORTS = {
@@ -34,6 +34,8 @@ OF_THE_HOST = {
     "syslog-ng": "its own log", "systemd-journal": "its own log", "systemd-resolve": "its own names", "systemd-network": "its own addresses", "dhclient": "its own addresses",
 }  # fmt: skip
 FOR_OTHERS = frozenset({"systemd", "init"})  # holds a socket until somebody comes
+BY_UDP = frozenset({"snmp", "tftp", "ntp", "mdns"})
+SYSTEM_FOLDERS = ("/usr/", "/bin/", "/sbin/", "/opt/", "/lib/", "/lib64/", "/snap/")
 READABLE = frozenset({"telnet", "ftp", "tftp", "http", "rpc", "syslog"})
 TABLES = {"tcp", "tcp6", "udp", "udp6"}
 
@@ -65,8 +67,16 @@ class Socket:
             return ""
         if self.ours or PROGRAMS.get(self.program) == "ssh":
             return "ssh"
-        found = PORTS.get((self.transport, self.port)) or PROGRAMS.get(self.program, "")
+        found = PORTS.get((self.transport, self.port)) or self.by_its_program
         return "" if found == INETD else found
+
+    @property
+    def by_its_program(self) -> str:
+        """What it is by who holds it. A name is soon given: what is known to go by UDP alone is none by TCP, and a file that lies
+        where no system keeps its programs is none of these."""
+        found = PROGRAMS.get(self.program, "")
+        elsewhere = bool(self.exe) and not self.exe.startswith(SYSTEM_FOLDERS)
+        return "" if elsewhere or (self.transport == "tcp" and found in BY_UDP) else found
 
     def facts(self) -> Pairs:
         """It on the plane."""
@@ -126,9 +136,7 @@ def _listened(service: str, seen: Mapping[str, list[str]]) -> list[At]:
     """Where a service that is off would listen: as it did when we switched it off, or where the trade has it."""
     noted = [words[1:] for line in seen.get("switched", []) if (words := line.split())[:1] == [service]]
     pairs = [word.partition(":") for word in (noted[0] if noted else []) if ":" in word]
-    found = [
-        (by, int(port)) for by, _, port in pairs if port.isdigit() and PORTS.get((by, int(port))) in (None, service)
-    ]
+    found = [(by, int(port)) for by, _, port in pairs if digits(port) and PORTS.get((by, int(port))) in (None, service)]
     return _in_order(service, found or [at for at, name in PORTS.items() if name == service])
 
 
@@ -231,10 +239,11 @@ def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[S
     for line in seen.get("ss", []):
         words = line.split()
         address, _, port = words[4].rpartition(":") if len(words) > 5 else ("", "", "")
-        if words[:1] not in (["tcp"], ["udp"]) or not port.isdigit() or int(port) > 65535:
+        bound = address.strip("[]").partition("%")[0].strip("[]") or "*"
+        known = bound == "*" or _is_address(bound)
+        if words[:1] not in (["tcp"], ["udp"]) or not digits(port) or int(port) > 65535 or not known:
             left.append("a line that is no socket")
             continue
-        bound = address.strip("[]").partition("%")[0].strip("[]") or "*"
         who = " ".join(words[6:])
         named = who.split('(("', 1)[1].split('"', 1)[0] if '(("' in who else ""
         yield Socket(words[0], bound, int(port), named), who.partition("pid=")[2].partition(",")[0]
@@ -242,10 +251,18 @@ def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[S
         words = line.split()
         local = words[1].split(":") if len(words) == 3 else []
         bound = address_of_proc(local[0]) if len(local) == 2 else ""
-        if not bound or words[0] not in TABLES:
+        if not bound or words[0] not in TABLES or not hexadecimal(local[1]):
             left.append("a line that is no socket")
             continue
         yield Socket(words[0].rstrip("6"), bound, int(local[1], 16)), pids.get(words[2], "")
+
+
+def _is_address(written: str) -> bool:
+    try:
+        ip_address(written)
+    except ValueError:
+        return False
+    return True
 
 
 def address_of_proc(written: str) -> str:

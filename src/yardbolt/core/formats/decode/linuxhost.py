@@ -8,9 +8,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from ipaddress import ip_interface
 
-from ..plane.kinds import ABSENT
+from ...plane.kinds import ABSENT
 from .decoder import Decoded, Decoder, Pairs, of_text
-from .tagged import tagged
+from .tagged import digits, tagged
 
 NO_SHELL = ("nologin", "false", "sync", "halt", "shutdown")
 _LOCAL_SOURCES = {"files", "compat", "systemd", "db"}
@@ -81,12 +81,12 @@ def decode_accounts(reply: str, key: str = "") -> Decoded:
     left = [*strange]
     shadow = {parts[0]: parts for line in seen.get("shadow", []) if len(parts := line.split(":")) == 9}
     now = (seen.get("now") or ["0"])[0].strip()
-    today = int(now) // _DAY if now.isdigit() else 0
+    today = int(now) // _DAY if digits(now) else 0
     facts.append((("host", "elevates"), "doas" if "doas" in seen else ABSENT if "sudo" in seen else "sudo"))
     groups, rules = _groups(seen.get("group", [])), _rules(seen)
     for line in dict.fromkeys(seen.get("passwd", [])):
         parts = line.split(":")
-        if len(parts) != 7 or not parts[0] or not parts[2].isdigit():
+        if len(parts) != 7 or not parts[0] or not digits(parts[2]):
             left.append("a row of the account list that is no account")
             continue
         facts.append((("accounts", parts[0]), True))
@@ -121,9 +121,10 @@ def _rights(parts: list[str], rules: Sudoers | None, groups: set[str]) -> Pairs:
         facts: Pairs = [((*base, "role"), "full"), ((*base, "becomes_root"), "is root")]
     elif not logs_in:
         facts = [((*base, "role"), "none")]
-    elif rules is not None and (becomes := rules.of(name, uid, groups)):
-        # who cannot become root changes nothing here but what is his
-        role = {"no": "read", "some commands": "change"}.get(becomes, "full")
+    elif rules is not None and (granted := rules.of(name, uid, groups)) is not None:
+        becomes, everything = granted
+        # who cannot become root changes nothing here but what is his; who may by a way round has no rights to work with
+        role = "read" if becomes == "no" else "full" if everything else "change"
         facts = [((*base, "role"), role), ((*base, "becomes_root"), becomes)]
     else:
         facts = []
@@ -142,7 +143,7 @@ def _secret(parts: list[str], row: list[str] | None, today: int) -> Pairs:
         facts.append(((*base, "storage"), _storage(row[1])))
     if row is not None and today:
         ends = row[7].strip()
-        facts.append(((*base, "enabled"), not (ends.isdigit() and int(ends) < today)))
+        facts.append(((*base, "enabled"), not (digits(ends) and int(ends) < today)))
     elif row is None and parts[1] != "x":
         # where no end is kept, its password tells; without one, and with a shell, a key may open it still
         locked = parts[1].startswith(("!", "*"))
@@ -173,24 +174,121 @@ class Sudoers:
     rules: tuple[tuple[tuple[str, ...], tuple[str, ...], str], ...]
     host: str
 
-    def of(self, name: str, uid: int, groups: set[str]) -> str:
-        """How somebody may become root: freely, with its password, by some commands, or not; empty where a rule is for
-        whom, or for where, nobody can tell here."""
-        found = "no"
+    def of(self, name: str, uid: int, groups: set[str]) -> tuple[str, bool] | None:
+        """How somebody may become root: freely, with its password, by some commands, or not; and whether by every command.
+        None where a rule is for whom, or for where, nobody can tell here."""
+        found, everything = "no", False
         mine = {name, "ALL", f"#{uid}", *groups, *(f"%#{group}" for group in groups)}
         for users, hosts, commands in self.rules:
             named = bool(mine & {*users})
             # groups of the network may hold anybody
             if any(user.startswith(("+", "%:")) for user in users):
-                return ""
+                return None
             # one who is named and exempted, or a rule that is perhaps for another host
             if named and (any(user.startswith("!") for user in users) or not {*hosts} <= {"ALL", self.host}):
-                return ""
+                return None
             if named:
-                found = max(found, _granted(commands), key=_GRANTS.index)
-        return found
+                grant, whole = _granted(commands)
+                found, everything = max(found, grant, key=_GRANTS.index), everything or whole
+        return found, everything
 
 
+_SETTING = re.compile(r""",(?=(?:[^"]*"[^"]*")*[^"]*$)""")  # a comma outside of quotes
+_OTHERWISE = frozenset({"rootpw", "targetpw", "runaspw", "runas_default", "exempt_group", "!root_sudo"})
+# by what somebody who may run it as root is root: shells, what starts one, and what writes wherever it is told to
+_OPENS = frozenset(
+    [
+        "sh",
+        "bash",
+        "dash",
+        "ash",
+        "zsh",
+        "ksh",
+        "csh",
+        "tcsh",
+        "fish",
+        "busybox",
+        "su",
+        "sudo",
+        "login",
+        "env",
+        "nice",
+        "nohup",
+        "setsid",
+        "timeout",
+        "xargs",
+        "find",
+        "awk",
+        "gawk",
+        "mawk",
+        "perl",
+        "python",
+        "python3",
+        "ruby",
+        "lua",
+        "php",
+        "node",
+        "vi",
+        "vim",
+        "vim.tiny",
+        "nano",
+        "ed",
+        "emacs",
+        "less",
+        "more",
+        "man",
+        "view",
+        "tee",
+        "dd",
+        "cp",
+        "mv",
+        "install",
+        "rsync",
+        "tar",
+        "cpio",
+        "zip",
+        "chmod",
+        "chown",
+        "ln",
+        "sed",
+        "mount",
+        "systemctl",
+        "journalctl",
+        "crontab",
+        "at",
+        "visudo",
+        "passwd",
+        "chpasswd",
+        "usermod",
+        "useradd",
+        "vipw",
+        "dpkg",
+        "apt",
+        "apt-get",
+        "rpm",
+        "yum",
+        "dnf",
+        "git",
+        "make",
+        "gdb",
+        "strace",
+        "docker",
+        "podman",
+        "nsenter",
+        "unshare",
+        "chroot",
+        "ssh",
+        "scp",
+        "socat",
+        "nc",
+        "ncat",
+        "tcpdump",
+        "screen",
+        "tmux",
+        "script",
+        "watch",
+    ]
+)
 _GRANTS = ("no", "some commands", "with its password", "freely")
 _NAMES = r"[^,\s]+(?:, [^,\s]+)*"
 _RULE = re.compile(rf"^({_NAMES}) ({_NAMES}) = (.*)$")
@@ -201,8 +299,17 @@ def sudoers(lines: Iterable[str], host: str) -> Sudoers | None:
     """Rules as cvtsudoers(1) prints them; None where one is not understood, or none could be read."""
     whole = re.sub(r"\\\n\s*", " ", "\n".join(lines))
     rules = []
+    freely = False
     for line in whole.splitlines():
-        if not line.strip() or line.startswith("Defaults"):
+        if not line.strip():
+            continue
+        if line.startswith("Defaults"):
+            scope, _, told = line.partition(" ")
+            names = {one.strip().split("=")[0].rstrip("+-").strip() for one in _SETTING.split(told)}
+            # whose password it asks for, or whether at all, for some only: that is not judged
+            if names & _OTHERWISE or ("!authenticate" in names and scope != "Defaults"):
+                return None
+            freely = freely or "!authenticate" in names
             continue
         match = _RULE.match(line)
         if not match:
@@ -210,21 +317,25 @@ def sudoers(lines: Iterable[str], host: str) -> Sudoers | None:
         users, hosts, rest = tuple(match[1].split(", ")), match[2], match[3]
         first, *more = _MORE.split(rest)
         for where, what in ((hosts, first), *zip(more[::2], more[1::2], strict=True)):
-            rules.append((users, tuple(where.split(", ")), what))
+            rules.append((users, tuple(where.split(", ")), f"NOPASSWD: {what}" if freely else what))
     return Sudoers(tuple(rules), host) if whole.strip() else None
 
 
-def _granted(commands: str) -> str:
-    """What one rule grants: everything as root, with or without the password, or some commands."""
-    found, freely, as_root = "some commands", False, True
+def _granted(commands: str) -> tuple[str, bool]:
+    """What one rule grants: root, with or without the password, or some commands; and whether every command."""
+    found, freely, as_root, whole = "some commands", False, True, False
     for word in re.findall(r"\([^)]*\)|[^\s,()]+", commands):
         if word.startswith("("):
             as_root = bool({"ALL", "root"} & {who.strip() for who in word.strip("()").split(":")[0].split(",")})
         elif word in ("NOPASSWD:", "PASSWD:"):
             freely = word == "NOPASSWD:"
-        elif word == "ALL" and as_root:
+        elif as_root and (word == "ALL" or (word[:1] == "/" and word.rsplit("/", 1)[-1] in _OPENS)):
             found = max(found, "freely" if freely else "with its password", key=_GRANTS.index)
-    return found
+            whole = whole or word == "ALL"
+        elif as_root and word[:1] == "/" and any(sign in word for sign in "*?["):
+            # what a pattern names may be anything that lies there, or is laid there
+            found = max(found, "freely" if freely else "with its password", key=_GRANTS.index)
+    return found, whole
 
 
 def _storage(kept: str) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .listening import PORTS, PROGRAMS, address_of_proc
-from .tagged import tagged
+from .tagged import digits, hexadecimal, tagged
 
 WEB = frozenset({"http", "https"})
 _NOT_YET = re.compile(r"\[(net|preauth|accepted|listener)\]")
@@ -64,11 +64,12 @@ def _account(held: list[list[str]]) -> str | None:
 
 def _listening(seen: Mapping[str, list[str]]) -> set[int]:
     ends = [words[3].rpartition(":")[2] for line in seen.get("listen", []) if len(words := line.split()) > 3]
-    found = {int(port) for port in ends if port.isdigit()}
+    found = {int(port) for port in ends if digits(port)}
     for line in seen.get("proc", []):
         words = line.split()
-        if len(words) == 5 and words[1] == "0A":
-            found.add(int(words[2].partition(":")[2] or "0", 16))
+        port = words[2].partition(":")[2] if len(words) == 5 and words[1] == "0A" else ""
+        if hexadecimal(port):
+            found.add(int(port, 16))
     return found
 
 
@@ -92,7 +93,7 @@ def _connections(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[Con
         if len(words) == 5 and words[1] == "01":
             (here, _, at), (there, _, to) = words[2].partition(":"), words[3].partition(":")
             local, far = address_of_proc(here), address_of_proc(there)
-            if local and far:
+            if local and far and hexadecimal(at) and hexadecimal(to):
                 yield _plain(local), int(at, 16), _plain(far), int(to, 16), tuple(pids_of.get(words[4], ()))
             else:
                 left.append("a line that is no connection")
@@ -101,7 +102,7 @@ def _connections(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[Con
 def _end(written: str) -> tuple[str, int] | None:
     """One end of a connection as ss(8) writes it."""
     address, _, port = written.rpartition(":")
-    return (_plain(address.strip("[]").partition("%")[0].strip("[]")), int(port)) if port.isdigit() else None
+    return (_plain(address.strip("[]").partition("%")[0].strip("[]")), int(port)) if digits(port) else None
 
 
 def _plain(address: str) -> str:
