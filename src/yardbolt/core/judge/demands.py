@@ -139,9 +139,11 @@ def meet(demands: Iterable[Demand]) -> Mapping[Path, Demand]:
     met: dict[Path, Demand] = {}
     for d in demands:
         met[d.path] = _join(met[d.path], d) if d.path in met else d
+    inside: dict[Path, list[Demand]] = {}
     for path, d in met.items():
-        inside = [m for p, m in met.items() if len(p) == len(path) + 1 and p[: len(path)] == path]
-        if isinstance(d, Gone) and (keeps := [m for m in inside if not holds_secret(m.path)]):
+        inside.setdefault(path[:-1], []).append(d)
+    for path, d in met.items():
+        if isinstance(d, Gone) and (keeps := [m for m in inside.get(path, []) if not holds_secret(m.path)]):
             raise Conflict(f"{show(path)}: {d.rule} wants it gone, {keeps[0].rule} wants {show(keeps[0].path)}")
     return met
 

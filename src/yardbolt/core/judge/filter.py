@@ -126,6 +126,11 @@ class _Walk:
 
     def __init__(self, plane: Plane, at: At) -> None:
         self.accepted = self.dropped = 0
+        # what becomes of one piece in a chain does not hang on the others, so each is walked through a chain once: those that were,
+        # those that came out at its end, and those that are in it just now
+        self.walked: dict[str, int] = {}
+        self.came_out: dict[str, int] = {}
+        self.inside: dict[str, int] = {}
         self.rows: list[Row] = []
         # rules that surely do one thing with whom they name stand together, and can be walked so
         self.chains: dict[str, list[tuple[bool, list[Entry]]]] = {}
@@ -150,6 +155,7 @@ class _Walk:
         here, turned_away = self.pieces.everybody, 0
         for _, key, policy, families in self.base:
             self.accepted = self.dropped = 0
+            self.walked, self.came_out = {}, {}
             # what is of another family passes it by; where that was not read, anybody may
             mine = here & self.pieces.bits(_families(families))
             passing_by = here if families is None else here & ~mine
@@ -174,10 +180,19 @@ class _Walk:
 
     def chain(self, key: str, here: int, depth: int) -> int:
         """Walk one chain with those that possibly come to it; those that possibly come out at its end."""
+        # a chain that leads back to itself, or too deep: anything may become of them
+        if endless := here & self.inside.get(key, 0) if depth <= DEEPEST else here:
+            self.accepted, self.dropped = self.accepted | endless, self.dropped | endless
+        new = here & ~endless & ~self.walked.get(key, 0)
+        if new:
+            self.walked[key] = self.walked.get(key, 0) | new
+            self.inside[key] = self.inside.get(key, 0) | new
+            self.came_out[key] = self.came_out.get(key, 0) | self._walk(key, new, depth)
+            self.inside[key] &= ~new
+        return (here & self.came_out.get(key, 0)) | endless
+
+    def _walk(self, key: str, here: int, depth: int) -> int:
         out = 0
-        if depth > DEEPEST:
-            self.accepted, self.dropped = self.accepted | here, self.dropped | here
-            return here
         for plain, rules in self.chains.get(key, []):
             if not here:
                 break
