@@ -287,12 +287,14 @@ def test_a_host_goes_back_by_itself(host: Host) -> None:
     assert asyncio.run(tell(host, "return-now")) == (0, "")
     # a full disk, and a clock that jumps, change nothing of that
     assert asyncio.run(tell(host, "arm-return", seconds="600", holds=holds)) == (0, "")
-    assert asyncio.run(tell(host, "cancel-return")) == (0, "")
     host.shell(
         "mount -t tmpfs -o size=4k tmpfs /etc/ssh/sshd_config.d; cat /dev/zero > /etc/ssh/sshd_config.d/x 2>/dev/null; :",
         check=False,
     )
     full = asyncio.run(tell(host, "ssh-setting", word="MaxAuthTries", value="2"))
     assert full[0] and "could not be written" in full[1] and opens(host, account, password)
+    # once it goes back no more, nothing that could shut somebody out is taken
+    assert asyncio.run(tell(host, "cancel-return")) == (0, "")
+    assert "not armed any more" in asyncio.run(tell(host, "ssh-setting", word="MaxAuthTries", value="2"))[1]
     left = host.shell("ls -A /etc/ssh/sshd_config.d; ls /var/lib/yardbolt/return /etc/rcS.d")
     assert "+yardbolt" not in left and "yardbolt-return" not in left

@@ -136,6 +136,8 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
     filed = unit.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
     approved = filed.document if filed else None
     target, gaps = _target(unit, planes["live"], approved)
+    if approved:  # what was consented to is consented to until it is done
+        choices = replace(choices, leaps=choices.leaps | frozenset(approved.leaps))
     restarted = choices.resumed and run.number in unit.history().restarted
     choices = replace(choices, restarted=restarted, gate=unit.history().gate_failed)
     made = plan(unit, planes, ways, target, gaps, choices)
@@ -148,7 +150,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
         return Tightened(made, None, await prove(unit, run.number), choices.resumed)
     if not choices.declined and not await approve(made, choices.resumed):
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
-    await _begin(run, made, made.sheet, approved)
+    await _begin(run, made, made.sheet, approved, choices.leaps)
     outcome = await drive(run, made, made.sheet)
     if outcome.declined is not None and len(choices.declined) < MOST_DECLINED and run.refusals < MOST_IN_A_ROW:
         change, said = outcome.declined
@@ -165,7 +167,10 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
 def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:
     if approved is None:
         return target_of(unit, plane)
-    found, undone = from_tree(approved.found), frozenset(approved.gaps)
+    found = from_tree(approved.found)
+    # of what could not be done whole, a part may have been approved: what must stay gets a password of the owner's
+    changed = {key.split(" ")[1] for key in approved.changes}
+    undone = {gap for gap in approved.gaps if not any(one == gap or one.startswith(f"{gap}/") for one in changed)}
     # what could not be planned when it was approved is for another approval, once this run is done;
     # what was as wanted, and cannot be read just now, is not done again; that it is unread is said at the end
     target = tuple(
@@ -209,7 +214,7 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
         raise OperatorError(f"{unit.name}: {problem}. Check it again, then tighten with --anew")
 
 
-async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None) -> None:
+async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None, leaps: frozenset[str]) -> None:
     unit = run.unit
     if approved:
         unit.note(RunResumed(steps=len(sheet.steps)), run.number)
@@ -217,7 +222,7 @@ async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | 
         document = TargetDocument(
             target=want_rows(made.target), changes=tuple(change_key(change) for change in made.changes),
             run=run.number, inputs=dict(unit.inputs), found=to_tree(made.plane),
-            gaps=tuple(show(gap.path) for gap in made.gaps),
+            gaps=tuple(show(gap.path) for gap in made.gaps), leaps=tuple(sorted(leaps)),
         )  # fmt: skip
         unit.records.file(unit.name, document)
         unit.note(RunBegun(steps=len(sheet.steps), by=unit.job.technician), run.number)

@@ -9,7 +9,7 @@ from yardbolt.application.handover import owed_later
 from yardbolt.application.prove import Proved
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.judge.access import passing
+from yardbolt.core.judge.access import comes_back, passing
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.path import show as show_written
@@ -119,6 +119,13 @@ def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
     unkept = found.plane.stores.differences
     bad = sum(proof.result is Result.FAILS for proof in found.proofs) + len(found.unplanned) + len(found.missing)
     later = "; ".join(owed_later(unit, found.document)) or "nothing"
+    # what people come in by must be there again after it
+    by = [one.key for one in found.plane.services if one.key in unit.family.services() and one.enabled is not False]
+    if by and not any(comes_back(found.plane, key) for key in by):
+        known = any(comes_back(found.plane, key) is False for key in by)
+        told = "does not come back" if known else "may not come back, for that was not read,"
+        screen.say(("DO NOT UNPLUG  ", "bad"), f"{by[0]} {told} at the next start; owed: {later}")
+        return
     # where nothing has to be saved, what is live is kept
     if unkept not in (0, ABSENT) and unit.family.op_keeping() is not None:
         told = "it did not tell whether all is kept, and" if unkept is None else f"{unkept} settings are not kept, and"

@@ -333,21 +333,28 @@ class TcpLook:
         """What speaks TLS (RFC 8446) lets in whom it shakes hands with, or tells why it does not."""
         made = plain_context()
         try:
-            _, writer = await asyncio.open_connection(
+            reader, writer = await asyncio.open_connection(
                 door.address, door.port, local_addr=local, ssl=made, server_hostname=""
             )
         except ssl.SSLError as e:
             return Refusing(listening=True) if "EOF" in str(e) else Open()
-        writer.transport.abort()
-        return Open()
+        try:
+            return await self._spoken_to(door, reader, writer) if door.scheme == "https" else Open()
+        finally:
+            writer.transport.abort()
 
     async def _spoken_to(self, door: Door, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> Port:
         """It waits for us to begin: so we do, in the plainest words any service answers or turns away."""
         writer.write(_first_page(door.address))
         try:
-            return Open() if await asyncio.wait_for(reader.read(4096), WAIT) else Refusing(listening=True)
+            first = await asyncio.wait_for(reader.read(4096), WAIT)
         except TimeoutError:
             return Quiet()
+        # one that forbids (RFC 9110, section 15.5.4) answers, and lets nobody in
+        return Refusing(listening=True) if not first or _FORBIDS.match(first) else Open()
+
+
+_FORBIDS = re.compile(rb"HTTP/\d(\.\d)? 403\b")
 
 
 def _first_page(address: str) -> bytes:

@@ -304,7 +304,8 @@ class _Arranging:
             if way not in self.belief.proven or (again and not done):
                 phase = self.steps[-1].phase if self.steps else OPEN
                 self.add(Step(Kind.PROVE, way=way, phase=phase, reason="a new connection proves it"))
-                done = True
+                # one with few rights proves itself, and not that anything could be mended
+                done = done or full(self.belief.live, way)
 
     def alone(self, kind: Kind, phase: str, reason: str) -> None:
         """An op that stands alone, of the kind, where the family has one."""
@@ -342,8 +343,19 @@ class _Arranging:
         if isinstance(self.belief.guard, Proven):
             self.alone(Kind.CONFIRM, phase, reason)
         elif not isinstance(self.belief.guard, Idle):
-            return ["what was written goes back by itself, for no login could prove it: nobody here may try one"]
+            return [f"no login could prove what goes back by itself otherwise: {self.why_none()}"]
         return []
+
+    def why_none(self) -> str:
+        """Why nobody here may try a login."""
+        told = []
+        for way in dict.fromkeys((*self.wish, *sorted(self.belief.proven))):
+            denied = [c.why for c in admit(self.belief.live, way).conditions if c.holds is False]
+            held = get(self.belief.live, ("accounts", way.account, "secret"))
+            given = denied or (["its password is another by then"] if way.password not in (None, held) else [])
+            rights = [] if full(self.belief.live, way) else ["it has not all rights"]
+            told.append(f"{way.account} by {way.service}: {', '.join((*given, *rights)) or 'not from here'}")
+        return "; ".join(told[:3]) or "there is none"
 
     def demands_written(self, since: int) -> bool:
         """Was anything written that is demanded of passwords, or that follows wrong ones?"""

@@ -173,8 +173,8 @@ class WantRow:
 
 @dataclass(frozen=True, kw_only=True)
 class TargetDocument:
-    """What was approved: the target, the set of changes, what of the target cannot be done here, the run, and digests of
-    the files it was planned from."""
+    """What was approved: the target, the set of changes, what of the target cannot be done here, the leaps that were consented
+    to, the run, and digests of the files it was planned from."""
 
     kind: Literal["target"] = "target"
     version: Literal[1] = 1
@@ -182,6 +182,7 @@ class TargetDocument:
     changes: tuple[str, ...]
     run: int
     gaps: tuple[str, ...] = ()
+    leaps: tuple[str, ...] = ()
     inputs: Mapping[str, str] = field(default_factory=dict)
     found: PlaneTree = field(default_factory=dict)
 

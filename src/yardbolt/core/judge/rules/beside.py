@@ -111,7 +111,8 @@ def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.FAILS, f"{line.key} lets in whoever stands there")
         elif line.storage == "factory":
             yield Verdict(path, State.FAILS, f"{line.key} asks for the word of the works, and for no account's")
-        elif line.login is None or (line.login == "secret" and line.storage != "own"):
+        # what is not a word the plane knows for asking is not known to ask
+        elif line.login not in ("secret", "account") or (line.login == "secret" and line.storage != "own"):
             yield Verdict(path, State.UNKNOWN, f"what {line.key} asks for was not read", "")
         else:
             asked = "a word of its own" if line.storage == "own" else line.login

@@ -12,7 +12,7 @@ from ...plane.kinds import ABSENT, number
 from ...plane.path import Path
 from ...plane.table import Answering, Plane, Service
 from ...plane.words import spoken
-from ..access import has_bundles, who
+from ..access import comes_back, has_bundles, who
 from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
@@ -100,6 +100,10 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif not s.enabled and s.key in site.needed:
             keyless = ", and has no key of its own yet" if s.keyed is False else ""
             yield Verdict(path, State.FAILS, f"{s.key} is needed and switched off{keyless}")
+        elif s.enabled and (back := comes_back(plane, s.key)) is not True:
+            told = "does not come back" if back is False else "whether it comes back was not read"
+            state = State.FAILS if back is False else State.UNKNOWN
+            yield Verdict(path, state, f"{s.key} is needed and on; at the next start: {told}")
         elif not s.enabled and s.boot is True:
             yield Verdict(path, State.FAILS, f"{s.key} does not run, and the next boot starts it")
         elif not s.enabled and s.boot is None:
@@ -120,6 +124,8 @@ def _want_needed(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
             yield exactly(("services", s.key, "enabled"), "needed-services", False)
         elif s.key in site.needed:
             yield exactly(("services", s.key, "enabled"), "needed-services", True)
+            if s.enabled and comes_back(plane, s.key) is False:
+                yield exactly(("services", s.key, "boot"), "needed-services", True)
             if s.keyed is False:
                 yield exactly(("services", s.key, "keyed"), "needed-services", True)
         elif s.boot is True:

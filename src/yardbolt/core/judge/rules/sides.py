@@ -23,6 +23,9 @@ def _side(one: Interface) -> str:
 
 def _lets(plane: Plane, one: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
     """Which services a socket lets in, and from where: by its bundle, or as it says itself; None where that was not read."""
+    if has_bundles(plane) and one.bundle is ABSENT:
+        # one without a bundle holds nobody back
+        return tuple(sorted(s.key for s in plane.services if s.enabled is not False)), ANYONE
     return (one.services, ANYONE) if isinstance(one.services, tuple) and not has_bundles(plane) else let_in(plane, one)
 
 
@@ -30,7 +33,7 @@ def _used(plane: Plane) -> Iterator[Interface]:
     """The sockets in use that have, or may have, a bundle, or say themselves what they let in."""
     grid = any(isinstance(one.services, tuple) for one in plane.interfaces)
     for one in plane.interfaces:
-        bundle = has_bundles(plane) and one.bundle is not ABSENT
+        bundle = has_bundles(plane) and (one.bundle is not ABSENT or one.side in STRANGE)
         if one.enabled is not False and (bundle or (grid and one.services is not ABSENT)):
             yield one
 
