@@ -9,7 +9,7 @@ from tests.bare import BASELINE, SITE
 from tests.test_plans import fresh, read_in
 from yardbolt.core.judge.baseline import judge
 from yardbolt.core.plane.edit import Draft
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 
 
 def rate(plane: Plane) -> float:

@@ -6,7 +6,8 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.bare import FAMILY
-from yardbolt.core.family.reading import Fact, merge
+from yardbolt.core.family.parts import Fact
+from yardbolt.core.family.reading import merge
 
 LEAVES = (("role", "full"), ("enabled", True), ("origin", "ours"), ("storage", "own"))
 

@@ -16,7 +16,8 @@ from yardbolt.adapters.files import load_family, shipped
 from yardbolt.application.session import drive
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.reading import merge
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.outcomes import Done, Opened

@@ -10,8 +10,9 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.test_yard import connects
 from tests.yard.hosts import OFFICE, STATION, STRANGER, TECHNICIAN, Host
 from yardbolt.adapters.hosts import library
+from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Ask, Family
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.reading import merge
 from yardbolt.core.judge.filter import At, through
 from yardbolt.core.talk.commands import AskHow
 from yardbolt.core.talk.conversation import Replies

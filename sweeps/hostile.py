@@ -15,12 +15,13 @@ from tests.bare import run_on
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
+from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Family
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.reading import merge
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Fetch
-from yardbolt.core.talk.objects import Answer
+from yardbolt.core.talk.objectkeys import Answer
 from yardbolt.core.talk.outcomes import Done, End, Lost
 from yardbolt.core.talk.pages import Page, Submit
 from yardbolt.wires.markup import read_page

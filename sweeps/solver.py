@@ -9,7 +9,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.solver import disagrees
 from tests.test_filter import AT, planes
 from yardbolt.core.judge.filter import through
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 
 many, first = (int(word) for word in (*sys.argv[1:], "2000", "1")[:2]) if len(sys.argv) != 2 else (int(sys.argv[1]), 1)
 done = 0

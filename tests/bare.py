@@ -15,9 +15,10 @@ from yardbolt.bench.lineswitch import Board, LineSwitch
 from yardbolt.cli.wiring import doors_of
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
-from yardbolt.core.family.reading import asks_for, extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.reading import asks_for, merge
 from yardbolt.core.job import site_of
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.events import Event
 from yardbolt.core.run.requests import Attempt, Attempted, LogIn, Note, Outcome, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref

@@ -13,8 +13,9 @@ from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import YardboltError
 from yardbolt.core.family.check import family_of
+from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Family
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.reading import merge
 from yardbolt.core.family.spelling import meant
 from yardbolt.core.job import Allows, OwnAccount, Site
 from yardbolt.core.judge.access import admit
@@ -23,8 +24,9 @@ from yardbolt.core.plane.compare import difference
 from yardbolt.core.plane.document import to_tree
 from yardbolt.core.plane.edit import Draft, get, put, reachable
 from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path
-from yardbolt.core.plane.table import Plane, holds_secret, is_item
+from yardbolt.core.plane.table import holds_secret, is_item
 from yardbolt.core.run.events import Event
 from yardbolt.core.run.requests import Attempted, LogIn, Note, Outcome, Pause, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref, Slot

@@ -14,16 +14,17 @@ from yardbolt.core.addresses import AddressSet
 from yardbolt.core.credentials import Credential, Key, Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.family.check import family_of
+from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Family
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.reading import merge
 from yardbolt.core.family.spelling import meant
 from yardbolt.core.job import Allows, OwnAccount, Site
 from yardbolt.core.plane.change import Drop, Make, Set, apply
 from yardbolt.core.plane.document import to_tree
 from yardbolt.core.plane.edit import Draft, get, put
 from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, fits, parse
-from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.events import Event
 from yardbolt.core.run.requests import Attempt, Attempted, LogIn, Note, Outcome, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref, Slot

@@ -10,7 +10,7 @@ from tests.test_filter import AT, fits_but_sources
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.judge.filter import Passing
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.table import InputRule, Plane
+from yardbolt.core.plane.leaves import InputRule, Plane
 
 FELL, ACCEPT, DROP = (z3.BitVecVal(n, 2) for n in range(3))
 

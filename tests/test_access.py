@@ -14,12 +14,15 @@ from tests.bare import door_at
 from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
-from yardbolt.core.judge.access import admit, door, stays, who
+from yardbolt.core.judge.access import admit
+from yardbolt.core.judge.staying import stays
+from yardbolt.core.judge.whereabouts import door
+from yardbolt.core.judge.who import who
 from yardbolt.core.plane.change import Change, Drop, Make, Reorder, Set, apply
 from yardbolt.core.plane.edit import Draft, get, put, whole
 from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, show
-from yardbolt.core.plane.table import Plane
 from yardbolt.core.secret import Ref
 
 KEEPER = Ref("safe:u/keeper")

@@ -13,20 +13,23 @@ from tests.bare import SITE
 from tests.test_access import HERE, open_plane, way
 from yardbolt.adapters.files import load_family, shipped
 from yardbolt.core.family.bound import bind
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.reading import merge
 from yardbolt.core.family.spelling import SPREADS, meant, parted
 from yardbolt.core.job import OwnAccount, OwnRole, opens_a_login
-from yardbolt.core.judge.access import admit, stays
+from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import OneOf, Want
 from yardbolt.core.judge.filter import At, odd
 from yardbolt.core.judge.rules import RULES
 from yardbolt.core.judge.rules.rule import State
+from yardbolt.core.judge.staying import stays
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.edit import Draft, get, put
 from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import parse
-from yardbolt.core.plane.table import Plane, coerce
+from yardbolt.core.plane.table import coerce
 from yardbolt.core.talk.conversation import Replies
 
 EXCHANGE, GATE = (load_family(shipped("families")[name]) for name in ("brackmere-ix5", "harrowfen-gd6"))

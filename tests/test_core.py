@@ -25,8 +25,9 @@ from yardbolt.core.plane.compare import difference, surprises
 from yardbolt.core.plane.document import from_tree, schema, to_tree
 from yardbolt.core.plane.edit import Draft, get, make, put, whole
 from yardbolt.core.plane.kinds import ABSENT, NEVER, seconds
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import parse, show
-from yardbolt.core.plane.table import TABLE, Plane, holds_secret, item_of, pattern_of
+from yardbolt.core.plane.table import TABLE, holds_secret, item_of, pattern_of
 from yardbolt.core.plane.words import human
 from yardbolt.core.secret import Ref, Secret
 

@@ -12,7 +12,7 @@ from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.judge.filter import At, odd, through
 from yardbolt.core.plane.edit import Draft
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.table import InputRule, Plane
+from yardbolt.core.plane.leaves import InputRule, Plane
 
 SOURCES = ("192.0.2.1", "192.0.2.9", "198.51.100.7", "203.0.113.1", "2001:db8::1", "2001:db8:1::9")
 SETS = [

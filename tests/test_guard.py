@@ -21,14 +21,15 @@ from yardbolt.core.errors import YardboltError
 from yardbolt.core.family.bound import Bound, NoWayBack, bind
 from yardbolt.core.judge.access import admit, comes_back
 from yardbolt.core.judge.demands import Target, Want
-from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.arrange import arrange
 from yardbolt.core.plan.belief import Belief, arrival, learned
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.guard import Armed, Fallback, Guard, Idle, Proven
 from yardbolt.core.plan.rehearse import Kind
+from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.edit import get, put
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.events import LeftUntried, Stopped
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.requests import Attempt, Attempted, Outcome, Read

@@ -32,14 +32,15 @@ from yardbolt.core.doors import Door
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.reading import merge
 from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import get, make
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.members import Kept
-from yardbolt.core.talk.objects import Answer, AskHow, Call
+from yardbolt.core.talk.objectkeys import Answer, AskHow, Call
 from yardbolt.core.talk.outcomes import (
     Cut,
     Done,

@@ -30,12 +30,14 @@ from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
-from yardbolt.core.family.reading import Fact, Whole, extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.parts import Fact, Whole
+from yardbolt.core.family.reading import merge
 from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import get, make, put
 from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
 from yardbolt.core.talk.forms import HIDDEN, fields_of

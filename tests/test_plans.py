@@ -23,16 +23,18 @@ from yardbolt.core.job import Allows, Site
 from yardbolt.core.judge.baseline import judge, wanted
 from yardbolt.core.judge.demands import Conflict, Target
 from yardbolt.core.judge.rules.rule import State
-from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.arrange import arrange
 from yardbolt.core.plan.belief import Belief, Standing, arrival
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.precedence import PHASES, PRECEDENCE, rank
 from yardbolt.core.plan.rehearse import Kind
+from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.edit import Draft, exists, get, leaves, put
 from yardbolt.core.plane.kinds import Listing
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import Plane, holds_secret, steady
+from yardbolt.core.plane.table import holds_secret, steady
 from yardbolt.core.run.events import Proven, Sending, Stopped
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.requests import Outcome

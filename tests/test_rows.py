@@ -16,13 +16,14 @@ from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import FamilyError
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
-from yardbolt.core.family.reading import extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.reading import merge
 from yardbolt.core.family.spelling import spelled
 from yardbolt.core.plane.change import Drop, Set
 from yardbolt.core.plane.edit import get
 from yardbolt.core.talk.conversation import Fetch, Replies
 from yardbolt.core.talk.forms import fields_of
-from yardbolt.core.talk.objects import Answer, Call
+from yardbolt.core.talk.objectkeys import Answer, Call
 from yardbolt.core.talk.outcomes import Done, No
 from yardbolt.core.talk.pagekeys import AskHow
 from yardbolt.core.talk.pages import Open, Page, Submit

@@ -20,8 +20,9 @@ from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
 from yardbolt.core.plane.edit import leaves as leaves_of
 from yardbolt.core.plane.kinds import ABSENT, NEVER, TRIAL_ENDS
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path
-from yardbolt.core.plane.table import LISTS, Plane
+from yardbolt.core.plane.table import LISTS
 from yardbolt.core.run.proofs import Claim, KeySeen, Result, Sort, claims, settle
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import (
@@ -149,8 +150,9 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
         },
         {H},
     ),
-    ("needed-services", SSH, {H}),
-    ("needed-services", {**SSH, "services__ftp__enabled": True}, {F, H}),
+    ("needed-services", SSH, {U}),
+    ("needed-services", {**SSH, "services__ssh__boot": True}, {H}),
+    ("needed-services", {**SSH, "host__init": ABSENT, "services__ftp__enabled": True}, {F, H}),
     ("needed-services", {"services__ssh__enabled": False, "services": 1}, {F}),
     ("unexplained-port", {**SSH, **ANSWERS}, {H}),
     ("unexplained-port", {**SSH, **ANSWERS, "answering__b__port": 4444}, {F, H}),

@@ -23,16 +23,18 @@ from yardbolt.core.family.bound import bind
 from yardbolt.core.family.model import Family
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import Target, Want
-from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.arrange import arrange
 from yardbolt.core.plan.belief import Belief, Standing, arrival, learn, standing
 from yardbolt.core.plan.difference import changes, with_mode
 from yardbolt.core.plan.guard import Fallback, Idle
 from yardbolt.core.plan.rehearse import Kind, rehearse
+from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plane.change import Make, Set
 from yardbolt.core.plane.compare import surprises, unlike
 from yardbolt.core.plane.edit import Draft, get, put
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.table import Plane, holds_secret
+from yardbolt.core.plane.leaves import Plane
+from yardbolt.core.plane.table import holds_secret
 from yardbolt.core.run.events import Stopped
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.proofs import side_door

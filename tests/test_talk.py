@@ -23,7 +23,9 @@ from yardbolt.bench.lineswitch import Hand, LineSwitch
 from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import UnitError, clean
 from yardbolt.core.family.bound import bind
-from yardbolt.core.family.reading import Fact, Whole, extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.parts import Fact, Whole
+from yardbolt.core.family.reading import merge
 from yardbolt.core.family.spelling import spelled
 from yardbolt.core.formats.decode import DECODERS
 from yardbolt.core.formats.kexinit import decode_kexinit
@@ -31,7 +33,7 @@ from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import get, make, put, whole
 from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT, NEVER
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk import commands, console, logon
 from yardbolt.core.talk.console import SETTLE, Channel, Heard, Listener, Turn

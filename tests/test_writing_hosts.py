@@ -18,7 +18,9 @@ from yardbolt.core.credentials import Key, Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import FamilyError, FileError
 from yardbolt.core.family.bound import bind
-from yardbolt.core.family.reading import Fact, Merging, Narrowed, asks_for, extract, merge
+from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.parts import Fact, Narrowed
+from yardbolt.core.family.reading import Merging, asks_for, merge
 from yardbolt.core.family.writing import op_for
 from yardbolt.core.formats.decode import DECODERS
 from yardbolt.core.formats.decode.openssh import not_in_force
@@ -30,7 +32,7 @@ from yardbolt.core.plane.change import Drop, Make, Set
 from yardbolt.core.plane.edit import Draft, exists, get, put
 from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk import commands
 from yardbolt.core.talk.conversation import Replies

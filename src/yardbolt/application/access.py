@@ -10,10 +10,14 @@ from yardbolt.core.addresses import FOUR, SIX, AddressSet, is_address
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.judge.access import Admission, Sources, admission, at_door, conditions, let_in, who
+from yardbolt.core.judge.access import conditions
+from yardbolt.core.judge.condition import Admission, admission
 from yardbolt.core.judge.filter import At, odd, through
+from yardbolt.core.judge.passage import at_door
+from yardbolt.core.judge.whereabouts import let_in
+from yardbolt.core.judge.who import Sources, who
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.table import Plane, Service
+from yardbolt.core.plane.leaves import Plane, Service
 from yardbolt.core.secret import Ref
 
 from .unit import UnitInWork

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field, replace
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError, Trouble, UnitError
-from yardbolt.core.family.reading import Reading
+from yardbolt.core.family.parts import Reading
 from yardbolt.core.family.writing import plain_order
 from yardbolt.core.judge.access import admit
 from yardbolt.core.plan.belief import full, learned
 from yardbolt.core.plane.edit import exists, get, put
 from yardbolt.core.plane.kinds import ABSENT, NEVER
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Proof

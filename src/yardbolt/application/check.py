@@ -8,12 +8,12 @@ from typing import Literal
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
-from yardbolt.core.family.reading import Reading
+from yardbolt.core.family.parts import Reading
 from yardbolt.core.judge.baseline import Finding, judge
 from yardbolt.core.judge.looked import Looked, not_looked_at
 from yardbolt.core.plan.belief import learned
 from yardbolt.core.plane.edit import exists, get
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields

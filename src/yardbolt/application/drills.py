@@ -17,11 +17,11 @@ from yardbolt.core.family.bound import bind
 from yardbolt.core.family.model import Does, Op
 from yardbolt.core.family.writing import op_for, unmet
 from yardbolt.core.job import OwnAccount
-from yardbolt.core.judge.access import who
 from yardbolt.core.judge.passwords import suggest
+from yardbolt.core.judge.who import who
 from yardbolt.core.plane.change import Set
 from yardbolt.core.plane.edit import get
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.proofs import Claim, Proof, Result, Sort
 from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order

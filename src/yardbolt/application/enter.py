@@ -9,7 +9,7 @@ from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError, SafeError, Stopped, Trouble, UnitError
 from yardbolt.core.judge.passwords import effective, suggest
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.events import GateAnswering, GateMet, GatePassed
 from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.outcomes import Asked, Login, NoListener, NotReady, said_by, told

@@ -6,11 +6,13 @@ from collections.abc import Iterable
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.job import GUARD_KEY, console_word
-from yardbolt.core.judge.access import has_bundles, passing, who
+from yardbolt.core.judge.whereabouts import has_bundles
+from yardbolt.core.judge.who import passing, who
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path
-from yardbolt.core.plane.table import Plane, is_item
+from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import human, spoken
 from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument
 from yardbolt.core.run.events import (

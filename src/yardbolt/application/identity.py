@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from yardbolt.core.errors import IdentityError, Stopped
-from yardbolt.core.family.reading import Reading
+from yardbolt.core.family.parts import Reading
 from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import Plane
 from yardbolt.core.run.documents import Box, CheckDocument
 from yardbolt.core.run.events import Recognised
 

@@ -14,12 +14,14 @@ from operator import or_
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.errors import OperatorError, Stopped, Trouble, UnitError
 from yardbolt.core.family.model import LIVE
-from yardbolt.core.judge.access import passing
 from yardbolt.core.judge.baseline import judge
 from yardbolt.core.judge.demands import Target, Want
-from yardbolt.core.plan.arrange import Refused, leaving, under_guard
+from yardbolt.core.judge.who import passing
+from yardbolt.core.plan.arrange import under_guard
 from yardbolt.core.plan.belief import arrival
 from yardbolt.core.plan.difference import changes
+from yardbolt.core.plan.leaving import leaving
+from yardbolt.core.plan.sheet import Refused
 from yardbolt.core.plane.change import Change
 from yardbolt.core.plane.document import to_tree
 from yardbolt.core.plane.edit import get, put

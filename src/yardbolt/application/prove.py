@@ -11,15 +11,16 @@ from yardbolt.core.credentials import Nothing, Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.model import Family
-from yardbolt.core.family.reading import Reading
+from yardbolt.core.family.parts import Reading
 from yardbolt.core.family.writing import beside, effects_of, op_for
 from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.compare import difference, given_out
 from yardbolt.core.plane.edit import exists, get, reachable
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, filled, parse, show
-from yardbolt.core.plane.table import Plane, holds_secret, is_item, item_of, steady
+from yardbolt.core.plane.table import holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
 from yardbolt.core.run.events import ProofTried, ReadBack, Sending

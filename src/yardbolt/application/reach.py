@@ -15,7 +15,7 @@ from yardbolt.core.job import opens_a_login
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.plane.edit import Draft, exists, get
 from yardbolt.core.plane.kinds import ABSENT
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.documents import Outside, PortRow, TrialRow
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import (

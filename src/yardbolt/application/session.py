@@ -12,8 +12,10 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from yardbolt.core.credentials import BY_KEY
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
+from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import LIVE, STAGED, Ask
-from yardbolt.core.family.reading import Merging, Reading, asks_for, extract
+from yardbolt.core.family.parts import Reading
+from yardbolt.core.family.reading import Merging, asks_for
 from yardbolt.core.formats.decode import DECODERS
 from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse

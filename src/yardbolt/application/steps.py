@@ -15,15 +15,17 @@ from yardbolt.core.family.model import LIVE, STAGED
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.baseline import wanted
 from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
-from yardbolt.core.plan.arrange import Refused, Sheet, arrange
+from yardbolt.core.plan.arrange import arrange
 from yardbolt.core.plan.belief import Belief, arrival
 from yardbolt.core.plan.difference import changes, with_mode
+from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import describe, short
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
 from yardbolt.core.plane.edit import get, put
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import parse, show
-from yardbolt.core.plane.table import Plane, coerce, item_of
+from yardbolt.core.plane.table import coerce, item_of
 from yardbolt.core.run.documents import WantRow
 from yardbolt.core.secret import Ref
 

@@ -10,16 +10,17 @@ from typing import Any
 
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError, OperatorError, Stopped, UnitError, YardboltError
-from yardbolt.core.judge.access import who
 from yardbolt.core.judge.demands import Gap, Target
-from yardbolt.core.plan.arrange import Refused, Sheet
+from yardbolt.core.judge.who import who
 from yardbolt.core.plan.belief import Belief, full
 from yardbolt.core.plan.rehearse import Kind
+from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import short
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, show
-from yardbolt.core.plane.table import Plane, reached
+from yardbolt.core.plane.table import reached
 from yardbolt.core.run.documents import TargetDocument
 from yardbolt.core.run.events import (
     InputsChanged,

@@ -14,7 +14,7 @@ from typing import assert_never
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.plane.edit import exists
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.ports import Seen
 from yardbolt.core.talk.outcomes import (
     Asked,

@@ -15,7 +15,7 @@ from yardbolt.core.family.model import Family
 from yardbolt.core.job import Job, Site, UnitEntry
 from yardbolt.core.judge.baseline import Baseline
 from yardbolt.core.plane.kinds import NEVER
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.ports import Clock, Look, Receiver, Records, Safe, Wire
 from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Kept, Tried, Trying

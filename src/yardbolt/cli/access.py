@@ -9,8 +9,9 @@ from typing import Any
 from yardbolt.application.access import Access, WhoGetsIn
 from yardbolt.application.access import access as run
 from yardbolt.core.addresses import ANYONE, AddressSet
-from yardbolt.core.judge.access import Admission, Sources
+from yardbolt.core.judge.condition import Admission
 from yardbolt.core.judge.filter import Decision
+from yardbolt.core.judge.who import Sources
 from yardbolt.core.plane.words import addresses, listed
 
 from . import wiring

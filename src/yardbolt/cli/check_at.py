@@ -30,7 +30,7 @@ from yardbolt.core.judge.looked import INSIDE, not_looked_at
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft
-from yardbolt.core.plane.table import Plane
+from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.ports import Seen
 from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.filing import finding_rows

@@ -9,13 +9,14 @@ from yardbolt.application.causes import Cause, briefly, causes, sentence
 from yardbolt.application.check import Checked
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE, by_family
-from yardbolt.core.judge.access import who
 from yardbolt.core.judge.baseline import Baseline, Finding
 from yardbolt.core.judge.looked import INSIDE
 from yardbolt.core.judge.rules.rule import Severity, State
 from yardbolt.core.judge.rules.services import readable
+from yardbolt.core.judge.who import who
+from yardbolt.core.plane.leaves import Plane, Service
 from yardbolt.core.plane.path import show
-from yardbolt.core.plane.table import Answering, Plane, Service
+from yardbolt.core.plane.seen import Answering
 from yardbolt.core.plane.words import FEW, addresses, brief, spoken
 
 from .screen import Cell, Screen

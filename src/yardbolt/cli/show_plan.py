@@ -10,11 +10,11 @@ from dataclasses import dataclass, replace
 from yardbolt.application.steps import Plan, change_key
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.plan.arrange import Refused, Sheet
 from yardbolt.core.plan.belief import Standing
 from yardbolt.core.plan.precedence import OPEN
 from yardbolt.core.plan.reentry import reentry
 from yardbolt.core.plan.rehearse import Kind, Step
+from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import NO_WAY_BACK, describe_step, short
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.words import brief, listed, spoken

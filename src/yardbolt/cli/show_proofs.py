@@ -9,7 +9,8 @@ from yardbolt.application.handover import owed_later
 from yardbolt.application.prove import Proved
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.judge.access import comes_back, passing
+from yardbolt.core.judge.access import comes_back
+from yardbolt.core.judge.who import passing
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.path import show as show_written

@@ -10,7 +10,7 @@ from typing import Any
 from yardbolt.application.steps import Choices, Plan, change_key
 from yardbolt.application.steps import steps as run
 from yardbolt.core.errors import YardboltError
-from yardbolt.core.plan.arrange import Refused
+from yardbolt.core.plan.sheet import Refused
 from yardbolt.core.plan.words import describe_step
 from yardbolt.core.run.events import PlanShown
 

@@ -9,7 +9,7 @@ from yardbolt.application.steps import Choices, Plan
 from yardbolt.application.tighten import Tightened
 from yardbolt.application.tighten import tighten as run
 from yardbolt.application.unit import UnitInWork
-from yardbolt.core.plan.arrange import Refused
+from yardbolt.core.plan.sheet import Refused
 
 from . import show, show_plan, show_proofs, wiring
 from .approval import agreed, proved_code

@@ -18,7 +18,7 @@ import httpx
 from yardbolt.core.errors import clean
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.members import Kept
-from yardbolt.core.talk.objects import Answer, Call
+from yardbolt.core.talk.objectkeys import Answer, Call
 from yardbolt.core.talk.outcomes import Lost
 from yardbolt.core.talk.tree import DEEPEST, one
 from yardbolt.core.talk.web import Signed

@@ -16,8 +16,9 @@ from ..plane.change import Change, Drop, Make, Set
 from ..plane.compare import difference
 from ..plane.edit import get, leaves
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path, fits
-from ..plane.table import Plane, holds_secret, is_item, item_of, steady
+from ..plane.table import holds_secret, is_item, item_of, steady
 from ..plane.words import spoken
 from ..secret import Ref
 from ..talk.conversation import Order

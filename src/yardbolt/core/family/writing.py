@@ -10,8 +10,9 @@ from typing import Any
 from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path, filled, fits, parse, show
-from ..plane.table import LISTS, Plane, coerce, holds_secret, item_of, pattern_of
+from ..plane.table import LISTS, coerce, holds_secret, item_of, pattern_of
 from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order

@@ -8,8 +8,9 @@ from typing import Any
 
 from ..job import Site
 from ..plane.edit import drop, get, make, put, reachable
+from ..plane.leaves import Plane
 from ..plane.path import Path, parse, show
-from ..plane.table import Plane, item_of, pattern_of
+from ..plane.table import item_of, pattern_of
 from .demands import Demand, Gap, Gone, Present, Target, Want, choose, meet
 from .rules import RULES
 from .rules.rule import Severity, State

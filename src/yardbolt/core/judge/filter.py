@@ -15,7 +15,7 @@ from typing import Any, Literal
 
 from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ..plane.kinds import ABSENT
-from ..plane.table import InputRule, Plane
+from ..plane.leaves import InputRule, Plane
 from .pieces import Pieces
 
 DEEPEST = 16  # jumps; the kernel allows as many (nft(8))

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from ..plane.kinds import ABSENT, Absent
-from ..plane.table import Plane
+from ..plane.leaves import Plane
 
 SIGNS = "-+.=_"
 _LOWER, _DIGITS, _UPPER = (

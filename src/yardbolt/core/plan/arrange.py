@@ -7,109 +7,36 @@ phase ends with their activation; where that goes back by itself, with its confi
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ..addresses import NOBODY
-from ..credentials import Credential, Key, Password
+from ..credentials import Password
 from ..doors import Way
 from ..family.bound import Bound, Held, bind, bound_store
 from ..family.model import LIVE, Family
 from ..job import Site
-from ..judge.access import (
-    addresses_of,
-    admit,
-    contradicted,
-    door,
-    interface_of,
-    may_shut_out,
-    passed_on,
-    rests_on,
-)
+from ..judge.access import admit
 from ..judge.demands import Gap, Target
-from ..plane.change import Change, Drop, Make, Set
+from ..judge.staying import contradicted, may_shut_out
+from ..judge.whereabouts import addresses_of
+from ..plane.change import Change, Set
 from ..plane.edit import get, reachable
-from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import show
-from ..plane.table import Plane, holds_secret
+from ..plane.table import holds_secret
 from ..secret import Ref
 from .belief import Belief, Standing, full, standing
+from .found import found_waiting
 from .guard import Idle, Proven
 from .precedence import CLOSE, FIRST, MOVE, OPEN, REMOVE, Rank, is_own, moves_to, rank
 from .rehearse import KIND_OF, Kind, Step, rehearse, rehearse_step
+from .sheet import Refused, Sheet
+from .turns import closes_an_account, guarded, lesser
+from .wishes import moved, wishes
 from .words import describe, way_back
 
 
-@dataclass(frozen=True)
-class Sheet:
-    """The step sheet of one unit: rehearsed steps, what cannot be planned, and what is believed at the end."""
-
-    unit: str
-    steps: tuple[Step, ...]
-    gaps: tuple[Gap, ...]
-    changes: tuple[Change, ...]
-    forecast: Belief
-    gate: bool = False  # what must be refused was not when it was tried last
-
-
-@dataclass(frozen=True)
-class Refused:
-    """No order of the changes keeps a way in, or something must be decided first. Each line says what is blocked and
-    why."""
-
-    why: tuple[str, ...]
-
-
-def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[Way, ...]:
-    """The ways worth proving, best first: the owner's accounts by the services that stay, then what is proven by
-    another service."""
-    ending = {w.path[1] for w in target if w.path[0] == "services" and w.path[-1] == "enabled" and w.value is False}
-    logins: list[tuple[str, Credential]] = [
-        (own.name, Password(site.secret(own.name)))
-        for own in sorted(site.accounts, key=lambda own: own.role != "full")
-        if not site.ended(own)
-    ]
-    logins += [(family.login_name(way.account), way.credential) for way in sorted(belief.proven)]
-    stay = [service for service in family.services() if service not in ending and site.door(service)]
-    # no password of the owner goes readable where an encrypted way stays
-    sealed = [service for service in stay if family.sealed(service)]
-    met = [one for service in sealed or stay if (one := site.door(service)) is not None]
-    # where somebody got in by a door that is not the unit's own, the job alone knows the doors
-    foreign = any(passed_on(belief.live, way.door) for way in belief.proven)
-    doors = met if foreign else [door(belief.live, one.service, one.interface, one) for one in met]
-    ways = (
-        Way(belief.laptops[0], at, family.account_key(at.service, name), shown)
-        for name, shown in logins
-        for at in doors
-        # a key is for SSH alone
-        if at is not None and (at.scheme == "ssh" or not isinstance(shown, Key))
-    )
-    return tuple(dict.fromkeys(ways))
-
-
-def moved(belief: Belief, bound: Bound) -> list[Way]:
-    """The proven ways, met where they will be after the change, from each address the laptop will have."""
-    out = []
-    for way in sorted(belief.proven):
-        # where it is passed on to, nobody here can tell
-        if passed_on(bound.before, way.door):
-            continue
-        at = door(bound.after, way.service, interface_of(belief.live, way.door), way.door)
-        if at is not None and (at.address, at.port) != (way.door.address, way.door.port):
-            out += [replace(way, door=at, source=source) for source in belief.laptops]
-    return out
-
-
-def successors_at(before: Belief, bound: Bound) -> tuple[Way, ...]:
-    """The ways by which one gets in again where a change moves the unit elsewhere: those with full rights that would surely
-    open there, ours first."""
-    if not moves_to(bound.change):
-        return ()
-    plane, family = bound.after, bound.family
-    ways = [way for way in moved(before, bound) if full(plane, way) and admit(plane, way).admitted is not False]
-    return tuple(sorted(ways, key=lambda way: (way.secret.factory, not family.sealed(way.service), way)))
-
-
-class _Arranging:
+class Arranging:
     """One run of the planner: belief, steps so far, what is left."""
 
     def __init__(
@@ -134,7 +61,7 @@ class _Arranging:
         self.ranks: dict[Change, Rank] = {change: self.ranked(change, inside) for change in todo}
         # what is made under the timed return goes together
         self.left = sorted(
-            todo, key=lambda change: (self.ranks[change].place, not self.is_guarded(change), _lesser(change))
+            todo, key=lambda change: (self.ranks[change].place, not self.is_guarded(change), lesser(change))
         )
 
     def ranked(self, change: Change, inside: frozenset[str]) -> Rank:
@@ -196,7 +123,7 @@ class _Arranging:
             )
             bad.append(f"nobody with full rights is in by {bound.channel}: {', '.join(told)}")
         # our own accounts may change their secret at any time; a factory account only behind the guard
-        if _closes_an_account(change) and not is_own(change, self.site):
+        if closes_an_account(change) and not is_own(change, self.site):
             bad += self.guard(bound)
         if bad:
             return ", ".join(bad)
@@ -485,55 +412,10 @@ class _Arranging:
         self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
 
 
-def guarded(bound: Bound, belief: Belief) -> bool:
-    """Is it made under the timed return? What the return would take back is, where no forecast sees whom it could shut out, or
-    it touches what a proven way rests on."""
-    if not bound.goes_back:
-        return False
-    return bound.op.guarded or bool(bound.touches & rests_on(bound.before, belief.proven))
-
-
 def under_guard(family: Family, belief: Belief, todo: tuple[Change, ...]) -> bool:
     """Is any of these changes made under the timed return?"""
-    arranging = _Arranging(family, belief, (), Site("", "", NOBODY), (), frozenset())
+    arranging = Arranging(family, belief, (), Site("", "", NOBODY), (), frozenset())
     return any(arranging.is_guarded(change) for change in todo)
-
-
-def _lesser(change: Change) -> bool:
-    """Accounts with full rights are made first: they are the ones to rely on."""
-    return isinstance(change, Make) and dict(change.values).get("role") != "full"
-
-
-def _closes_an_account(change: Change) -> bool:
-    if change.path[0] != "accounts":
-        return False
-    return isinstance(change, Drop) or (isinstance(change, Set) and holds_secret(change.path))
-
-
-def found_waiting(family: Family, belief: Belief) -> Refused | None:
-    """Settings that were live but not kept, or staged but not live, on arrival: ours would publish them."""
-    live = belief.live
-    if family.op_activating() is not None and live.stores.waiting not in (0, ABSENT):
-        if live.stores.waiting is None:
-            return Refused(("whether edits wait to be put in force was not read, and ours would publish them",))
-        told = live.stores.names if isinstance(live.stores.names, tuple) else sorted(map(show, belief.waiting))
-        many = f"{live.stores.waiting} edit{'s' if live.stores.waiting != 1 else ''}"
-        names = f" ({', '.join(told)})" if 0 < len(told) <= 9 else ""
-        why = f"staged on arrival and not in force: {many}{names}; our activation would publish them"
-        return Refused((f"{why}: have whoever made them finish, or say 'allows: {{drop edits: yes}}'",))
-    differences = live.stores.differences
-    if family.op_keeping() is None or differences in (0, ABSENT) or belief.surviving:
-        return None
-    if differences is None:
-        return Refused(
-            ("whether live and kept settings agree was not read, so nothing can be relied on after a power cut",)
-        )
-    many = "1 setting was" if differences == 1 else f"{differences} settings were"
-    unkept = live.stores.names if isinstance(live.stores.names, tuple) else ()
-    many = f"{', '.join(unkept)}: {many}" if unkept else many
-    return Refused(
-        (f"{many} live but not kept on arrival; our saving would publish them: look at them, then say --found keep",)
-    )
 
 
 def arrange(
@@ -547,7 +429,7 @@ def arrange(
     """
     if refused := found_waiting(family, belief):
         return refused
-    arranging = _Arranging(family, belief, todo, site, wishes(family, site, target, belief), leaps, gate)
+    arranging = Arranging(family, belief, todo, site, wishes(family, site, target, belief), leaps, gate)
     # as it should be, and kept: nothing to do, and nothing to prove by doing
     if not todo and not belief.unsaved and not gate:
         return Sheet(site.unit, (), gaps, (), belief)
@@ -560,31 +442,3 @@ def arrange(
     barred = {gap.path for gap in arranging.barred}
     done = tuple(change for change in todo if change.path not in barred)
     return Sheet(site.unit, tuple(arranging.steps), (*gaps, *arranging.barred), done, arranging.belief, gate)
-
-
-class _Leaving(_Arranging):
-    """The planner of the last change: nobody here can log in after it, so nothing is proven by a new connection."""
-
-    def prove(self, again: bool = False, extra: tuple[Way, ...] = ()) -> None:
-        pass
-
-
-def leaving(family: Family, belief: Belief, todo: tuple[Change, ...], site: Site, target: Target) -> Sheet | Refused:
-    """The sheet that ends the laptop's own opening and saves, through the session that is open.
-
-    `belief.laptops` holds the laptop's address first, then those of the administrators: one of theirs must surely be
-    let in afterwards, by the settings that are live and by those that are kept.
-    """
-    if refused := found_waiting(family, belief):
-        return refused
-    here, *office = belief.laptops
-    wish = tuple(replace(way, source=source) for way in wishes(family, site, target, belief) for source in office)
-    arranging = _Leaving(family, belief, todo, site, wish, frozenset())
-    blocked = arranging.phase(CLOSE)
-    arranging.save(CLOSE)
-    if blocked or arranging.left:
-        return Refused(tuple(blocked))
-    writes = [step for step in arranging.steps if step.kind is Kind.WRITE]
-    if not writes or writes[-1].standing is not Standing.HELD:
-        return Refused((f"{here} would still get in, or the change ends the session it is made in",))
-    return Sheet(site.unit, tuple(arranging.steps), (), todo, arranging.belief)

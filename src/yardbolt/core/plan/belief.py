@@ -12,12 +12,13 @@ from enum import Enum
 
 from ..doors import Way
 from ..family.model import KEPT, LIVE, STAGED, Family
-from ..judge.access import admit, beside, comes_back
+from ..judge.access import admit, comes_back
+from ..judge.staying import beside
 from ..plane.compare import surprises, unlike
 from ..plane.edit import Draft, get, leaves
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path, fits
-from ..plane.table import Plane
 from .guard import Armed, Fallback, Guard, Idle
 
 

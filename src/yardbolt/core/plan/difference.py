@@ -14,8 +14,9 @@ from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.edit import exists, get, reachable
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path, filled, parse, show
-from ..plane.table import Plane, item_of, pattern_of, reached
+from ..plane.table import item_of, pattern_of, reached
 from ..plane.words import human, spoken
 from ..secret import Ref
 

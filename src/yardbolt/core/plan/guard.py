@@ -15,7 +15,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from ..doors import Way
-from ..plane.table import Plane
+from ..plane.leaves import Plane
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,8 @@ from ..addresses import AddressSet
 from ..job import Site
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.edit import get
-from ..plane.table import Plane, holds_secret
+from ..plane.leaves import Plane
+from ..plane.table import holds_secret
 
 OPEN, CLOSE, REMOVE, MOVE = "open", "close", "remove", "move"
 PEOPLE = frozenset({"ssh", "telnet", "http", "https", "netconf"})  # services people log in by to administer

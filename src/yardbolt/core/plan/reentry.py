@@ -10,11 +10,12 @@ from ..family.model import Family
 from ..job import Site
 from ..plane.change import Set
 from ..plane.edit import leaves
+from ..plane.leaves import Plane
 from ..plane.path import Path
-from ..plane.table import Plane, steady
-from .arrange import Sheet
+from ..plane.table import steady
 from .belief import full
 from .precedence import moves_to
+from .sheet import Sheet
 
 FEW = 1024  # addresses: a set that is larger names nobody in particular
 

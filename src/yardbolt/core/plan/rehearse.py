@@ -10,13 +10,14 @@ from ..doors import Way
 from ..family.bound import Bound, left_by
 from ..family.model import KEPT, LIVE, STAGED, Family, Op
 from ..family.writing import with_effects
-from ..judge.access import stays
+from ..judge.staying import stays
 from ..plane.change import Change
 from ..plane.compare import difference, unlike
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path
-from ..plane.table import Plane, item_of
+from ..plane.table import item_of
 from .belief import Belief, Standing, coming_back, full, learn
 from .guard import Armed, Fallback, Guard, Idle, Proven
 

@@ -6,7 +6,8 @@ from ..addresses import AddressSet
 from ..family.bound import Bound, NoWayBack
 from ..plane.change import Change, Drop, Make, Rename, Reorder, Set
 from ..plane.edit import get
-from ..plane.table import Plane, holds_secret
+from ..plane.leaves import Plane
+from ..plane.table import holds_secret
 from ..plane.words import brief, human, spoken
 from ..secret import Ref
 from .precedence import OPEN

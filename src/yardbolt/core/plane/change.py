@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from .edit import Draft
+from .leaves import Plane
 from .path import Path
-from .table import Plane
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from typing import Any
 
 from .kinds import FIRST_OWN, Leaf
+from .leaves import Plane
 from .path import Path
-from .table import ROOT, Branch, Many, Plane, holds_secret
+from .table import ROOT, Branch, Many, holds_secret
 
 
 def difference(one: Plane, other: Plane) -> frozenset[Path]:

@@ -11,8 +11,9 @@ from ..addresses import ANYONE, AddressSet
 from ..secret import Ref
 from .edit import Draft
 from .kinds import ABSENT, Leaf
+from .leaves import Plane
 from .path import Path
-from .table import ROOT, Branch, Plane
+from .table import ROOT, Branch
 
 Tree = Mapping[str, Any]
 

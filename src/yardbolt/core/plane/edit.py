@@ -7,8 +7,9 @@ from dataclasses import replace
 from typing import Any
 
 from .kinds import Absent, Leaf, Listing
+from .leaves import Plane
 from .path import Path, show
-from .table import ROOT, Branch, Many, Plane, item_of
+from .table import ROOT, Branch, Many, item_of
 
 
 def listing(plane: Plane, path: Path) -> Listing[Any]:

@@ -9,15 +9,16 @@ from ..doors import Way
 from ..family.model import LIVE, Family
 from ..family.reading import asks_for
 from ..judge.access import admit
-from ..plan.arrange import Sheet
 from ..plan.belief import Belief, full, learn
 from ..plan.rehearse import Step
+from ..plan.sheet import Sheet
 from ..plan.words import describe_step
 from ..plane.change import Change
 from ..plane.compare import surprises
 from ..plane.edit import Draft, get, item
+from ..plane.leaves import Plane
 from ..plane.path import Path, show
-from ..plane.table import Plane, is_item
+from ..plane.table import is_item
 from ..plane.words import human
 from ..secret import Ref
 from ..talk.conversation import Order

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Generic, Literal, TypeVar
 from ..plane.evidence import Blind, Evidence, Leftover
 
 if TYPE_CHECKING:
-    from ..plane.table import Plane
+    from ..plane.leaves import Plane
 
 PlaneTree = Mapping[str, Any]
 

@@ -19,21 +19,25 @@ from ..errors import YardboltError
 from ..family.bound import Bound, NoWayBack, bind
 from ..family.model import KEPT, LIVE, Family, Op
 from ..family.writing import plain_order, readable
-from ..judge.access import admit, stays
-from ..plan.arrange import Sheet, successors_at
+from ..judge.access import admit
+from ..judge.staying import stays
 from ..plan.belief import Belief, full, learn, standing
-from ..plan.guard import Armed, Proven
 from ..plan.rehearse import Kind, Step, rehearse, rehearse_step
+from ..plan.sheet import Sheet
+from ..plan.wishes import successors_at
 from ..plane.change import Change, Set
 from ..plane.compare import difference, surprises
-from ..plane.edit import exists, get, reachable
+from ..plane.edit import get, reachable
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path, show
-from ..plane.table import Plane, holds_secret, is_item, item_of, pattern_of
-from ..talk.conversation import ANSWER, Replies
+from ..plane.table import is_item
+from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
-from .conducting import Stop, differing, overlaid, reason_of
+from .conducting import Stop, differing, overlaid
 from .events import LeftUntried, Stopped, Unlike
+from .guarding import Guarding
+from .readback import confirmed, no_more_told, told_of_it
 from .requests import (
     Attempt,
     Attempted,
@@ -47,18 +51,23 @@ from .requests import (
     Request,
     Return,
     Returned,
-    Send,
     WhyUnread,
 )
-from .takingback import RETURNING, TakenBack, TakingBack, Unproven
+from .takingback import RETURNING, TakenBack, Unproven
 
 DIFFERENCES = ("stores", "differences")
+
+
 WRITING = 1.0  # seconds between looks while it writes
+
+
 TO_PROVE = 60.0  # seconds that must be left of a timed return to log in anew and confirm
+
+
 ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
-class _Run(TakingBack):
+class _Run(Guarding):
     """One run of a sheet."""
 
     def write(self, place: int, step: Step) -> Doing:
@@ -123,19 +132,19 @@ class _Run(TakingBack):
         """A no is three things after reading back: as before, already as wanted, or partly. Raises Stop unless it is
         as wanted."""
         store, said = bound.store, no.said if no else ""
-        expected, told_of_it = self.belief.stores[store], _told_of(self.family, bound.path, store, seen)
+        expected, shown = self.belief.stores[store], told_of_it(self.family, bound.path, store, seen)
         odd, as_before = surprises(expected, seen), not surprises(before.stores[store], seen)
-        if not odd and not said and not told_of_it:
+        if not odd and not said and not shown:
             why = yield WhyUnread()
             raise Stop(
                 f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
             )
         # a password cannot be read, so a no to it is a no
-        already = bound.secret is None and _confirmed(self.family, bound.touches, expected, seen)
+        already = bound.secret is None and confirmed(self.family, bound.touches, expected, seen)
         if not odd and (not said or already):
             return
         # what the unit was never asked, and what nobody could read afterwards, it has not refused
-        refused = no is not None and no.sent and as_before and told_of_it
+        refused = no is not None and no.sent and as_before and shown
         yield Note(
             Unlike(
                 step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(bound.path), said=said,
@@ -249,109 +258,6 @@ class _Run(TakingBack):
         self.belief = replace(after, sessions=self.belief.sessions)
         yield self.done(place, step, words)
 
-    def order_alone(self, place: int, step: Step, doing: str, via: Way | None = None) -> Generator[Request, Any, str]:
-        """An op that stands alone, journaled and sent (by this very session, where one is named); what it does, in words.
-        Raises Stop unless it was done."""
-        assert step.op is not None
-        words = self.words(step)
-        yield self.sending(place, step, words)
-        answer: Any = Ended(sent=False)
-        if via is not None and via in self.belief.sessions and self.family.carries(via.service, step.op.by):
-            answer = yield Send(plain_order(step.op), via)
-        if isinstance(answer, Ended) and not answer.sent:
-            answer, _ = yield from self.send(plain_order(step.op), step.op.by)
-        if not isinstance(answer, Done):
-            raise Stop(f"{doing} failed: {reason_of(answer)}")
-        return words
-
-    def arm(self, place: int, step: Step) -> Doing:
-        """What comes now goes back by itself. Armed means read as armed, with the time it still has."""
-        assert step.op is not None
-        # sent, and perhaps armed though it failed: what is armed goes back to what is there now, which is no harm
-        words = yield from self.order_alone(place, step, "arming the timed return")
-        left = yield from self.returning()
-        if not (isinstance(left, float) and 0 < left <= step.op.returns):
-            raise Stop("the timed return was armed, and does not read as armed")
-        self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)
-        self.tell_guard(left)
-        self.before_arming = len(self.unproven)
-        yield self.done(place, step, words)
-
-    def confirm(self, place: int, step: Step) -> Doing:
-        """It does not go back any more: only now are the changes made for good. By the very session whose login proved it:
-        one that was open before would still be open where nobody gets in."""
-        words = yield from self.order_alone(place, step, "confirming", self.proof().by)
-        if (yield from self.returning()) not in (None, ABSENT):
-            raise Stop("confirmed, and yet it reads as going back by itself")
-        self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)
-        yield self.done(place, step, words)
-
-    def proof(self) -> Proven:
-        """The login that proves what is to be confirmed. Raises Stop where there is none since the last write."""
-        guard = self.belief.guard
-        if not isinstance(guard, Proven):
-            raise Stop("not confirmed, so it goes back by itself: no login since the last change has proven the way in")
-        return guard
-
-    def still_armed(self, place: int, bound: Bound) -> Doing:
-        """A guarded change is sent only while it would go back, with time left to prove it. Where the time grows short, what
-        was made so far is proven and confirmed, and the return armed anew."""
-        guard, arm = self.belief.guard, self.family.op_doing("arm")
-        if not isinstance(guard, Armed) or arm is None:
-            raise Stop("the timed return is not armed, so nothing that needs it is sent")
-        # where it goes back soon in any case, a part of that has to do
-        enough = min(max(bound.op.wait, ANSWER) + TO_PROVE, guard.fallback.seconds / 3)
-        if not self.tells_return or guard.left_at(self.seconds()) > enough:
-            return
-        left = yield from self.returning()
-        if not isinstance(left, float) or left <= 0:
-            raise Stop("the timed return is over, and what was not confirmed has gone back")
-        self.tell_guard(left)
-        if left > enough:
-            return
-        confirm = self.family.op_doing("confirm")
-        best = next((way for way in sorted(self.belief.proven) if full(self.belief.live, way)), None)
-        if confirm is None or best is None:
-            raise Stop(f"only {left:.0f} s are left of the timed return; run the same command again")
-        yield from self.prove(place, Step(Kind.PROVE, way=best))
-        yield from self.confirm(place, Step(Kind.CONFIRM, op=confirm))
-        yield from self.arm(place, Step(Kind.ARM, op=arm))
-
-    @property
-    def armed(self) -> bool:
-        """Does it go back by itself just now?"""
-        return isinstance(self.belief.guard, Armed)
-
-    @property
-    def tells_return(self) -> bool:
-        """Does the unit tell when it goes back by itself?"""
-        return bool(readable(self.family, frozenset({RETURNING})))
-
-    def seconds(self) -> float:
-        """The laptop's clock, which goes on while the laptop sleeps."""
-        return datetime.fromisoformat(self.now()).timestamp()
-
-    def tell_guard(self, left: float) -> None:
-        guard = self.belief.guard
-        if isinstance(guard, Armed):
-            self.belief = replace(self.belief, guard=guard.told(left, self.seconds()))
-
-    def time_told(self, seen: Planes) -> None:
-        """The time that is left, as a reading that was made anyway tells it."""
-        left = get(seen.get(LIVE, Plane()), RETURNING)
-        if isinstance(left, float):
-            self.tell_guard(left)
-
-    def returning(self) -> Generator[Request, Any, Any]:
-        """When it goes back by itself, as the unit tells it."""
-        if not self.tells_return:
-            return None
-        seen = yield from self.read(frozenset({RETURNING}), "whether it goes back by itself could not be read")
-        left = get(seen.get(LIVE, Plane()), RETURNING)
-        if left is None:
-            raise Stop("the unit does not tell whether it goes back by itself")
-        return left
-
     def activate(self, place: int, step: Step) -> Doing:
         """Staged edits are put in force, all at once; the unit may refuse, with a reason, and then nothing is in
         force."""
@@ -374,7 +280,7 @@ class _Run(TakingBack):
             expected = self.belief.live
             self.take_over(before, LIVE, live)
             raise Stop(differing(expected, live, odd))
-        if untold := _no_more_told(before.live, after.live, live):
+        if untold := no_more_told(before.live, after.live, live):
             self.take_over(before, LIVE, live)
             raise Stop(f"'{words}' was sent, but the unit did not tell what became of {', '.join(map(show, untold))}")
         yield self.done(place, step, words)
@@ -461,35 +367,6 @@ class _Run(TakingBack):
         left = standing(self.belief, ()).value
         yield Note(Stopped(step=place, what=why, backed_out=backed.done, stayed=backed.stayed, standing=left))
         return Outcome(self.belief, why, place, backed.done, backed.stayed, error, declined)
-
-
-def _told_of(family: Family, path: Path, store: str, seen: Plane) -> bool:
-    """Does the reading say anything of what was changed, where the family can read that store of it? Secrets never
-    show."""
-    if holds_secret(path) or not any(pattern_of(path) in ask.feeds and ask.store == store for ask in family.asks):
-        return True
-    return exists(seen, path) is not None if is_item(path) else get(seen, path) is not None
-
-
-def _no_more_told(was: Plane, wanted: Plane, seen: Plane) -> list[Path]:
-    """What was to change, was told before, and is not told any more: it may be as wanted, or not."""
-    out = []
-    for path in sorted(difference(was, wanted)):
-        if is_item(path):
-            # of a list that never was read whole nothing more can be asked
-            if exists(was, (*path[:-1], "")) is False and exists(seen, path) is None:
-                out.append(path)
-        elif not holds_secret(path) and None not in (get(was, path), get(wanted, path)) and get(seen, path) is None:
-            out.append(path)
-    return out
-
-
-def _confirmed(family: Family, paths: frozenset[Path], forecast: Plane, seen: Plane) -> bool:
-    """Did the reading confirm every touched path that can be read? Then a 'no' meant: already so."""
-    shown = readable(family, paths)
-    gone = {path for path in shown if is_item(path) and exists(forecast, path) is exists(seen, path) is False}
-    leaves = [path for path in shown if not is_item(path) and item_of(path) not in gone]
-    return bool(shown) and all(get(seen, p) is not None and get(seen, p) == get(forecast, p) for p in leaves)
 
 
 def carry_out(family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> Generator[Request, Any, Outcome]:

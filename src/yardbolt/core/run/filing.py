@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..family.reading import Reading
+from ..family.parts import Reading
 from ..judge.baseline import Baseline, Finding
 from ..plane.document import to_tree
+from ..plane.leaves import Plane
 from ..plane.path import show
-from ..plane.table import Plane
 from .documents import BaselineName, FindingRow
 
 

@@ -16,11 +16,12 @@ from ..credentials import Password
 from ..doors import Door, Way
 from ..family.model import Family
 from ..job import Site
-from ..judge.access import admit, passage
+from ..judge.access import admit
+from ..judge.passage import passage
 from ..plane.edit import exists, get
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path
-from ..plane.table import Plane
 from ..secret import Ref
 from ..talk.outcomes import (
     Asked,

@@ -9,8 +9,8 @@ from typing import Any
 from ..doors import Way
 from ..plan.belief import Belief
 from ..plane.change import Change
+from ..plane.leaves import Plane
 from ..plane.path import Path
-from ..plane.table import Plane
 from ..talk.conversation import Order
 from .events import Event
 

@@ -9,17 +9,18 @@ from typing import Any
 from ..family.bound import Bound, NoWayBack
 from ..family.model import LIVE, STAGED, Family
 from ..family.writing import plain_order, readable
-from ..plan.arrange import Sheet
 from ..plan.belief import Belief, full, learn
 from ..plan.guard import Armed, Fallback
 from ..plan.rehearse import rehearse
+from ..plan.sheet import Sheet
 from ..plan.words import describe
 from ..plane.change import Set
 from ..plane.compare import surprises
 from ..plane.edit import exists, get
 from ..plane.kinds import ABSENT
+from ..plane.leaves import Plane
 from ..plane.path import Path, show
-from ..plane.table import Plane, holds_secret, is_item, item_of
+from ..plane.table import holds_secret, is_item, item_of
 from ..talk.outcomes import Done, Opened, told
 from .conducting import Conducting, Stop, differing, reason_of, told_of
 from .events import BackedOut, BackingOut

@@ -8,8 +8,8 @@ from ipaddress import ip_address
 from ...job import OwnAccount, Site
 from ...plane.edit import exists, get
 from ...plane.kinds import ABSENT
+from ...plane.leaves import Plane
 from ...plane.path import Path
-from ...plane.table import Plane
 from ..demands import Demand, Gone, Present, exactly
 from .rule import Params, Rule, Severity, State, Verdict
 

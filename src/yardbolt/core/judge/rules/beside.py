@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from ...job import Site, console_word
 from ...plane.kinds import ABSENT
-from ...plane.table import Plane
+from ...plane.leaves import Plane
 from ..demands import Demand, Present, exactly
 from .logins import goes
 from .rule import Params, Rule, Severity, State, Verdict

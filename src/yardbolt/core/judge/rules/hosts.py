@@ -8,7 +8,7 @@ from ipaddress import ip_address
 from ...job import Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT, FIRST_OWN, HALF, number
-from ...plane.table import Plane
+from ...plane.leaves import Plane
 from ...plane.words import spoken
 from ..demands import Between, Demand, Gone, exactly
 from .logins import can_log_in

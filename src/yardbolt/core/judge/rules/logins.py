@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from ...job import Site
 from ...plane.edit import exists, get, item
 from ...plane.kinds import ABSENT
-from ...plane.table import Account, Plane, Trial
+from ...plane.leaves import Account, Plane
+from ...plane.seen import Trial
 from ...secret import Ref
 from ..demands import Demand, Gone, Present, exactly
 from .rule import Params, Rule, Severity, State, Verdict

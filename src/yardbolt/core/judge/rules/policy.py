@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from ...job import Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT, NEVER, number, seconds
-from ...plane.table import Plane
+from ...plane.leaves import Plane
 from ...plane.words import human
 from ..demands import Between, Demand, exactly
 from .logins import goes

@@ -10,8 +10,8 @@ from typing import Any
 from ...job import Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT
+from ...plane.leaves import Plane
 from ...plane.path import Path
-from ...plane.table import Plane
 from ...plane.words import human
 from ..demands import Demand
 

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from ...addresses import ANYONE, NOBODY, AddressSet
 from ...job import Site
 from ...plane.kinds import ABSENT
-from ...plane.table import Interface, Plane
-from ..access import has_bundles, let_in
+from ...plane.leaves import Interface, Plane
 from ..demands import Demand, Present, exactly
+from ..whereabouts import has_bundles, let_in
 from .rule import Params, Rule, Severity, State, Verdict, on_leaf
 
 STRANGE, OWN = ("outside", "wireless"), ("inside", "management")

@@ -8,7 +8,7 @@ from functools import partial
 from ...job import GUARD_KEY, Site
 from ...plane.edit import get
 from ...plane.kinds import ABSENT, seconds
-from ...plane.table import Plane
+from ...plane.leaves import Plane
 from ...plane.words import duration
 from ..demands import Between, Demand, exactly
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
