@@ -14,7 +14,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.yard.hosts import OFFICE, Host
 from yardbolt.adapters.hosts import library
-from yardbolt.core.talk.script import script
+from yardbolt.core.talk.host.script import script
 
 MANY = int(sys.argv[1]) if len(sys.argv) > 1 else 32
 OPTIONS = [

@@ -14,8 +14,8 @@ from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Ask, Family
 from yardbolt.core.family.reading import merge
 from yardbolt.core.judge.filter import At, through
-from yardbolt.core.talk.commands import AskHow
 from yardbolt.core.talk.conversation import Replies
+from yardbolt.core.talk.host.commands import AskHow
 
 # fmt: off
 many, seed = (int(word) for word in (*sys.argv[1:], *("50", "1")[len(sys.argv) - 1 :]))

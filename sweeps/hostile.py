@@ -21,9 +21,9 @@ from yardbolt.core.family.reading import merge
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Fetch
-from yardbolt.core.talk.objectkeys import Answer
 from yardbolt.core.talk.outcomes import Done, End, Lost
-from yardbolt.core.talk.pages import Page, Submit
+from yardbolt.core.talk.web.objectkeys import Answer
+from yardbolt.core.talk.web.pages import Page, Submit
 from yardbolt.wires.markup import read_page
 from yardbolt.wires.pages import Pages, _charset, _encoded
 

@@ -22,10 +22,10 @@ from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.events import Event
 from yardbolt.core.run.requests import Attempt, Attempted, LogIn, Note, Outcome, Read, Return, Returned, Send
 from yardbolt.core.secret import Ref
-from yardbolt.core.talk import console
-from yardbolt.core.talk.console import Heard, Listener, Turn
 from yardbolt.core.talk.conversation import Fetch, Order
 from yardbolt.core.talk.outcomes import Done, End, Ended, Locked, Login, Lost, NoListener, Opened, Refused
+from yardbolt.core.talk.text import console
+from yardbolt.core.talk.text.console import Heard, Listener, Turn
 
 FAMILY = load_family(shipped("families")["quenby-ql8"])
 BOARD = FAMILY.channels["board"]

@@ -60,7 +60,7 @@ def _silent(*given: Any) -> Generator[Any, Any, Any]:
 
 
 silent: Any = _silent
-DESK = Talk("desk", Channel, How, How, lambda how, fill: fill, silent, silent, silent, silent)
+DESK = Talk("desk", {}, Channel, How, How, lambda how, fill: fill, silent, silent, silent, silent)
 LEAVES = {
     "banner": "banner",
     "idle": "idle",

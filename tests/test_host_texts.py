@@ -19,7 +19,7 @@ from yardbolt.adapters.hosts import library, texts
 from yardbolt.core.formats.decode import DECODERS
 from yardbolt.core.formats.library import expanded, known
 from yardbolt.core.talk.conversation import Replies
-from yardbolt.core.talk.script import whole
+from yardbolt.core.talk.host.script import whole
 
 TEXTS = {**texts(Path(str(resources("yardbolt") / "data" / "hosts"))), **known()}
 SHELLS = (["dash"], ["busybox", "ash"], ["bash", "--posix"])

@@ -39,8 +39,6 @@ from yardbolt.core.plane.edit import get, make
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch
-from yardbolt.core.talk.members import Kept
-from yardbolt.core.talk.objectkeys import Answer, AskHow, Call
 from yardbolt.core.talk.outcomes import (
     Cut,
     Done,
@@ -55,7 +53,9 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.web import Signed
+from yardbolt.core.talk.web.members import Kept
+from yardbolt.core.talk.web.objectkeys import Answer, AskHow, Call
+from yardbolt.core.talk.web.shared import Signed
 from yardbolt.wires.look import TcpLook
 from yardbolt.wires.objects import Objects, _as_form
 from yardbolt.wires.tls import takes_outdated

@@ -40,7 +40,6 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
-from yardbolt.core.talk.forms import HIDDEN, fields_of
 from yardbolt.core.talk.outcomes import (
     Asked,
     Cut,
@@ -56,10 +55,11 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.pagekeys import AskHow, OpHow
-from yardbolt.core.talk.pages import Open, Page, Submit
 from yardbolt.core.talk.tree import Items
-from yardbolt.core.talk.web import Signed
+from yardbolt.core.talk.web.forms import HIDDEN, fields_of
+from yardbolt.core.talk.web.pagekeys import AskHow, OpHow
+from yardbolt.core.talk.web.pages import Open, Page, Submit
+from yardbolt.core.talk.web.shared import Signed
 from yardbolt.wires.markup import read_page
 from yardbolt.wires.pages import Pages, _charset, _encoded
 

@@ -22,11 +22,11 @@ from yardbolt.core.family.spelling import spelled
 from yardbolt.core.plane.change import Drop, Set
 from yardbolt.core.plane.edit import get
 from yardbolt.core.talk.conversation import Fetch, Replies
-from yardbolt.core.talk.forms import fields_of
-from yardbolt.core.talk.objectkeys import Answer, Call
 from yardbolt.core.talk.outcomes import Done, No
-from yardbolt.core.talk.pagekeys import AskHow
-from yardbolt.core.talk.pages import Open, Page, Submit
+from yardbolt.core.talk.web.forms import fields_of
+from yardbolt.core.talk.web.objectkeys import Answer, Call
+from yardbolt.core.talk.web.pagekeys import AskHow
+from yardbolt.core.talk.web.pages import Open, Page, Submit
 
 PATH = ("services", "https", "permitted")
 OBJECTS = {

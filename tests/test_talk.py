@@ -35,9 +35,10 @@ from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Slot
-from yardbolt.core.talk import commands, console, logon
-from yardbolt.core.talk.console import SETTLE, Channel, Heard, Listener, Turn
+from yardbolt.core.talk import logon
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
+from yardbolt.core.talk.host import commands
+from yardbolt.core.talk.host.script import AS_ROOT, BEGIN, cksum, frames, script
 from yardbolt.core.talk.outcomes import (
     Asked,
     Cut,
@@ -56,7 +57,8 @@ from yardbolt.core.talk.outcomes import (
 )
 from yardbolt.core.talk.patterns import fill_in, row
 from yardbolt.core.talk.replies import ReplyRow, reread
-from yardbolt.core.talk.script import AS_ROOT, BEGIN, cksum, frames, script
+from yardbolt.core.talk.text import console
+from yardbolt.core.talk.text.console import SETTLE, Channel, Heard, Listener, Turn
 from yardbolt.core.talk.tree import MISSING, depth, one, pick
 
 assert isinstance(BOARD, Channel)

@@ -24,7 +24,7 @@ from yardbolt.adapters.files import shipped
 from yardbolt.adapters.hosts import library
 from yardbolt.adapters.safe import KdbxSafe
 from yardbolt.core.secret import Ref, Secret
-from yardbolt.core.talk.script import whole
+from yardbolt.core.talk.host.script import whole
 
 pytestmark = [pytest.mark.skipif(bool(missing()), reason=missing()), pytest.mark.xdist_group("yard")]
 YARD = """

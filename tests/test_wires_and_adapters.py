@@ -8,6 +8,7 @@ import base64
 import contextlib
 import dataclasses
 import datetime
+import functools
 import hashlib
 import json
 import socket
@@ -364,7 +365,7 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
 
 
 def test_a_sealed_door_is_knocked_at_by_its_handshake(tmp_path: Path) -> None:
-    """It waits for us to begin, in TLS: whom it shakes hands with is let in; one that hangs up turns him away."""
+    """It waits for us to begin, in TLS: whom it answers is let in; one that hangs up, or forbids, turns him away."""
     context = certificate(tmp_path)
 
     async def knocked(serve: Any, ssl_context: Any) -> Any:
@@ -374,15 +375,17 @@ def test_a_sealed_door_is_knocked_at_by_its_handshake(tmp_path: Path) -> None:
             await asyncio.sleep(0.1)
             return got
 
-    async def wait(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    async def answer(status: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with contextlib.suppress(OSError):
-            await reader.read(1)
+            await reader.readuntil(b"\r\n\r\n")
+            writer.write(f"HTTP/1.0 {status}\r\n\r\n".encode())
         writer.close()
 
     async def shut(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         writer.transport.abort()
 
-    assert asyncio.run(knocked(wait, context)) == Open()
+    assert asyncio.run(knocked(functools.partial(answer, "401 Say who you are"), context)) == Open()
+    assert asyncio.run(knocked(functools.partial(answer, "403 Not from there"), context)) == Refusing(listening=True)
     assert asyncio.run(knocked(shut, None)) == Refusing(listening=True)
 
 

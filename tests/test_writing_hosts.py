@@ -34,10 +34,10 @@ from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.secret import Ref, Slot
-from yardbolt.core.talk import commands
 from yardbolt.core.talk.conversation import Replies
+from yardbolt.core.talk.host import commands
+from yardbolt.core.talk.host.script import whole
 from yardbolt.core.talk.outcomes import No
-from yardbolt.core.talk.script import whole
 
 PROGRAMS = library().programs
 SERVER, SMALL = (load_family(shipped("families")[name]) for name in ("linux-server", "linux-small"))
@@ -126,8 +126,8 @@ def test_a_family_stands_on_another_and_says_what_is_wrong(tmp_path: Path) -> No
         f"{head}leaves_out: [ops/nothing]\n": "no such thing",
         f"{head}ops: {{x: {{set: [name], program: nothing}}}}\n": "not a program of the library",
         f"{head}ops: {{x: {{set: [name], program: host-name}}}}\n": "also takes value",
-        f"{head}ops: {{x: {{set: [name], program: host-name, say: x, given: {{value: y}}}}}}\n": "leave one of the two out",
-        f"{head}ops: {{x: {{set: [name]}}}}\n": "say or program is missing",
+        f"{head}ops: {{x: {{set: [name], program: host-name, say: x, given: {{value: y}}}}}}\n": "give say or program, one of the two",
+        f"{head}ops: {{x: {{set: [name]}}}}\n": "give say or program, one of the two",
         f"{head}ops: {{x: {{set: [name], say: x, effects: {{listening: none}}}}}}\n": "all that can be said of it is unknown",
         f"{head}ops: {{x: {{set: [services/*/enabled], say: x, only: [perhaps]}}}}\n": "does not suit",
         "family: own\ntitle: Own\nbased_on: harrowfen-gd6\nops: {x: {on: notice-draft, set: [policy/min_length], put: /x}}\n": "nothing fills it",

@@ -69,7 +69,7 @@ def _echoes(unit: UnitInWork, session: Session, plane: Plane) -> list[tuple[OwnA
     which changes nothing whatever the unit does. On a host an account without rights has no way to try."""
     leaf = next((one for one in (("name",), ("banner",)) if isinstance(get(plane, one), str)), None)
     service = session.way.service
-    if leaf is None or unit.talks(service)[2].name == "commands":
+    if leaf is None or not unit.talks(service)[2].by_role:
         return []
     change = Set(leaf, get(plane, leaf))
     op = op_for(unit.family, change)

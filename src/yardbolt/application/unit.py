@@ -56,7 +56,7 @@ LONGEST_LOGIN = 150.0  # seconds
 LONGEST_LOCK = 120.0  # seconds; a longer one is not waited for
 AWAKE = 10.0  # seconds in which a host that answers has started what lets people in
 TYPED = Ref("typed:password")
-Connect = Callable[[str, str, str], Wire]
+Connect = Callable[[Talk, str, str], Wire]
 
 
 @dataclass
@@ -302,7 +302,7 @@ class UnitInWork:
         self.note(Trying(account=way.account, service=way.service, source=way.source, address=way.door.address,
                          key=pin, secret=way.secret.entry))  # fmt: skip
         name, channel, talk = self.talks(way.service)
-        wire = self.connect(talk.name, way.door.scheme, pin)
+        wire = self.connect(talk, way.door.scheme, pin)
         outcome: Login = Silent(True, "interrupted")  # what is not known to have ended counts as a try
         session, word = None, ""
         try:

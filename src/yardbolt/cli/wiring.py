@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import hashlib
+import importlib
 import logging
 import os
 import resource
 import sys
-from collections.abc import Awaitable, Callable, Iterator, Mapping
+from collections.abc import Awaitable, Callable, Iterator
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from yardbolt.core.job import Job, UnitEntry
     from yardbolt.core.judge.baseline import Baseline
     from yardbolt.core.ports import Look, Receiver, Safe, Wire
+    from yardbolt.core.talk.conversation import Talk
     from yardbolt.wires.look import Sockets
 
 MASTER = "YARDBOLT_MASTER"
@@ -53,82 +55,15 @@ prepare_process()
 # ---- wires ----------------------------------------------------------------------------------------------------------
 
 
-def _ssh_console(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
-    from yardbolt.wires.ssh import SshConsole
-
-    return SshConsole(secrets, pin, outdated)
-
-
-def _ssh_commands(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
-    from yardbolt.wires.ssh import SshCommands
-
-    return SshCommands(secrets, pin, outdated)
-
-
-def _telnet_console(secrets: Secrets, pin: str) -> Wire:
-    from yardbolt.wires.telnet import TelnetConsole
-
-    return TelnetConsole(secrets)
-
-
-def _ftp_login(secrets: Secrets, pin: str) -> Wire:
-    from yardbolt.wires.ftp import FtpLogin
-
-    return FtpLogin(secrets)
-
-
-def _web_login(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
-    from yardbolt.wires.http import WebLogin
-
-    return WebLogin(secrets, pin, outdated)
-
-
-def _objects(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
-    from yardbolt.wires.objects import Objects
-
-    return Objects(secrets, pin, outdated)
-
-
-def _pages(secrets: Secrets, pin: str, outdated: bool = False) -> Wire:
-    from yardbolt.wires.pages import Pages
-
-    return Pages(secrets, pin, outdated)
-
-
-def _snmp_login(secrets: Secrets, pin: str) -> Wire:
-    from yardbolt.wires.snmp import SnmpUser
-
-    return SnmpUser(secrets)
-
-
-# Ways of talking and wires are many to many: which wire carries a way over a service.
-WIRES: Mapping[tuple[str, str], Callable[..., Wire]] = {
-    ("console", "ssh"): _ssh_console,
-    ("console", "telnet"): _telnet_console,
-    ("commands", "ssh"): _ssh_commands,
-    ("objects", "http"): _objects,
-    ("objects", "https"): _objects,
-    ("pages", "http"): _pages,
-    ("pages", "https"): _pages,
-    ("logon", "ssh"): _ssh_commands,
-    ("logon", "telnet"): _telnet_console,
-    ("logon", "ftp"): _ftp_login,
-    ("logon", "http"): _web_login,
-    ("logon", "https"): _web_login,
-    ("logon", "snmp"): _snmp_login,
-    ("logon", "snmp-unsealed"): _snmp_login,
-    ("logon", "snmp-community"): _snmp_login,
-}
-
-
-def connect(secrets: Secrets, talk: str, service: str, pin: str, outdated: bool = False) -> Wire:
-    """A wire, not yet opened; `outdated` lets it take TLS and SSH that is. Raises OperatorError where none carries this way over this service."""
-    made = WIRES.get((talk, service))
-    if made is None:
-        raise OperatorError(
-            f"no wire carries '{talk}' over {service}; there are {', '.join(' over '.join(k) for k in WIRES)}"
-        )
-    return made(secrets, pin, True) if outdated and service in ("https", "ssh") else made(secrets, pin)
+def connect(secrets: Secrets, talk: Talk, service: str, pin: str, outdated: bool = False) -> Wire:
+    """A wire, not yet opened, as the row of its way names it; `outdated` lets it take TLS and SSH that is. Raises OperatorError
+    where none carries this way over this service."""
+    named = talk.wires.get(service)
+    if named is None:
+        raise OperatorError(f"no wire carries '{talk.name}' over {service}; there are {', '.join(talk.wires)}")
+    module, _, kind = named.partition(":")
+    wire: Wire = getattr(importlib.import_module(f"yardbolt.wires.{module}"), kind)(secrets, pin, outdated)
+    return wire
 
 
 def ssh_key(file: Path) -> Key:
@@ -140,7 +75,9 @@ def ssh_key(file: Path) -> Key:
 
 def trial_wire(secrets: Secrets, scheme: str) -> Wire:
     """A wire that tries one typed login on a host of which nothing else is known, and runs nothing there."""
-    return connect(secrets, "logon", scheme, "")
+    from yardbolt.core.talk.ways import UNDESCRIBED
+
+    return connect(secrets, UNDESCRIBED[1], scheme, "")
 
 
 def look_of(told: Callable[[int], None], span: tuple[int, int] = ALL_PORTS, sockets: Sockets | None = None) -> Look:

@@ -36,7 +36,7 @@ class FtpLogin:
     authenticates = True
     fingerprint = ""
 
-    def __init__(self, secrets: Secrets) -> None:
+    def __init__(self, secrets: Secrets, pin: str = "", outdated: bool = False) -> None:
         self._secrets = secrets
         self._client = _Client()
 

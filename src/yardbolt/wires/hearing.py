@@ -8,8 +8,8 @@ from collections.abc import Awaitable, Callable
 
 from yardbolt.core.errors import SafeError, UnitError
 from yardbolt.core.secret import Ref, Secret, Slot, Text
-from yardbolt.core.talk.console import SETTLE, Heard, Listener, Turn
 from yardbolt.core.talk.outcomes import End, Lost
+from yardbolt.core.talk.text.console import SETTLE, Heard, Listener, Turn
 
 CONNECT = 10.0
 Secrets = Callable[[Ref], Secret | None]

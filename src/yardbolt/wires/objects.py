@@ -17,11 +17,11 @@ import httpx
 
 from yardbolt.core.errors import clean
 from yardbolt.core.secret import Ref, Secret, Slot
-from yardbolt.core.talk.members import Kept
-from yardbolt.core.talk.objectkeys import Answer, Call
 from yardbolt.core.talk.outcomes import Lost
 from yardbolt.core.talk.tree import DEEPEST, one
-from yardbolt.core.talk.web import Signed
+from yardbolt.core.talk.web.members import Kept
+from yardbolt.core.talk.web.objectkeys import Answer, Call
+from yardbolt.core.talk.web.shared import Signed
 
 from .hearing import Secrets, revealed
 from .web import WebWire, cookies, keyed

@@ -17,10 +17,10 @@ from urllib.parse import quote, urlencode, urljoin, urlsplit
 import httpx
 
 from yardbolt.core.errors import clean
-from yardbolt.core.talk.forms import HIDDEN, IN_ROW
 from yardbolt.core.talk.outcomes import End, Lost
-from yardbolt.core.talk.pages import Open, Page, Submit
-from yardbolt.core.talk.web import Signed
+from yardbolt.core.talk.web.forms import HIDDEN, IN_ROW
+from yardbolt.core.talk.web.pages import Open, Page, Submit
+from yardbolt.core.talk.web.shared import Signed
 
 from .hearing import Secrets, filled
 from .markup import LONGEST, LONGEST_MARK, REFRESH, read_page

@@ -59,7 +59,7 @@ class SnmpUser:
     authenticates = True
     fingerprint = ""
 
-    def __init__(self, secrets: Secrets) -> None:
+    def __init__(self, secrets: Secrets, pin: str = "", outdated: bool = False) -> None:
         self._secrets = secrets
 
     async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:

@@ -22,12 +22,12 @@ from yardbolt.core.credentials import Credential, Key
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, clean
 from yardbolt.core.secret import Slot, Text
-from yardbolt.core.talk.commands import Part, Ran, RanAll, Run, RunAll
-from yardbolt.core.talk.console import Heard, Turn
-from yardbolt.core.talk.expiry import CHANGE
+from yardbolt.core.talk.host.commands import Part, Ran, RanAll, Run, RunAll
+from yardbolt.core.talk.host.expiry import CHANGE
+from yardbolt.core.talk.host.script import frames, script
 from yardbolt.core.talk.logon import NEW, says
 from yardbolt.core.talk.outcomes import Asked, Cut, End, Login, Lost, NoListener, Opened, Refused, Silent
-from yardbolt.core.talk.script import frames, script
+from yardbolt.core.talk.text.console import Heard, Turn
 from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 
 from .hearing import CONNECT, Ear, Secrets, filled, revealed

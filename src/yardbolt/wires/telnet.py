@@ -11,8 +11,8 @@ from telnetlib3.client import TelnetClient
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.talk.console import Heard, Turn
 from yardbolt.core.talk.outcomes import Cut, Login, Lost, NoListener, Opened, Silent
+from yardbolt.core.talk.text.console import Heard, Turn
 
 from .hearing import CONNECT, Ear, Secrets, filled
 
@@ -23,7 +23,7 @@ class TelnetConsole:
     authenticates = False
     fingerprint = ""
 
-    def __init__(self, secrets: Secrets) -> None:
+    def __init__(self, secrets: Secrets, pin: str = "", outdated: bool = False) -> None:
         self._secrets = secrets
         self._ear = Ear()
         self._reader: Any = None

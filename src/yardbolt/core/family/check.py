@@ -22,7 +22,7 @@ from ..talk.rows import COLUMNS
 from ..talk.tree import CALLED, Items
 from ..talk.ways import WAYS
 from .checkasks import AsksChecked
-from .checking import keys_of, yes
+from .checking import yes
 from .model import KEPT, LIVE, Factory, FactoryLogin, Family, Op, Spelling
 from .spelling import NOTATIONS
 from .writing import KEYS
@@ -111,14 +111,10 @@ class _Checker(AsksChecked):
     def program(self, at: Keys, how: How, tree: Tree) -> How:
         """An op that runs a program of the library, with its text; another one as it is."""
         name, given = tree.get("program", ""), tree.get("given", {})
-        if not name and not how.asked_as() and "program" in keys_of(type(how)):
-            raise self.fail(at, "say or program is missing")
         if not name:
             return how
         programs = self.library.programs
         self.one_of((*at, "program"), name, programs, "a program of the library")
-        if tree.get("say"):
-            raise self.fail((*at, "say"), "it runs a program; leave one of the two out")
         for argument in given:
             self.one_of((*at, "given", argument), argument, programs[name].takes, f"what {name} takes")
         if missing := [argument for argument in programs[name].takes if argument not in given]:

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from ..talk.script import SURROUNDINGS
+from ..talk.host.script import SURROUNDINGS
 from .decode.listening import FOR_OTHERS, INETD, OF_THE_HOST, PORTS, PROGRAMS, WEB
 
 TAKES_IN = "#@ "

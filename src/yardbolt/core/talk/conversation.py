@@ -210,14 +210,16 @@ class LogIn(Protocol):
 class Talk:
     """One way of talking, a row of the table of ways.
 
-    `channel`, `ask` and `op` are the dataclasses whose fields are the keys of the family file; `message` is pure and
-    raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can;
+    `wires` says which wire carries it over a service, as `module:Class` of the room of wires. `channel`, `ask` and `op` are
+    the dataclasses whose fields are the keys of the family file, so its check, its schema and its reading need no more of a
+    way than this row; `message` is pure and raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can;
     `part` takes what one ask wants out of what it shares with others. `apart`: each ask is a question of its own, and one that
     came to nothing says nothing of the next. `at` asks for one place, where the way has places,
-    and `shown` is what came of it, by its places.
+    and `shown` is what came of it, by its places. `by_role`: the unit itself decides what an account may set this way.
     """
 
     name: str
+    wires: Mapping[str, str]
     channel: type
     ask: type
     op: type
@@ -231,3 +233,4 @@ class Talk:
     apart: bool = False
     at: Callable[[str], Any] | None = None
     shown: Callable[[Tree], Tree] = lambda tree: tree
+    by_role: bool = True

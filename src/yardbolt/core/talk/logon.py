@@ -11,10 +11,10 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from ..secret import Ref, Slot, Text
-from .console import GREET, SETTLE, Heard, Turn
 from .conversation import Asking, Fill, Talk, Unprompted
 from .outcomes import Asked, Cut, End, Locked, Login, Lost, Opened, Refused, Silent, Unclear
 from .replies import ReplyRow
+from .text.console import GREET, SETTLE, Heard, Turn
 
 SERVICES: Mapping[str, Literal["sealed", "plain"]] = {
     "ssh": "sealed", "https": "sealed", "http": "plain", "telnet": "plain", "ftp": "plain",
@@ -161,4 +161,8 @@ def _only_logins(channel: Channel, what: object, session: object) -> Asking:
     return Unclear("one can only log in here")
 
 
-TALK = Talk("logon", Channel, Nothing, Nothing, _message, login, _only_logins, _only_logins, leave)
+WIRES = {
+    "ssh": "ssh:SshCommands", "telnet": "telnet:TelnetConsole", "ftp": "ftp:FtpLogin", "http": "http:WebLogin", "https": "http:WebLogin",
+    "snmp": "snmp:SnmpUser", "snmp-unsealed": "snmp:SnmpUser", "snmp-community": "snmp:SnmpUser",
+}  # fmt: skip
+TALK = Talk("logon", WIRES, Channel, Nothing, Nothing, _message, login, _only_logins, _only_logins, leave)

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Generator
 
-from ..secret import Ref, Slot, Text
-from .console import Heard, Turn
-from .conversation import Fill
-from .logon import NEW, all_of, last_line, says, waits
-from .outcomes import Asked, Login, Lost, NotReady
+from ...secret import Ref, Slot, Text
+from ..conversation import Fill
+from ..logon import NEW, all_of, last_line, says, waits
+from ..outcomes import Asked, Login, Lost, NotReady
+from ..text.console import Heard, Turn
 
 CHANGE = "change"
 # which password a question is for, the first that fits

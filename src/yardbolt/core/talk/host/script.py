@@ -14,7 +14,7 @@ import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from ..secret import Slot, Text
+from ...secret import Slot, Text
 
 SECTION_SECONDS = 60  # asked of each account from each source, a slow SSH server takes long over its settings
 BEGIN = "from here on it is a script"

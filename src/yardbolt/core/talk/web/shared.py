@@ -7,12 +7,12 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ..secret import Ref, Text
-from .conversation import Fill
-from .outcomes import Asked, Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
-from .patterns import slots
-from .replies import Heard, ReplyRow, reason, row_for
-from .tree import CALLED, MISSING, Items, Tree, as_text, one
+from ...secret import Ref, Text
+from ..conversation import Fill
+from ..outcomes import Asked, Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from ..patterns import slots
+from ..replies import Heard, ReplyRow, reason, row_for
+from ..tree import CALLED, MISSING, Items, Tree, as_text, one
 
 MOST_PAGES = 200
 ACCOUNT = "{account}"  # the slot of the name, at a login

@@ -6,18 +6,13 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
-from ..secret import Text
-from .conversation import Keys, Unprompted
-from .patterns import slots
-from .replies import ReplyRow
-from .rows import OneByOne
-from .tree import CALLED, Items
-from .web import (
-    ACCOUNT,
-    OURS,
-    View,
-    mixed_in,
-)  # fmt: skip
+from ...secret import Text
+from ..conversation import Keys, Unprompted
+from ..patterns import slots
+from ..replies import ReplyRow
+from ..rows import OneByOne
+from ..tree import CALLED, Items
+from .shared import ACCOUNT, OURS, View, mixed_in  # fmt: skip
 
 GATE_NEW = "{new}"
 

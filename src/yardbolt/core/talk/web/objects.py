@@ -12,16 +12,16 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
-from ..secret import Ref, Slot, Text
-from .conversation import BOUND, Asking, Fetch, Fill, Order, Replies, Talk, Telling
+from ...secret import Ref, Slot, Text
+from ..conversation import BOUND, Asking, Fetch, Fill, Order, Replies, Talk, Telling
+from ..outcomes import Done, Ended, Login, Lost, No, Silent, Unclear
+from ..patterns import fill_in, slots
+from ..replies import Heard, row_for
+from ..rows import OneByOne, row_by_row
+from ..tree import MISSING, Tree, one
 from .members import Kept, Member, bound_in, copied, from_slots, leave_out, literal, nested, put_at
 from .objectkeys import Answer, AskHow, Call, Channel, LoginHow, OpHow, RowHow, Session
-from .outcomes import Done, Ended, Login, Lost, No, Silent, Unclear
-from .patterns import fill_in, slots
-from .replies import Heard, row_for
-from .rows import OneByOne, row_by_row
-from .tree import MISSING, Tree, one
-from .web import (
+from .shared import (  # fmt: skip
     ACCOUNT,
     MOST_PAGES,
     SIGNED,
@@ -36,7 +36,7 @@ from .web import (
     place,
     signed_by,
     unanswered,
-)  # fmt: skip
+)
 
 BESIDE = ("cookie ", "header ")  # where a mark may stand that later answers renew
 
@@ -367,7 +367,18 @@ def leave(channel: Channel) -> Generator[Call, Any, None]:
 
 
 TALK = Talk(
-    "objects", Channel, AskHow, OpHow, message, login, ask, tell, leave, apart=True, at=lambda place: AskHow(get=place)
+    "objects",
+    dict.fromkeys(("https", "http"), "objects:Objects"),
+    Channel,
+    AskHow,
+    OpHow,
+    message,
+    login,
+    ask,
+    tell,
+    leave,
+    apart=True,
+    at=lambda place: AskHow(get=place),
 )
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from ..secret import Text
-from .web import Signed
+from ...secret import Text
+from .shared import Signed
 
 IN_ROW = "#"  # begins what stands for a button by its place in the form
 HIDDEN: Text = ("\0hidden",)  # stands for what a hidden field holds, which never leaves the wire

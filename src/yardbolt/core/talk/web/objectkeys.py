@@ -6,19 +6,14 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
-from ..secret import Ref
-from .conversation import Keys, Unprompted
+from ...secret import Ref
+from ..conversation import Keys, Unprompted
+from ..patterns import slots
+from ..replies import ReplyRow
+from ..rows import OneByOne
+from ..tree import Items, Tree
 from .members import Member
-from .patterns import slots
-from .replies import ReplyRow
-from .rows import OneByOne
-from .tree import Items, Tree
-from .web import (
-    ACCOUNT,
-    OURS,
-    View,
-    mixed_in,
-)  # fmt: skip
+from .shared import ACCOUNT, OURS, View, mixed_in  # fmt: skip
 
 VERBS = ("get", "post", "put", "patch", "delete")
 

@@ -7,10 +7,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ..secret import Text
-from .conversation import BOUND, Fill
-from .patterns import fill_in
-from .tree import MISSING, Tree, one
+from ...secret import Text
+from ..conversation import BOUND, Fill
+from ..patterns import fill_in
+from ..tree import MISSING, Tree, one
 
 LITERALS: Mapping[str, Any] = {"(yes)": True, "(no)": False, "(null)": None, "(list)": []}
 NUMBER, FLAG = "(number ", "(flag "

@@ -14,16 +14,16 @@ from functools import partial
 from typing import Any
 from urllib.parse import quote
 
-from ..secret import Ref, Slot, Text
-from .conversation import BOUND, Asking, Fetch, Fill, Order, Replies, Talk, Telling
+from ...secret import Ref, Slot, Text
+from ..conversation import BOUND, Asking, Fetch, Fill, Order, Replies, Talk, Telling
+from ..outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
+from ..patterns import fill_in
+from ..replies import Heard
+from ..rows import OneByOne, row_by_row
+from ..tree import CALLED, MISSING, Sort, Tree, one
 from .forms import Filling, fields_of, form_of, in_row, is_box, names_of
-from .outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from .pagekeys import GATE_NEW, AskHow, Channel, OpHow, RowHow
-from .patterns import fill_in
-from .replies import Heard
-from .rows import OneByOne, row_by_row
-from .tree import CALLED, MISSING, Sort, Tree, one
-from .web import (
+from .shared import (  # fmt: skip
     ACCOUNT,
     MOST_PAGES,
     View,
@@ -37,7 +37,7 @@ from .web import (
     place,
     signed_by,
     unanswered,
-)  # fmt: skip
+)
 
 MOST_FORMS = 8
 
@@ -434,6 +434,6 @@ def _one_of(offered: Iterable[str], held: str = "") -> Sort:
 
 
 TALK = Talk(
-    "pages", Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part, apart=True,
+    "pages", dict.fromkeys(("https", "http"), "pages:Pages"), Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part, apart=True,
     at=lambda place: AskHow(page=place), shown=shown,
 )  # fmt: skip

@@ -11,13 +11,13 @@ from dataclasses import dataclass, field
 from itertools import takewhile
 from typing import Any, Literal
 
-from ..errors import Trouble, UnitError, clean
-from ..secret import Ref, Slot, Text
-from .conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
-from .outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
-from .patterns import fill_in, sign, slot_key, slots
-from .replies import LONGEST_REASON, ReplyRow, reason, row_for
-from .replies import Heard as Told
+from ...errors import Trouble, UnitError, clean
+from ...secret import Ref, Slot, Text
+from ..conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
+from ..outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
+from ..patterns import fill_in, sign, slot_key, slots
+from ..replies import LONGEST_REASON, ReplyRow, reason, row_for
+from ..replies import Heard as Told
 
 MOST = 1024 * 1024  # characters of one answer
 LONGEST_LINE = 16 * 1024
@@ -340,4 +340,5 @@ def leave(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
         yield Turn((channel.leave,), (), seconds=1.0)
 
 
-TALK = Talk("console", Channel, AskHow, OpHow, message, login, ask, tell, leave)
+WIRES = {"ssh": "ssh:SshConsole", "telnet": "telnet:TelnetConsole"}
+TALK = Talk("console", WIRES, Channel, AskHow, OpHow, message, login, ask, tell, leave)

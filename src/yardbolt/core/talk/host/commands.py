@@ -8,9 +8,8 @@ from collections.abc import Generator, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ..secret import Ref, Slot, Text
-from . import expiry
-from .conversation import (
+from ...secret import Ref, Slot, Text
+from ..conversation import (
     ANSWER,
     Answer,
     Asking,
@@ -24,11 +23,12 @@ from .conversation import (
     Telling,
     Unprompted,
 )
-from .outcomes import Done, End, Ended, Login, Lost, No, Opened, Unclear
-from .patterns import fill_in
-from .replies import LONGEST_REASON, ReplyRow
+from ..outcomes import Done, End, Ended, Login, Lost, No, Opened, Unclear
+from ..patterns import fill_in
+from ..replies import LONGEST_REASON, ReplyRow
+from ..tree import Tree
+from . import expiry
 from .script import AS_ONESELF, AS_ROOT, BEGIN, whole
-from .tree import Tree
 
 ALL_SECONDS = 300.0  # what one script of many sections may take: a slow host is none that hangs
 SUDO_SECONDS = 25.0
@@ -96,6 +96,12 @@ class OpHow(Unprompted):
     def as_data(self) -> bool:
         """A program reads everything from its input."""
         return bool(self.program)
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """One of the two is needed, and not both."""
+        if bool(self.say) == bool(self.program):
+            return (), "give say or program, one of the two"
+        return None
 
 
 @dataclass(frozen=True)
@@ -286,4 +292,6 @@ def leave(channel: Channel) -> Generator[Run, Any, None]:
     yield from ()
 
 
-TALK = Talk("commands", Channel, AskHow, OpHow, message, login, ask, tell, leave, ask_all)
+TALK = Talk(
+    "commands", {"ssh": "ssh:SshCommands"}, Channel, AskHow, OpHow, message, login, ask, tell, leave, ask_all, by_role=False,
+)  # fmt: skip

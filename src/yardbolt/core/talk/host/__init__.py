@@ -1,0 +1,1 @@
+"""Talking to a host: commands, and one framed script for many of them."""

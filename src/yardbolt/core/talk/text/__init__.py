@@ -1,0 +1,1 @@
+"""Talking in text: a console."""

@@ -1,0 +1,1 @@
+"""Talking over HTTP: objects, and pages with forms."""
