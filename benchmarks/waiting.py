@@ -13,7 +13,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import NETWORK, SOME_PORTS
 from yardbolt.bench.lineswitch import SHY_SECONDS
-from yardbolt.bench.serve import AWAY_SECONDS
+from yardbolt.bench.stand import AWAY_SECONDS
 
 ENV = {**os.environ, "YARDBOLT_MASTER": "benchmark", "YARDBOLT_PORTS": SOME_PORTS}
 PROGRAM = [sys.executable, "-m", "yardbolt"]

@@ -15,7 +15,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import MASTER, NETWORK, Tool, one_unit_yard
 from yardbolt.adapters.safe import create
 from yardbolt.bench.relaybox import RelayBox
-from yardbolt.bench.serve import FAULTS, Stand
+from yardbolt.bench.stand import FAULTS, Stand
 from yardbolt.core.secret import Secret
 
 many = int(sys.argv[1]) if len(sys.argv) > 1 else 30

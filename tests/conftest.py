@@ -29,6 +29,7 @@ from yardbolt.adapters.files import shipped
 from yardbolt.adapters.safe import create
 from yardbolt.bench import serve
 from yardbolt.bench.lineswitch import LineSwitch
+from yardbolt.bench.stand import Stand
 from yardbolt.core.secret import Secret
 
 MASTER = "MARKER-master-9qzx"
@@ -124,12 +125,12 @@ class Bench:
         self._loop = asyncio.new_event_loop()
         self._ready = threading.Event()
         self._task: asyncio.Task[None] | None = None
-        self.stands: list[serve.Stand] = []
+        self.stands: list[Stand] = []
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
         assert self._ready.wait(10), "the bench did not come up"
 
-    def _up(self, stands: list[serve.Stand]) -> None:
+    def _up(self, stands: list[Stand]) -> None:
         self.stands = stands
         for stand in stands:
             stand.unit.started -= 60  # it was plugged in a while ago; restarts and the demo's unit are slow to wake

@@ -46,12 +46,15 @@ FOREIGN = {
 GONE_FILES = (
     "core/dialogue.py", "core/plane.py", "core/family.py", "core/extract.py", "core/steps.py", "core/execute.py", "core/rules",
     "application/line.py", "application/desk.py", "application/outside.py", "application/plan.py", "cli/commands.py", "cli/views.py",
-    "adapters/ssh.py", "adapters/telnet.py", "adapters/knock.py", "adapters/talk.py",
+    "adapters/ssh.py", "adapters/telnet.py", "adapters/knock.py", "adapters/talk.py", "core/formats/programs", "core/formats/sections.py",
+    "core/formats/sshsections.py", "core/plan/holders.py", "core/plane/tree.py", "core/talk/console.py", "core/talk/objects.py",
 )  # fmt: skip
 GONE_WORDS = {
     r"\bOpening\b": "outcomes are types", r"\bSent\(": "outcomes are types", r"\b(CLOSED|SILENT), (CLOSED|SILENT)\b": "ends are an enum",
     r"\.persists\b|persists:": "an op names its stores", r"\bspec\.mode\b|self\.mode": "a way of talking is a row of the table",
     r"\.active\b": "stores have names", r"path\[-1\] [!=]= .secret": "the table says what holds a secret",
+    r"\binverse\(": "a change is bound once, with its way back", r"\bRECEIVING\b": "what units share is a value of the site",
+    r"\bWIRES: Mapping": "a way names its wires in its row",
     r"\.append\([^)\n\"]*\{": "journal entries are typed", r"\.get\(.kind.\)": "journal entries are typed",
 }  # fmt: skip
 
@@ -97,6 +100,35 @@ def test_arrows_run_one_way() -> None:
             target = house_of(tuple(below))
             inside = target == house or (house == "cli" and target == "cli") or name == "yardbolt.__version__"
             assert inside or target in allowed, f"{file}: {name}"
+
+
+def test_no_import_runs_in_a_circle() -> None:
+    """Modules stand on one another, imports for types and inside functions counted too."""
+    files = {file.relative_to(SRC).with_suffix("").parts: file for file in SRC.rglob("*.py")}
+    names = {".".join(("yardbolt", *parts)).removesuffix(".__init__"): file for parts, file in files.items()}
+
+    def module(name: str) -> str:
+        while name and name not in names:
+            name = name.rpartition(".")[0]
+        return name
+
+    below = {
+        name: {module(one) for one in imports(file) if one.startswith("yardbolt")} - {name, "yardbolt"}
+        for name, file in names.items()
+    }
+    while free := {name for name, needs in below.items() if not needs & below.keys()}:
+        below = {name: needs for name, needs in below.items() if name not in free}
+    assert not below, f"in a circle, or above one: {sorted(below)}"
+
+
+def test_rooms_stay_small_enough_to_be_read() -> None:
+    """No file of the core has over 450 lines, and no function there or of the use cases over 60."""
+    for file in (*(SRC / "core").rglob("*.py"), *(SRC / "application").rglob("*.py")):
+        text = file.read_text()
+        assert "application" in file.parts or len(text.splitlines()) <= 450, file
+        for node in ast.walk(ast.parse(text)):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                assert (node.end_lineno or 0) - node.lineno < 60, f"{file}: {node.name}"
 
 
 def test_nothing_of_the_old_shape_comes_back() -> None:

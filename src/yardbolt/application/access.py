@@ -49,7 +49,7 @@ class WhoGetsIn:
 
 def access(unit: UnitInWork, source: str = "", service: str = "", account: str = "") -> WhoGetsIn:
     """Who gets in. Raises OperatorError where nothing was read inside, or there is no such service or account."""
-    filed = unit.last_check()
+    filed = unit.record.last_check()
     if filed is None or not filed.document.complete:
         raise OperatorError(f"{unit.name}: its settings were not read yet; next: yardbolt check {unit.name}")
     if source and not is_address(source):
@@ -62,7 +62,7 @@ def access(unit: UnitInWork, source: str = "", service: str = "", account: str =
         raise OperatorError(f"{unit.name}: no service {service} runs; running are: {known}")
     if account and plane.accounts.complete and account not in plane.accounts:
         raise OperatorError(f"{unit.name}: it has no account {account}")
-    found = tuple(_service(unit.entry.address, plane, one, source, account) for one in chosen)
+    found = tuple(_service(unit.facts.entry.address, plane, one, source, account) for one in chosen)
     told = (*odd(plane, [one.at for one in found]), *_other_addresses(plane, found))
     return WhoGetsIn(unit.name, filed.time, found, told)
 

@@ -73,8 +73,8 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     reading = await _not_lent(run, session, await _not_going_back(run, session, reading))
     reading = await _none_waiting(run, session, reading)
     plane, account = reading.plane, session.way.account
-    if unit.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
-        problem = f"the work order says serial {unit.entry.serial}, and the unit told none; nothing was changed"
+    if unit.facts.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
+        problem = f"the work order says serial {unit.facts.entry.serial}, and the unit told none; nothing was changed"
         raise UnitError(Trouble.GARBLED, f"{unit.name}: {problem}")
     await recognise(unit, reading, run.number)
     not_another(unit, box_of(unit, plane))
@@ -93,9 +93,9 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         # its settings turn it away: the try would be spent for nothing, and what opened it last is what it has
         held = learned(plane, way)
         if admit(held, way).admitted is False:
-            plane = held if unit.history().opened.get(way.account) == way.secret else plane
+            plane = held if unit.record.history().opened.get(way.account) == way.secret else plane
             continue
-        outcome, more = await unit.enter(way)
+        outcome, more = await unit.access.enter(way)
         if more is not None:
             seen.add(way.account)
             run.sessions[way] = more
@@ -104,18 +104,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         failed[way] = f"{way.account} by {way.service}: {told_fully(outcome)}"
         if isinstance(outcome, Locked):
             unit.report(f"{unit.name}: {way.account} is locked or out of tries")
-    # a run that was cut off may have left ours with few rights, and all rights with a published one still
-    for way in published_ways(unit):
-        if (
-            way.account in seen
-            or any(full(plane, one) for one in run.sessions)
-            or not exists(plane, ("accounts", way.account))
-        ):
-            continue
-        _, more = await unit.enter(way)
-        if more is not None:
-            run.sessions[way] = more
-            plane = learned(plane, way)
+    plane = await _by_published(run, plane, seen)
     if not any(full(plane, one) for one in run.sessions):
         blind = [f"{one.area} not read: {one.why}" for one in reading.blind[:1]]
         came = " and ".join(sorted({one.account or COMES_FIRST for one in run.sessions}))
@@ -126,6 +115,23 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 
 
+async def _by_published(run: Run, plane: Plane, seen: set[str]) -> Plane:
+    """A run that was cut off may have left ours with few rights, and all rights with a published one still: it comes in too."""
+    unit = run.unit
+    for way in published_ways(unit):
+        if (
+            way.account in seen
+            or any(full(plane, one) for one in run.sessions)
+            or not exists(plane, ("accounts", way.account))
+        ):
+            continue
+        _, more = await unit.access.enter(way)
+        if more is not None:
+            run.sessions[way] = more
+            plane = learned(plane, way)
+    return plane
+
+
 async def _not_going_back(run: Run, session: Session, reading: Reading) -> Reading:
     """What an earlier part of this run left under a timed return was never proven: the unit goes back now, and is read
     again. Raises OperatorError where somebody else armed it."""
@@ -133,7 +139,7 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
     if left in (None, ABSENT):
         return reading
     assert isinstance(left, float)
-    if not unit.history().open_run()[1]:
+    if not unit.record.history().open_run()[1]:
         when = f"in {left:.0f} s" if left != NEVER else "when it starts next"
         raise OperatorError(
             f"{unit.name}: a timed return that is not ours goes off {when}; wait for it, then run this again"
@@ -155,14 +161,14 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
     and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
     unit, op = run.unit, run.unit.family.op_doing("discard")
     waiting = reading.plane.stores.waiting
-    ours = unit.history().open_run()[1] and unit.history().staging
+    ours = unit.record.history().open_run()[1] and unit.record.history().staging
     if op is None or not isinstance(waiting, int) or not waiting or not (ours or unit.site.allows.drop_edits):
         return reading
     whose = "of this run" if ours else "found here"
     unit.report(f"{unit.name}: dropping what was staged and never put in force ({whose})")
     found = _file_found(unit, reading, session.way.account)
     if not ours:
-        unit.records.file(unit.name, replace(found, kind="found waiting"))
+        unit.record.records.file(unit.name, replace(found, kind="found waiting"))
     session = await _with_rights(run, session, reading)
     answer = await session.tell(plain_order(op))
     again = await session.read()
@@ -197,7 +203,7 @@ async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
         return session
     for way in (*candidates(unit), *published_ways(unit)):
         if may(way) and way not in run.sessions:
-            _, more = await unit.enter(way)
+            _, more = await unit.access.enter(way)
             if more is not None:
                 run.sessions[way] = more
                 return more
@@ -217,7 +223,7 @@ def _file_found(unit: UnitInWork, reading: Reading, account: str) -> CheckDocume
 
 def _with_published(unit: UnitInWork, plane: Plane) -> Plane:
     """Accounts that a published login opened at the last check are believed to have it still."""
-    previous = unit.last_plane()
+    previous = unit.record.last_plane()
     for login in unit.family.factory.logins:
         path = ("accounts", login.account)
         opened = previous is not None and any(

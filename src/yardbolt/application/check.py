@@ -56,14 +56,14 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
 
     Raises UnitError when nothing answers, IdentityError on the wrong unit or a changed host key.
     """
-    await unit.find()
-    unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
-    async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
+    await unit.access.find()
+    unit.report(f"{unit.name}: looking at all ports of {unit.facts.entry.address}")
+    async with datagrams_meanwhile(unit.outside.look, *unit.facts.addresses()) as udp:
         return await _check(unit, inside, udp)
 
 
 async def _check(unit: UnitInWork, inside: bool, udp: Awaitable[tuple[Datagrams, ...]]) -> Checked:
-    around = await look_at(unit.look, *unit.addresses())
+    around = await look_at(unit.outside.look, *unit.facts.addresses())
     # nothing answers: no login is tried, so no account can be locked
     if not around.ports:
         raise UnitError(Trouble.UNREACHABLE, _nothing_answers(unit, around))
@@ -80,7 +80,7 @@ def _nothing_answers(unit: UnitInWork, around: Surroundings) -> str:
     what = "is silent" if len(around.state.silent) >= MANY_SILENT else "refuses every port"
     socket = f" ({unit.family.factory.socket})" if unit.family.factory.socket else ""
     remedy = f"check the cable, the socket{socket} and that this laptop has {unit.site.laptop}"
-    return f"{unit.name}: {unit.entry.address} {what}; {remedy}"
+    return f"{unit.name}: {unit.facts.entry.address} {what}; {remedy}"
 
 
 async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Reading | None, str, Way | None, str]:
@@ -96,7 +96,7 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
         await session.close()
     ours = tuple(one for one in candidates(unit) if one not in failed and one.account != way.account)
     if fuller := _fuller(unit, reading.plane, way, tried, ours):
-        _, better = await unit.enter(fuller)
+        _, better = await unit.access.enter(fuller)
         if better is not None:
             try:
                 way, reading = fuller, await better.read(drafts=False)
@@ -132,12 +132,12 @@ def conclude(
     if way is not None and exists(base, ("accounts", way.account)):
         base = learned(base, way)
     plane = with_credentials(unit, with_known_secrets(unit, seen_from_outside(unit, around, tried, base)), tried)
-    now = unit.clock.now()
-    findings = judge(plane, unit.baseline, unit.site, now[:10])
+    now = unit.record.clock.now()
+    findings = judge(plane, unit.facts.baseline, unit.site, now[:10])
     unseen = not_looked_at(looked(unit, around, tried, reading))
     document = CheckDocument(
         kind="check", box=box_of(unit, plane), outside=outside_rows(unit, around, tried), inside=told,
-        complete=reading is not None, not_looked_at=tuple(f"{name}: {why}" for name, why in unseen), family=unit.family.name, baseline=baseline_name(unit.baseline),
+        complete=reading is not None, not_looked_at=tuple(f"{name}: {why}" for name, why in unseen), family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
         findings=finding_rows(findings), **reading_fields(reading or Reading(), plane),
     )  # fmt: skip
     notice = not_another(unit, document.box)
@@ -145,7 +145,7 @@ def conclude(
         notice = "; ".join(one for one in (notice, f"{told}, which shows less: {instead}") if one)
     if notice:
         document = replace(document, notices=(notice,))
-    unit.records.file(unit.name, document)
+    unit.record.records.file(unit.name, document)
     file_once(unit, document, "as found outside")
     # the first whole reading of a box is how it was found, whoever made it
     if reading is not None:
@@ -162,6 +162,10 @@ def looked(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], rea
 def file_once(unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"]) -> None:
     """File a check as the as-found record of this box, unless there is one; a box that was exchanged or reset begins a
     new one, and the old one is kept."""
-    filed = unit.records.latest(unit.name, kind, CheckDocument)
-    if filed is None or filed.time < unit.history().reset_at or same_box(filed.document.box, document.box) is False:
-        unit.records.file(unit.name, replace(document, kind=kind))
+    filed = unit.record.records.latest(unit.name, kind, CheckDocument)
+    if (
+        filed is None
+        or filed.time < unit.record.history().reset_at
+        or same_box(filed.document.box, document.box) is False
+    ):
+        unit.record.records.file(unit.name, replace(document, kind=kind))

@@ -6,7 +6,6 @@ could not be tried says why.
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
@@ -27,13 +26,13 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order
 from yardbolt.core.talk.outcomes import Done, Locked, No, Open, Opened, Refused, told
 
+from .logins import LONGEST_LOCK
 from .prove import attempt_patiently
 from .reach import floor_of
 from .session import Session
-from .unit import LONGEST_LOCK, UnitInWork
+from .unit import UnitInWork
 
 NAME = "yardbolt-try"
-RECEIVING = asyncio.Lock()
 FIRST, WEAK, STRONG = Ref("typed:drill-first"), Ref("typed:drill-weak"), Ref("typed:drill-strong")
 DRILLS: tuple[Does, ...] = ("try policy", "lend", "take back", "mark")  # what they need a family to know
 MOST_TRIES = 12  # more wrong tries are not made
@@ -57,7 +56,7 @@ async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozens
     destinations = plane.logs.destinations
     if Sort.MARK not in done and isinstance(destinations, tuple) and (op := unit.family.op_doing("mark")):
         # units that are worked on at once send to one server, and this laptop can be it for one of them at a time
-        async with RECEIVING:
+        async with unit.shared.receiving:
             out += [await _mark(unit, session, op, one) for one in destinations]
     if Sort.LIMITED not in done:
         out += [await _limited(unit, session, plane, *one) for one in _echoes(unit, session, plane)]
@@ -69,7 +68,7 @@ def _echoes(unit: UnitInWork, session: Session, plane: Plane) -> list[tuple[OwnA
     which changes nothing whatever the unit does. On a host an account without rights has no way to try."""
     leaf = next((one for one in (("name",), ("banner",)) if isinstance(get(plane, one), str)), None)
     service = session.way.service
-    if leaf is None or not unit.talks(service)[2].by_role:
+    if leaf is None or not unit.facts.talks(service)[2].by_role:
         return []
     change = Set(leaf, get(plane, leaf))
     op = op_for(unit.family, change)
@@ -89,7 +88,7 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
         "the same is taken from an account with all rights, by a login just after", backs,
     )  # fmt: skip
     unit.report(f"{unit.name}: trying what {own.name} may do")
-    outcome, theirs = await unit.enter(way)
+    outcome, theirs = await unit.access.enter(way)
     if theirs is None:
         return Proof(claim, Result.NOT_TRIED, f"{own.name} did not get in: {told(outcome)}")
     try:
@@ -105,7 +104,7 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
         saw = f"taken; it may be of what it may change: {', '.join(sorted(areas))}" if areas else "taken"
         return Proof(claim, Result.NOT_TRIED if areas else Result.FAILS, saw, claim.control)
     # by a login of its own too: what stands in the way of everybody but the session in hand would refuse it as well
-    _, full = await unit.enter(session.way)
+    _, full = await unit.access.enter(session.way)
     if full is None:
         return Proof(claim, Result.NOT_TRIED, "refused, and no account with all rights got in to compare with")
     try:
@@ -124,12 +123,12 @@ async def _passwords(unit: UnitInWork) -> AsyncIterator[None]:
     strong = replace(floor, min_length=max(floor.min_length, 16))
     made = {FIRST: suggest(strong, unit.pick), STRONG: suggest(strong, unit.pick), WEAK: suggest(strong, unit.pick)[:6]}
     for ref, value in made.items():
-        unit.typed[ref] = Secret(value)
+        unit.held.typed[ref] = Secret(value)
     try:
         yield
     finally:
         for ref in made:
-            unit.typed.pop(ref, None)
+            unit.held.typed.pop(ref, None)
 
 
 async def _tell(session: Session, op: Op, **given: Text) -> str:
@@ -190,7 +189,7 @@ async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float) ->
     if not isinstance(bites, Refused | Locked):
         return Result.NOT_TRIED, f"after {tries} wrong ones the right one was not refused, but: {told(bites)}"
     unit.report(f"{unit.name}: locked; waiting {release:.0f} s for the lock to end")
-    await unit.clock.sleep(release + 2)
+    await unit.record.clock.sleep(release + 2)
     freed = await attempt_patiently(unit, right, False)
     if isinstance(freed, Refused | Locked):
         return Result.FAILS, f"locked, and still {told(freed)} after {release:.0f} s"
@@ -209,7 +208,7 @@ async def _whence(unit: UnitInWork, session: Session, plane: Plane) -> str:
     """From where wrong passwords are typed: the stranger's address, where it is let in so far, for a server may fine it."""
     stranger = unit.site.stranger
     reaches = bool(stranger) and stranger in who(plane, session.way.service, session.way.door).possible
-    if reaches and isinstance(await unit.look.knock(session.way.door, stranger), Open):
+    if reaches and isinstance(await unit.outside.look.knock(session.way.door, stranger), Open):
         return stranger
     return session.way.source
 
@@ -222,7 +221,7 @@ async def _mark(unit: UnitInWork, session: Session, op: Op, destination: str) ->
         control="its number was made just now", backs=frozenset({("logs", "destinations")}),
     )  # fmt: skip
     try:
-        async with unit.receive(address, int(port) if port.isdigit() else 514) as receiver:
+        async with unit.outside.receive(address, int(port) if port.isdigit() else 514) as receiver:
             if said := await _tell(session, op, value=(number,)):
                 return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
             came = await receiver.wait(session.way.door.address, f"mark {number}", ARRIVES)

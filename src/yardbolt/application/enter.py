@@ -15,10 +15,11 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.outcomes import Asked, Login, NoListener, NotReady, said_by, told
 
 from .check import Checked, check
+from .held import TYPED
 from .identity import recognise
 from .reach import candidates, floor_of
 from .session import Session
-from .unit import TYPED, UnitInWork
+from .unit import UnitInWork
 
 MOST_GATES, CODE = 4, "code"
 STARTING = 30  # times it is looked whether it has started again
@@ -49,48 +50,48 @@ class Entered:
 
 def found_secrets(unit: UnitInWork, accounts: tuple[str, ...]) -> dict[Ref, Secret]:
     """What opened these accounts as found, where the safe does not hold it yet."""
-    if unit.safe is None:
+    if unit.held.safe is None:
         return {}
     logins = {one.account: Secret(one.secret) for one in unit.family.factory.logins}
-    if typed := unit.typed.get(TYPED):
-        logins[unit.entry.account] = typed
-    missing = (name for name in accounts if name in logins and unit.safe.value(unit.site.found(name)) is None)
+    if typed := unit.held.typed.get(TYPED):
+        logins[unit.facts.entry.account] = typed
+    missing = (name for name in accounts if name in logins and unit.held.safe.value(unit.site.found(name)) is None)
     return {unit.site.found(name): logins[name] for name in missing}
 
 
 async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tuple[Ref, ...]:
     """Put a new secret for each account into the safe, on disk and in its copy, before anything is sent."""
-    if unit.safe is None:
+    if unit.held.safe is None:
         raise SafeError("no safe is open")
-    if not (unit.job.copy or unit.job.copy_waiver):
+    if not (unit.facts.job.copy or unit.facts.job.copy_waiver):
         raise SafeError(
             "the safe has no second copy: add 'safe: {copy: PATH}' to the job file, or 'without copy: REASON'"
         )
     refs = tuple(unit.site.secret(account) for account in accounts)
-    demands = effective(unit.last_plane() or Plane(), floor_of(unit))
+    demands = effective(unit.record.last_plane() or Plane(), floor_of(unit))
     try:
-        missing = {ref: Secret(suggest(demands, unit.pick)) for ref in refs if unit.safe.value(ref) is None}
+        missing = {ref: Secret(suggest(demands, unit.pick)) for ref in refs if unit.held.safe.value(ref) is None}
     except ValueError as e:
         raise OperatorError(f"{unit.name}: no password can be made that it takes: {e}") from None
     missing |= found_secrets(unit, accounts)
-    await unit.safe.store(missing, note)
+    await unit.held.safe.store(missing, note)
     return refs
 
 
 async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     """What stands between the published logins and the unit, found by logging in and answering nothing."""
-    await unit.find()
+    await unit.access.find()
     found: dict[tuple[str, str], Question] = {}
     published = [
-        Way(unit.site.laptop, unit.best_door(unit.last_plane()), one.account, Password(one.ref))
+        Way(unit.site.laptop, unit.facts.best_door(unit.record.last_plane()), one.account, Password(one.ref))
         for one in unit.family.factory.logins
     ]
     ours = [way for way in candidates(unit) if way.secret.typed]
     for way in (*ours, *published):
-        outcome = await unit.attempt(way)
+        outcome = await unit.access.attempt(way)
         # a code in somebody's mailbox nobody answers here
         if isinstance(outcome, Asked) and outcome.gate != CODE:
-            said = unit.scrub(outcome.said).strip()[-LONGEST_SAID:]
+            said = unit.held.scrub(outcome.said).strip()[-LONGEST_SAID:]
             # whoever comes first is asked, by whatever login: once is enough
             if not outcome.secret_sent and found:
                 break
@@ -103,18 +104,18 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
 
     Raises OperatorError when the job names nobody who accepts terms, Stopped when the unit does not take an answer.
     """
-    if any(question.gate == "terms" for question in asked) and not unit.job.allows.terms:
+    if any(question.gate == "terms" for question in asked) and not unit.facts.job.allows.terms:
         problem = "shows licence terms and the job file names nobody who accepts them: add 'allows: {terms: NAME}'"
         raise OperatorError(f"{unit.name} {problem}")
     if asked:
-        unit.believable_clock()
+        unit.record.believable_clock()
         await recognise(unit, None)
     done: list[str] = []
     for question in asked:
-        unit.note(GateMet(gate=question.gate, account=question.account, said=question.said))
+        unit.record.note(GateMet(gate=question.gate, account=question.account, said=question.said))
     for way in dict.fromkeys(question.way for question in asked):
         done += await _pass(unit, way)
-    filed = unit.last_check()
+    filed = unit.record.last_check()
     # asked nothing, and it was read before: there is nothing to enter
     if not asked and filed is not None and filed.document.complete:
         return Entered((), None)
@@ -132,7 +133,7 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
     """Answer the questions one account is asked; the answers to terms and change are those the owner approved."""
     account, consents = way.account, dict[str, Text]()
     for _ in range(MOST_GATES):
-        outcome, session = await unit.enter(way, consents)
+        outcome, session = await unit.access.enter(way, consents)
         # the last answer may make it start again; what it holds then, a login by the new secret tells
         if isinstance(outcome, NotReady) and "change" in consents:
             return await _passed(unit, account, consents)
@@ -142,13 +143,13 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
             await session.close()
             return await _passed(unit, account, consents)
         if not isinstance(outcome, Asked):
-            why = unit.scrub(said_by(outcome)).strip().split("\n")[-1][:120]
+            why = unit.held.scrub(said_by(outcome)).strip().split("\n")[-1][:120]
             why = f"{told(outcome)} ({why})" if why else told(outcome)
             problem = f"{account} could not pass the first login: {why}; run the same command again"
             raise Stopped(f"{unit.name}: {problem}")
         # it asks again what was answered: the answer was not taken, and is not sent twice
         if outcome.gate in consents:
-            said = unit.scrub(said_by(outcome)).strip().split("\n")[-1][:120] or "it asks again"
+            said = unit.held.scrub(said_by(outcome)).strip().split("\n")[-1][:120] or "it asks again"
             raise Stopped(f"{unit.name}: the unit did not take the answer to '{outcome.gate}': {said}")
         await _consent(unit, account, outcome.gate, consents)
     raise Stopped(f"{unit.name}: the unit keeps asking at the first login")
@@ -156,14 +157,14 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
 
 async def _consent(unit: UnitInWork, account: str, gate: str, consents: dict[str, Text]) -> None:
     """Add what is sent at a gate. Raises Stopped on one the family does not know."""
-    _, channel, _ = unit.family.channel_of(unit.best_door(unit.last_plane()).service)
+    _, channel, _ = unit.family.channel_of(unit.facts.best_door(unit.record.last_plane()).service)
     answer = channel.gate_answer(gate)
     if answer is not None:
         consents[gate] = answer
     elif gate == "change":
-        (ref,) = await prepare(unit, (account,), f"set at the first entry, {unit.clock.now()}")
+        (ref,) = await prepare(unit, (account,), f"set at the first entry, {unit.record.clock.now()}")
         consents |= {"change": (Slot(ref),), "confirm": (Slot(ref),)}
-        unit.note(GateAnswering(gate="change", account=account, secret=ref.entry))
+        unit.record.note(GateAnswering(gate="change", account=account, secret=ref.entry))
     else:
         raise Stopped(f"{unit.name}: the unit asks something this family does not know: {gate}")
 
@@ -174,24 +175,26 @@ async def _passed(unit: UnitInWork, account: str, consents: dict[str, Text]) -> 
         await _confirm(unit, account)
         done.append(f"the password of {account} was changed; the new one rests in the safe")
     if "terms" in consents:
-        done.append(f"licence terms accepted by {unit.job.allows.terms}")
-        unit.note(GatePassed(gate="terms", by=unit.job.allows.terms))
+        done.append(f"licence terms accepted by {unit.facts.job.allows.terms}")
+        unit.record.note(GatePassed(gate="terms", by=unit.facts.job.allows.terms))
     return done
 
 
 async def _once_ready(unit: UnitInWork, way: Way) -> tuple[Login, Session | None]:
     """A login, as soon as the unit takes logins again."""
     for _ in range(STARTING):
-        outcome, session = await unit.enter(way)
+        outcome, session = await unit.access.enter(way)
         if not isinstance(outcome, NotReady | NoListener):
             break
-        await unit.clock.sleep(max(1.0, unit.family.factory.ready_after))
+        await unit.record.clock.sleep(max(1.0, unit.family.factory.ready_after))
     return outcome, session
 
 
 async def _confirm(unit: UnitInWork, account: str) -> None:
     """A new connection with the new secret: only this tells which password holds."""
-    way = Way(unit.site.laptop, unit.best_door(unit.last_plane()), account, Password(unit.site.secret(account)))
+    way = Way(
+        unit.site.laptop, unit.facts.best_door(unit.record.last_plane()), account, Password(unit.site.secret(account))
+    )
     outcome, session = await _once_ready(unit, way)
     if session is None:
         problem = f"the new password of {account} was sent, but did not open a new connection: {told(outcome)}"

@@ -55,23 +55,23 @@ SEVERITIES = ("critical", "high", "medium", "low")
 
 def hand_over(unit: UnitInWork) -> HandOver:
     """Everything the owner is handed. Raises OperatorError before the first check."""
-    name, job, site = unit.name, unit.job, unit.site
-    first = unit.records.latest(name, "as found outside", CheckDocument)
-    found = unit.records.latest(name, "as found", CheckDocument)
-    left = unit.records.latest(name, "as left", LeftDocument)
+    name, job, site = unit.name, unit.facts.job, unit.site
+    first = unit.record.records.latest(name, "as found outside", CheckDocument)
+    found = unit.record.records.latest(name, "as found", CheckDocument)
+    left = unit.record.records.latest(name, "as left", LeftDocument)
     if first is None:
         raise OperatorError(f"{name} was not checked yet; next: yardbolt check {name}")
-    last: Filed[LeftDocument] | Filed[CheckDocument] = left or unit.last_check() or first
+    last: Filed[LeftDocument] | Filed[CheckDocument] = left or unit.record.last_check() or first
     before, after = (found or first).document.as_plane, last.document.as_plane
     changed = differences(before, after) if found and left else ()
     identity = after.identity
-    journal = unit.history().entries
+    journal = unit.record.history().entries
     return HandOver(
         job=job.title, owner=job.owner, technician=job.technician,
-        unit=name, note=unit.entry.note, goes_to=unit.entry.segment, family=unit.family.title,
+        unit=name, note=unit.facts.entry.note, goes_to=unit.facts.entry.segment, family=unit.family.title,
         identity=IdentityRow(make=identity.make, model=identity.model, serial=identity.serial,
                              hardware=identity.hardware, software=identity.software),
-        baseline=baseline_name(unit.baseline),
+        baseline=baseline_name(unit.facts.baseline),
         found=Found(time=first.time, inside=(found or first).document.inside,
                     findings=ordered(_found(first.document, found.document if found else None)),
                     outside=first.document.outside),
@@ -85,7 +85,7 @@ def hand_over(unit: UnitInWork) -> HandOver:
         secrets=tuple(f"{key}: entry {site.secret(key).entry.removeprefix('safe:')} of {job.safe}" for key in _kept(unit, after)),
         owed=tuple(owed(unit, left.document if left else None, last.document.findings)),
         waivers=tuple(WaiverRow(rule=w.rule, reason=w.reason, owner=w.owner, until=w.until) for w in site.waivers),
-        not_looked_at=checked.document.not_looked_at if (checked := unit.last_check()) else (),
+        not_looked_at=checked.document.not_looked_at if (checked := unit.record.last_check()) else (),
         reset=unit.family.factory.reset, socket=unit.family.factory.socket,
         evidence=last.document.evidence, site=TO_LOOK_AT,
     )  # fmt: skip
@@ -146,7 +146,7 @@ def _kept(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
 
 def _set_here(unit: UnitInWork) -> frozenset[str]:
     """What was set on this unit, ever, and read back."""
-    return frozenset(one.event.path for one in unit.history().entries if isinstance(one.event, ReadBack))
+    return frozenset(one.event.path for one in unit.record.history().entries if isinstance(one.event, ReadBack))
 
 
 def _console_words(unit: UnitInWork, plane: Plane) -> tuple[str, ...]:
@@ -165,25 +165,25 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
         permitted = "anyone" if sources is ABSENT else human(("services", service.key, "permitted"), sources)
         yield BackIn(
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,
-            accounts=", ".join(_logins(unit, plane)), host_key=unit.pin(door.service),
+            accounts=", ".join(_logins(unit, plane)), host_key=unit.record.pin(door.service),
         )  # fmt: skip
 
 
 def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow, ...]) -> Iterable[str]:
     """What is still open, with the next step."""
     name = unit.name
-    run, unfinished = unit.history().open_run()
+    run, unfinished = unit.record.history().open_run()
     if unfinished:
         yield f"run {run} was cut off: yardbolt tighten {name}"
     fails = [row for row in findings if row.state == "fails"]
-    if fails and unit.records.latest(name, "target", TargetDocument) is None:
+    if fails and unit.record.records.latest(name, "target", TargetDocument) is None:
         yield f"not tightened yet: yardbolt steps {name}, then yardbolt tighten {name}"
     if left is None:
         yield f"not proven yet: yardbolt prove {name}"
     else:
         yield from (f"FAILED proof: {one.text} ({one.saw})" for one in left.proofs if one.result == "fails")
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
-        refused = unit.history().refused
+        refused = unit.record.history().refused
         yield from (
             f"wanted, and the unit refused it: {path}: {refused[path].said}"
             if path in refused
@@ -210,9 +210,11 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
         yield f"the word of {line} was set and cannot be tried from here: try it there"
     if let_in := ", ".join(one.key for one in passing(plane, unit.site)):
         yield f"this laptop's address {unit.site.laptop} is still let in by {let_in}: last of all, yardbolt leave {unit.name}"
-    for own in unit.job.accounts:
+    for own in unit.facts.job.accounts:
         if own.until:
             yield f"{own.name} ends on {own.until}: yardbolt tighten {unit.name} after that day takes it away"
     yield from (
-        f"{one.kind} server {one.address} is not here: prove it on site" for one in unit.job.servers if not one.here
+        f"{one.kind} server {one.address} is not here: prove it on site"
+        for one in unit.facts.job.servers
+        if not one.here
     )

@@ -18,7 +18,7 @@ MARKS = ("serial", "hardware")
 def same_unit(unit: UnitInWork, plane: Plane) -> tuple[str, ...]:
     """By which marks of the work order it was recognised. Raises IdentityError when it is another one."""
     known = []
-    for leaf, wanted in (("serial", unit.entry.serial), ("hardware", unit.entry.hardware)):
+    for leaf, wanted in (("serial", unit.facts.entry.serial), ("hardware", unit.facts.entry.hardware)):
         seen = get(plane, ("identity", leaf))
         if wanted and isinstance(seen, str):
             if seen.lower() != wanted.lower():
@@ -36,7 +36,7 @@ def same_unit(unit: UnitInWork, plane: Plane) -> tuple[str, ...]:
 def box_of(unit: UnitInWork, plane: Plane) -> Box:
     """The box behind the name, by the strongest marks that were read."""
     services = [door.service for door in unit.site.doors]
-    key = next((pin for service in services if (pin := unit.pin(service))), "")
+    key = next((pin for service in services if (pin := unit.record.pin(service))), "")
     return Box(serial=plane.identity.serial or "", hardware=plane.identity.hardware or "", key=key)
 
 
@@ -51,8 +51,8 @@ def same_box(one: Box, other: Box) -> bool | None:
 
 def _recorded_as(unit: UnitInWork, box: Box, marks: tuple[str, ...]) -> str:
     """The other unit of the job whose box on record has one of these marks too, or nothing."""
-    for name in unit.job.units:
-        filed = unit.records.latest(name, "check", CheckDocument) if name != unit.name else None
+    for name in unit.facts.job.units:
+        filed = unit.record.records.latest(name, "check", CheckDocument) if name != unit.name else None
         if filed and any(
             getattr(box, mark) and getattr(box, mark) == getattr(filed.document.box, mark) for mark in marks
         ):
@@ -76,22 +76,22 @@ async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> 
     Raises IdentityError on another unit, Stopped where there is nothing to compare by and nobody's word.
     """
     known = list(same_unit(unit, reading.plane) if reading else ())
-    seen = await unit.neighbour(unit.entry.address)
-    if seen and unit.entry.hardware:
-        if seen.lower() != unit.entry.hardware.lower():
-            problem = f"{unit.entry.address} has hardware address {seen}, the work order says {unit.entry.hardware}"
+    seen = await unit.outside.neighbour(unit.facts.entry.address)
+    if seen and unit.facts.entry.hardware:
+        if seen.lower() != unit.facts.entry.hardware.lower():
+            problem = f"{unit.facts.entry.address} has hardware address {seen}, the work order says {unit.facts.entry.hardware}"
             raise IdentityError(f"{unit.name}: this is the wrong unit: {problem}; check the cable")
         known.append(f"hardware address {seen} on the cable")
-    key = unit.pin(unit.best_door().service)  # the session that got us here was compared with it
-    if not known and key and key == unit.history().recognised and not _recorded_as(unit, Box(key=key), ("key",)):
+    key = unit.record.pin(unit.facts.best_door().service)  # the session that got us here was compared with it
+    if not known and key and key == unit.record.history().recognised and not _recorded_as(unit, Box(key=key), ("key",)):
         known.append("the host key it had when it was recognised before")
     if not known and unit.this_one:
         known.append("its plate, on the technician's word")
     if not known:
-        wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.entry, mark)))
+        wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.facts.entry, mark)))
         plate = f"compare its plate with {wanted}" if wanted else "the job file names no serial: look at its plate"
         raise Stopped(
             f"{unit.name}: nothing was written: nothing it shows so far tells which box it is; "
             f"{plate}, then say --this-one"
         )
-    unit.note(Recognised(by=", ".join(known), key=key), run)
+    unit.record.note(Recognised(by=", ".join(known), key=key), run)

@@ -56,11 +56,11 @@ async def leave(unit: UnitInWork, approve: Approve) -> Left:
     Raises OperatorError where nothing is to be ended, it is too early, or it is not approved; Stopped where no
     administrator would surely get in, or it ended part-way; UnitError when no login opens.
     """
-    await unit.find()
-    filed = unit.records.latest(unit.name, "as left", LeftDocument)
+    await unit.access.find()
+    filed = unit.record.records.latest(unit.name, "as left", LeftDocument)
     _not_too_early(unit, filed)
     assert filed is not None
-    run = Run(unit, unit.history().last_run + 1)
+    run = Run(unit, unit.record.history().last_run + 1)
     try:
         return await _leave(run, approve, filed.document)
     finally:
@@ -68,10 +68,10 @@ async def leave(unit: UnitInWork, approve: Approve) -> Left:
 
 
 def _not_too_early(unit: UnitInWork, filed: Filed[LeftDocument] | None) -> None:
-    name, checked = unit.name, unit.last_check()
+    name, checked = unit.name, unit.record.last_check()
     if unit.site.laptop in unit.site.administrators:
         raise OperatorError(f"{name}: {unit.site.laptop} is an administrator's address; nothing is to be ended")
-    if unit.history().open_run()[1]:
+    if unit.record.history().open_run()[1]:
         raise OperatorError(f"{name}: a run was cut off; next: yardbolt tighten {name}")
     if filed is None or (checked and checked.number > filed.number):
         why = "it is not proven yet" if filed is None else "it was checked since it was proven"
@@ -111,7 +111,7 @@ async def _leave(run: Run, approve: Approve, left: LeftDocument) -> Left:
     if not await approve(services, sources):
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
     # from here on it may be so, whatever happens; a login that opens says otherwise
-    unit.note(OpeningEnded(laptop=unit.site.laptop), run.number)
+    unit.record.note(OpeningEnded(laptop=unit.site.laptop), run.number)
     outcome = await drive(run, Plan(target, (), sheet, plane, belief, todo), sheet)
     if outcome.why:
         raise stopped(run, outcome, "leave")
@@ -122,7 +122,7 @@ async def _leave(run: Run, approve: Approve, left: LeftDocument) -> Left:
 
 def _file_target(run: Run, target: Target, todo: tuple[Change, ...]) -> None:
     """What was approved, with the new limits: a proof from an administrator's address is held against it."""
-    records, name = run.unit.records, run.unit.name
+    records, name = run.unit.record.records, run.unit.name
     if approved := records.latest(name, "target", TargetDocument):
         new = {want.path for want in target}
         kept = tuple(want for want in target_from(approved.document.target) if want.path not in new)
@@ -136,7 +136,9 @@ async def _turned_away(run: Run, target: Target, left: LeftDocument) -> LeftDocu
     session = next((one for one in run.sessions.values() if one.alive), None)
     if session is None:
         raise UnitError(Trouble.CLOSED, f"{unit.name}: saved, and the session ended before anything could be tried")
-    knocks = {want.path[1]: await unit.look.knock(unit.door(want.path[1]), unit.site.laptop) for want in target}
+    knocks = {
+        want.path[1]: await unit.outside.look.knock(unit.facts.door(want.path[1]), unit.site.laptop) for want in target
+    }
     reading = await session.read()
     plane, rows = left.as_plane, list(left.proofs)
     for want in target:
@@ -146,11 +148,11 @@ async def _turned_away(run: Run, target: Target, left: LeftDocument) -> LeftDocu
             raise UnitError(Trouble.GARBLED, f"{unit.name}: {service} reads {value} afterwards, not {want.value}")
         plane = put(plane, want.path, value)
         text = f"{unit.site.laptop} (this laptop, its opening ended) is turned away by {service}"
-        claim = Claim(Sort.STRANGER, text, unit.door(service), unit.site.laptop, control=CONTROL)
+        claim = Claim(Sort.STRANGER, text, unit.facts.door(service), unit.site.laptop, control=CONTROL)
         rows.append(proof_row(settle(claim, knocks[service], True)))
     plane = put(plane, ("stores", "differences"), reading.plane.stores.differences)
-    findings = finding_rows(judge(plane, unit.baseline, unit.site, unit.clock.now()[:10]))
+    findings = finding_rows(judge(plane, unit.facts.baseline, unit.site, unit.record.clock.now()[:10]))
     # what was to be refused stays as it was proven; the logins that opened are the administrators' from here on
     document = replace(left, run=run.number, plane=to_tree(plane), findings=findings, proofs=tuple(rows))
-    unit.records.file(unit.name, document)
+    unit.record.records.file(unit.name, document)
     return document

@@ -22,11 +22,12 @@ async def seen_at(unit: UnitInWork, place: str) -> list[tuple[str, Tree]]:
     session, why = await way_in(unit)
     # one that was never checked: by what is published, within the try budget
     published = [
-        Way(unit.site.laptop, unit.best_door(), one.account, Password(one.ref)) for one in unit.family.factory.logins
+        Way(unit.site.laptop, unit.facts.best_door(), one.account, Password(one.ref))
+        for one in unit.family.factory.logins
     ]
     while session is None and published:
         way = published.pop(0)
-        outcome, session = await unit.enter(way)
+        outcome, session = await unit.access.enter(way)
         why = f"{way.account} by {way.service}: {told_fully(outcome)}"
     if session is None:
         raise shut_out(unit, why, "enter")
@@ -39,4 +40,4 @@ async def seen_at(unit: UnitInWork, place: str) -> list[tuple[str, Tree]]:
     if isinstance(answer, Done):
         return list(places(session.talk.shown(answer.reply.tree)))
     said = answer.said if isinstance(answer, No) else getattr(answer, "why", "the session ended")
-    raise UnitError(Trouble.SILENT, f"{unit.name}: {place}: {unit.scrub(said)}")
+    raise UnitError(Trouble.SILENT, f"{unit.name}: {place}: {unit.held.scrub(said)}")

@@ -70,16 +70,16 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
         case Sort.KEY:
             return settle(claim, await _key(unit, claim), True)
         case Sort.CLOSED:
-            shut = await unit.look.knock(claim.door, claim.source)
+            shut = await unit.outside.look.knock(claim.door, claim.source)
             return settle(claim, shut, await _answers(unit, claim.service))
         case Sort.STRANGER:
-            laptop = unit.source(claim.door)
-            before = await unit.look.knock(claim.door, laptop)
-            got = await unit.look.knock(claim.door, claim.source)
-            after = await unit.look.knock(claim.door, laptop)
+            laptop = unit.facts.source(claim.door)
+            before = await unit.outside.look.knock(claim.door, laptop)
+            got = await unit.outside.look.knock(claim.door, claim.source)
+            after = await unit.outside.look.knock(claim.door, laptop)
             return settle(claim, got, isinstance(before, Open) and isinstance(after, Open))
         case Sort.ADMITTED:
-            return settle(claim, await unit.look.knock(claim.door, claim.source), True)
+            return settle(claim, await unit.outside.look.knock(claim.door, claim.source), True)
         case Sort.COMMUNITY | Sort.UNSEALED:
             return await _beside_user(unit, claim)
         case Sort.FACTORY | Sort.REMOVED | Sort.ENDED:
@@ -106,7 +106,7 @@ async def _published(unit: UnitInWork, claim: Claim) -> Proof:
     account = claim.account if locked else ""
     # the control comes first: without it the try would be spent for nothing, but where it opened it when last tried
     if not await _good(unit, claim.service, account):
-        if unit.history().opened_last(claim.account, claim.way.secret, claim.service):
+        if unit.record.history().opened_last(claim.account, claim.way.secret, claim.service):
             return settle(claim, await attempt_patiently(unit, claim.way), False)
         whose = f"of {account}, which may be locked, " if account else ""
         return settle(claim, Untried(f"no good login {whose}by this service to compare with"), False)
@@ -117,7 +117,7 @@ async def _published(unit: UnitInWork, claim: Claim) -> Proof:
 async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
     """Wrong passwords of one account, between two logins with the right one."""
     first = batch[0]
-    right = unit.secret(first.secret)
+    right = unit.held.secret(first.secret)
     if right is None or not right:
         return [settle(claim, Untried("its value is not in the safe"), False) for claim in batch]
     if not isinstance(await attempt_patiently(unit, first.way), Opened):
@@ -129,15 +129,15 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
     seen = []
     for claim in batch:
         # a good login clears the unit's count, and ours
-        if unit.tries_left(first.way) <= 0:
+        if unit.budget.tries_left(first.way) <= 0:
             await attempt_patiently(unit, first.way)
-        unit.typed[WRONG_ONE] = Secret(values[claim.sort])
+        unit.held.typed[WRONG_ONE] = Secret(values[claim.sort])
         try:
             seen.append(
                 await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, Password(WRONG_ONE)))
             )
         finally:
-            unit.typed.pop(WRONG_ONE)
+            unit.held.typed.pop(WRONG_ONE)
     after = isinstance(await attempt_patiently(unit, first.way), Opened)
     return [settle(claim, tried, after) for claim, tried in zip(batch, seen, strict=True)]
 
@@ -164,19 +164,19 @@ async def attempt_patiently(unit: UnitInWork, way: Way, budgeted: bool = True) -
     """
     try:
         while True:
-            outcome = await unit.attempt(way, budgeted)
+            outcome = await unit.access.attempt(way, budgeted)
             fined = way.service not in NEVER_SENDS and isinstance(outcome, Cut | Silent) and not outcome.secret_sent
-            if not fined or unit.patience <= 0:
+            if not fined or unit.budget.patience <= 0:
                 return outcome
-            unit.patience -= FINE
+            unit.budget.patience -= FINE
             unit.report(f"{unit.name}: {way.service} takes no connection just now; waiting {FINE:.0f} s")
-            await unit.clock.sleep(FINE)
+            await unit.record.clock.sleep(FINE)
     except IdentityError:
         return Untried("the host key is not the one noted")
 
 
 async def _key(unit: UnitInWork, claim: Claim) -> Seen:
-    if not unit.pin(claim.service):
+    if not unit.record.pin(claim.service):
         sealed = unit.family.sealed(claim.service)
         why = "nobody logged in by it yet" if sealed else "the service has none"
         return Untried(f"no host key was noted ({why})")
@@ -184,7 +184,7 @@ async def _key(unit: UnitInWork, claim: Claim) -> Seen:
     if good is None or claim.service not in unit.family.services():
         return Untried("no login of ours by this service")
     try:
-        outcome = await unit.attempt(replace(good, door=claim.door))
+        outcome = await unit.access.attempt(replace(good, door=claim.door))
     except IdentityError:
         return KeySeen(False)
     return KeySeen(True) if isinstance(outcome, Opened) else outcome
@@ -194,7 +194,7 @@ async def _good(unit: UnitInWork, service: str, account: str = "") -> bool:
     """Does a login of ours open by this service (of this account, where one is named)?"""
     known = [way for way in candidates(unit) if account in ("", way.account)]
     for way in known[:2]:
-        if isinstance(await attempt_patiently(unit, replace(way, door=unit.door(service))), Opened):
+        if isinstance(await attempt_patiently(unit, replace(way, door=unit.facts.door(service))), Opened):
             return True
     return False
 
@@ -202,7 +202,7 @@ async def _good(unit: UnitInWork, service: str, account: str = "") -> bool:
 async def _answers(unit: UnitInWork, but: str) -> bool:
     """Does the unit answer by another service at this moment?"""
     for door in unit.site.doors:
-        if door.service != but and isinstance(await unit.look.knock(door, unit.site.laptop), Open):
+        if door.service != but and isinstance(await unit.outside.look.knock(door, unit.site.laptop), Open):
             return True
     return False
 
@@ -211,17 +211,17 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
     """What can be tried on this unit: logins of ours that the plane says should open, and everything that must be
     refused."""
     ways = [
-        Way(unit.site.laptop, unit.best_door(plane), account.key, Password(account.secret))
+        Way(unit.site.laptop, unit.facts.best_door(plane), account.key, Password(account.secret))
         for account in plane.accounts
         if isinstance(account.secret, Ref) and account.secret.safe and account.enabled is not False
-        if unit.secret(account.secret) is not None
+        if unit.held.secret(account.secret) is not None
     ]
     # accounts we knew and that are gone: the password they had last must not open them
-    known = unit.history().ours | {one.account for one in unit.family.factory.logins}
+    known = unit.record.history().ours | {one.account for one in unit.family.factory.logins}
     gone = [
-        Way(unit.site.laptop, unit.best_door(plane), name, Password(unit.site.secret(name)))
+        Way(unit.site.laptop, unit.facts.best_door(plane), name, Password(unit.site.secret(name)))
         for name in sorted(known)
-        if exists(plane, ("accounts", name)) is False and unit.secret(unit.site.secret(name)) is not None
+        if exists(plane, ("accounts", name)) is False and unit.held.secret(unit.site.secret(name)) is not None
     ]
     return claims(unit.family, plane, unit.site, ways, gone, _by_others(unit, plane, ways))
 
@@ -247,14 +247,14 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
 
     Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
     """
-    await unit.find()
-    unit.report(f"{unit.name}: looking at all ports of {unit.entry.address}")
-    async with datagrams_meanwhile(unit.look, *unit.addresses()) as udp:
+    await unit.access.find()
+    unit.report(f"{unit.name}: looking at all ports of {unit.facts.entry.address}")
+    async with datagrams_meanwhile(unit.outside.look, *unit.facts.addresses()) as udp:
         return await _prove(unit, run, udp)
 
 
 async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...]]) -> Proved:
-    around = await look_at(unit.look, *unit.addresses())
+    around = await look_at(unit.outside.look, *unit.facts.addresses())
     session, why = await way_in(unit)
     if session is None:
         raise shut_out(unit, why, "check")
@@ -279,13 +279,13 @@ def _filed(
     run: int,
 ) -> Proved:
     """Compare with as found and with the target, and file as left."""
-    found = unit.records.latest(unit.name, "as found", CheckDocument)
+    found = unit.record.records.latest(unit.name, "as found", CheckDocument)
     before = found.document.as_plane if found else Plane()
     changed = differences(before, plane)
-    approved = unit.records.latest(unit.name, "target", TargetDocument)
+    approved = unit.record.records.latest(unit.name, "target", TargetDocument)
     target = target_from(approved.document.target) if approved else ()
     wanted, earlier = brought(unit.family, target), _set_before(unit)
-    was = left.document.as_plane if (left := unit.records.latest(unit.name, "as left", LeftDocument)) else None
+    was = left.document.as_plane if (left := unit.record.records.latest(unit.name, "as left", LeftDocument)) else None
     unplanned = tuple(
         path
         for path, _, _ in changed
@@ -299,18 +299,18 @@ def _filed(
     undone |= {f"{gap.removesuffix('enabled')}boot" for gap in undone if gap.endswith("/enabled")}
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone)
     document = LeftDocument(
-        box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.baseline),
+        box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
         findings=finding_rows(findings), proofs=tuple(proof_row(proof) for proof in proofs),
         changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
         missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
     )  # fmt: skip
-    unit.records.file(unit.name, document)
-    return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.clock.now(), document)
+    unit.record.records.file(unit.name, document)
+    return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.record.clock.now(), document)
 
 
 def _set_before(unit: UnitInWork) -> set[Path]:
     """What was sent or set so far, also where a run ended before it was read back, and what the family says comes with it."""
-    history = unit.history()
+    history = unit.record.history()
     made = (entry.event for entry in history.entries if entry.stamp.time >= history.reset_at)
     paths = {parse(event.path) for event in made if isinstance(event, Sending | ReadBack) and event.path}
     return (paths | {effect for path in paths for effect in effects_of(unit.family, path)}) - {("files",)}
@@ -325,11 +325,11 @@ def _the_same(was: Plane, now: Plane, path: Path) -> bool:
 
 def _drilled(unit: UnitInWork) -> tuple[Proof, ...]:
     """What tightening tried out by writing, the latest of each: a proof alone never writes."""
-    history, found = unit.history(), {}
+    history, found = unit.record.history(), {}
     for entry in history.entries:
         event = entry.event
         if isinstance(event, ProofTried) and event.sort and entry.stamp.time >= history.reset_at:
-            claim = Claim(Sort(event.sort), event.what, unit.best_door(), unit.site.laptop, control=event.control)
+            claim = Claim(Sort(event.sort), event.what, unit.facts.best_door(), unit.site.laptop, control=event.control)
             found[event.sort, event.what] = Proof(claim, Result(event.result), event.saw, event.control)
     return tuple(found.values())
 

@@ -35,10 +35,11 @@ from yardbolt.core.talk.outcomes import (
     told,
 )
 
+from .held import TYPED
 from .session import Session
 from .surroundings import Surroundings, answers, certificates, published_communities
 from .trials import ELSEWHERE, LOCKED, Trial, settled
-from .unit import TYPED, UnitInWork
+from .unit import UnitInWork
 
 LONGEST_SAID = 600
 
@@ -50,17 +51,17 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     """Logins of ours that may open the unit, the likeliest first: what was typed, then newest that opened or was
     sent."""
     out: dict[tuple[str, Ref], None] = {}
-    for ref in unit.typed:
+    for ref in unit.held.typed:
         if ref in (TYPED, BY_KEY):
-            out[(unit.entry.account, ref)] = None
-    for account, ref in unit.history().logins():
-        if unit.secret(ref) is not None:
+            out[(unit.facts.entry.account, ref)] = None
+    for account, ref in unit.record.history().logins():
+        if unit.held.secret(ref) is not None:
             out.setdefault((account, ref), None)
     # a record may be lost while the safe is not: what rests there for this unit may open it too. Where a run is on record, what
     # it never sent opens nothing, and would only go over the line
-    for ref in unit.safe.entries() if unit.safe and not unit.history().begun else ():
+    for ref in unit.held.safe.entries() if unit.held.safe and not unit.record.history().begun else ():
         name, _, title = ref.entry.removeprefix("safe:").partition("/")
-        account, value = title.removesuffix(FOUND), unit.secret(ref)
+        account, value = title.removesuffix(FOUND), unit.held.secret(ref)
         public = any(
             one.account == account and value is not None and one.secret == value.reveal()
             for one in unit.family.factory.logins
@@ -76,8 +77,8 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     place = {"full": 0, "": 1}
     ranked = sorted(out, key=lambda login: -1 if login[1].typed else place.get(rights.get(login[0], ""), 2))
     return tuple(
-        Way(unit.site.laptop, door, account, unit.credential(ref))
-        for door in unit.doors_in()
+        Way(unit.site.laptop, door, account, unit.held.credential(ref))
+        for door in unit.access.doors_in()
         for account, ref in ranked
         if door.scheme == "ssh" or ref != BY_KEY  # a key is for SSH alone
     )
@@ -86,11 +87,11 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
 def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
     """Published logins that opened without a question when they were tried last, those with a password first; also where
     another was sent since, and it is not known which of the two opens."""
-    opened = unit.history().before | unit.history().opened
+    opened = unit.record.history().before | unit.record.history().opened
     logins = [one for one in unit.family.factory.logins if opened.get(one.account) == one.ref]
     return tuple(
         Way(unit.site.laptop, door, one.account, Password(one.ref))
-        for door in unit.doors_in()
+        for door in unit.access.doors_in()
         for one in sorted(logins, key=lambda one: not one.secret)
     )
 
@@ -107,7 +108,7 @@ GATES = {
 def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
     """The error where no login of ours opens; `command` is what to run next."""
     laptop = unit.site.laptop
-    if unit.history().ended == laptop:
+    if unit.record.history().ended == laptop:
         why = (
             f"this laptop's opening, {laptop}, was ended: work from an administrator's address, laptop: in the job file"
         )
@@ -135,7 +136,7 @@ async def way_in(
         if any(t.way.service == way.service and isinstance(t.outcome, Silent) for t in published):
             why.append(f"{way.service} says nothing")
             break
-        outcome, session = await unit.enter_trusted(way)
+        outcome, session = await unit.access.enter_trusted(way)
         if session is not None:
             return session, missed(unit, failed)
         if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
@@ -148,12 +149,12 @@ async def way_in(
         failed[way] = f"{way.account} by {way.service}: {told_fully(outcome)}"
         why.append(failed[way])
     services = unit.family.services()
-    opened = [one.way for one in published if isinstance(one.outcome, Opened) and not unit.apart(one.way.service)]
-    opened.sort(key=lambda way: (services.index(way.service), not unit.secret(way.secret)))
+    opened = [one.way for one in published if isinstance(one.outcome, Opened) and not unit.facts.apart(one.way.service)]
+    opened.sort(key=lambda way: (services.index(way.service), not unit.held.secret(way.secret)))
     for way in opened or published_ways(unit):
         if way.service in gone:
             continue
-        outcome, session = await unit.enter(way)
+        outcome, session = await unit.access.enter(way)
         if session is not None:
             return session, missed(unit, failed)
         why.append(f"{way.account} by {way.service}: {told_fully(outcome)}")
@@ -200,7 +201,7 @@ def seen_from_outside(
     draft = Draft(plane)
     _note_trials(draft, unit, plane, tried)
     inside = base is not None and base.accounts.complete
-    mine = [trial for trial in tried if not unit.apart(trial.way.service)]
+    mine = [trial for trial in tried if not unit.facts.apart(trial.way.service)]
     gates = {trial.gate for trial in mine}
     entered = inside or any(isinstance(trial.outcome, Opened) for trial in mine)
     draft.put(("first_run", "terms"), "open" if "terms" in gates else "accepted" if entered else None)
@@ -223,7 +224,7 @@ def _met(unit: UnitInWork, around: Surroundings, plane: Plane) -> Plane:
         if service is None and spoken.get(door.port) == "ssh" and door.service == "ssh":
             facts = (("port", door.port), ("enabled", True), ("encrypted", True))
             draft.make(("services", "ssh")).put_all((("services", "ssh", leaf), value) for leaf, value in facts)
-    draft.put_all(answers(around)).put_all(certificates(around, unit.clock.now()[:10]))
+    draft.put_all(answers(around)).put_all(certificates(around, unit.record.clock.now()[:10]))
     if (known := published_communities(around)) is not None and plane.snmp.published is None:
         draft.put(("snmp", "published"), known)
     if around.whole:
@@ -246,10 +247,10 @@ def _note_trials(draft: Draft, unit: UnitInWork, plane: Plane, tried: tuple[Tria
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
         if told(trial.outcome) == "untried" and not isinstance(trial.outcome, Occupied):
             draft.put((*path, "why"), said_by(trial.outcome))
-        value = unit.secret(trial.way.secret)
+        value = unit.held.secret(trial.way.secret)
         draft.put((*path, "blank"), value is not None and not value)
         if isinstance(trial.outcome, Refused | NoListener):
-            surely_open = not unit.apart(trial.way.service) and never_locks(plane, trial.way.account)
+            surely_open = not unit.facts.apart(trial.way.service) and never_locks(plane, trial.way.account)
             draft.put((*path, "doubts"), trial.doubts - ({LOCKED} if surely_open else set()))
     draft.whole(("trials",))
 
@@ -265,7 +266,7 @@ def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -
     to us."""
     draft = Draft(plane)
     # where the accounts may be others, a login says nothing of these
-    mine = [trial for trial in tried if not unit.apart(trial.way.service)]
+    mine = [trial for trial in tried if not unit.facts.apart(trial.way.service)]
     good = {trial.way.account: trial for trial in mine if accepted(trial.outcome)}
     for account, trial in good.items():
         path = ("accounts", account)
@@ -278,9 +279,9 @@ def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -
     for account in draft.keys(("accounts",)):
         held = draft.get(("accounts", account, "secret"))
         ref = held if isinstance(held, Ref) else good[account].way.secret if account in good else None
-        value = unit.secret(ref) if ref is not None else None
+        value = unit.held.secret(ref) if ref is not None else None
         if value is not None:
-            why = weaknesses(value.reveal(), floor, unit.local_names | {account}, unit.common)
+            why = weaknesses(value.reveal(), floor, unit.facts.local_names | {account}, unit.facts.common)
             draft.put(("accounts", account, "weakness"), why)
     return draft.freeze()
 
@@ -288,7 +289,7 @@ def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -
 def with_known_secrets(unit: UnitInWork, plane: Plane) -> Plane:
     """Note on each account the credential of ours that opened it last, as the journal tells."""
     draft = Draft(plane)
-    for account, ref in unit.history().opened.items():
+    for account, ref in unit.record.history().opened.items():
         path = ("accounts", account)
         if ref.safe and exists(plane, path) and get(plane, (*path, "secret")) is None:
             draft.put((*path, "secret"), ref)
@@ -298,7 +299,7 @@ def with_known_secrets(unit: UnitInWork, plane: Plane) -> Plane:
 def with_answered(unit: UnitInWork, plane: Plane) -> Plane:
     """Note on each user of SNMP the passphrase that was answered last, as the journal tells."""
     draft = Draft(plane)
-    for name, ref in unit.history().answered.items():
+    for name, ref in unit.record.history().answered.items():
         if exists(plane, ("snmp", "users", name)):
             draft.put(("snmp", "users", name, "secret"), ref)
     return draft.freeze()
@@ -306,7 +307,7 @@ def with_answered(unit: UnitInWork, plane: Plane) -> Plane:
 
 def floor_of(unit: UnitInWork) -> Demands:
     """What the baseline wants of passwords, and what the family's units can take."""
-    wanted = {one.rule: one.params for one in unit.baseline.requirements}
+    wanted = {one.rule: one.params for one in unit.facts.baseline.requirements}
     runs = wanted.get("password-runs", {"repeat": 3, "run": 3})
     return Demands(
         wanted.get("password-length", {"at least": 12})["at least"],
@@ -331,7 +332,7 @@ def outside_rows(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...
         tried=tuple(
             TrialRow(
                 service=trial.way.service, account=trial.way.account, secret=trial.way.secret.entry,
-                outcome=told(trial.outcome), gate=trial.gate, doubts=tuple(sorted(trial.doubts)), said=unit.scrub(said_by(trial.outcome))[-LONGEST_SAID:],
+                outcome=told(trial.outcome), gate=trial.gate, doubts=tuple(sorted(trial.doubts)), said=unit.held.scrub(said_by(trial.outcome))[-LONGEST_SAID:],
             )
             for trial in tried
         ),

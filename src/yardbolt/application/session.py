@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Generator, Iterable
+from collections.abc import Awaitable, Callable, Generator, Iterable
 from dataclasses import replace
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import Any, TypeVar
 
 from yardbolt.core.credentials import BY_KEY
 from yardbolt.core.doors import Way
@@ -23,12 +23,14 @@ from yardbolt.core.ports import Wire
 from yardbolt.core.run.events import Tried, Trying
 from yardbolt.core.run.history import again_as
 from yardbolt.core.secret import Slot, Text, masked
-from yardbolt.core.talk.conversation import Answer, Channel, Fetch, GivenAgain, Order, Replies, Talk
+from yardbolt.core.talk.conversation import Answer, Fetch, GivenAgain, Order, Replies
 from yardbolt.core.talk.outcomes import Done, Ended, Lost, No, Opened, Unclear
 from yardbolt.core.talk.patterns import fill_in, slot_key, slots
 
-if TYPE_CHECKING:
-    from .unit import UnitInWork
+from .budget import Budget
+from .facts import Facts
+from .held import Held
+from .recording import Record
 
 T = TypeVar("T")
 WAITING, NAMES = ("stores", "waiting"), ("stores", "names")
@@ -48,15 +50,15 @@ async def drive(wire: Wire, conversation: Generator[Any, Any, T]) -> T:
 
 
 class Session:
-    """An open session, as one account."""
+    """An open session, as one account. `again` logs in once more by the same way, in the place of a session that ended."""
 
     def __init__(
-        self, unit: UnitInWork, wire: Wire, channel_name: str, channel: Channel, talk: Talk, way: Way, opened: Opened
-    ) -> None:
-        self.unit, self.wire, self.channel_name, self.channel, self.talk, self.way = (
-            unit, wire, channel_name, channel, talk, way,
-        )  # fmt: skip
-        self.opened = opened
+        self, facts: Facts, record: Record, held: Held, budget: Budget, wire: Wire, way: Way, opened: Opened,
+        again: Callable[[], Awaitable[Session | None]],
+    ) -> None:  # fmt: skip
+        self.facts, self.record, self.held, self.budget, self.again = facts, record, held, budget, again
+        self.channel_name, self.channel, self.talk = facts.talks(way.service)
+        self.wire, self.way, self.opened = wire, way, opened
         self.alive = True
         self._whole = False  # the reading in hand wants everything
         self._heard: dict[str, Done[Replies]] = {}  # of the reading in hand
@@ -86,37 +88,37 @@ class Session:
             return stop.value  # type: ignore[no-any-return]
 
     async def _again(self, event: GivenAgain) -> Any:
-        unit, way = self.unit, self.way
-        if unit.secret(way.secret) is None:
+        way = self.way
+        if self.held.secret(way.secret) is None:
             return await self.wire.exchange(event)  # there is none to give, and the wire says so
-        wrong = unit.history().refused_last(way.account, way.secret, event.service)
+        wrong = self.record.history().refused_last(way.account, way.secret, event.service)
         # what opened this very session is right here too, unless it was seen to be wrong
         sure = not wrong and (
-            way.secret != BY_KEY or unit.history().opened_last(way.account, way.secret, event.service)
+            way.secret != BY_KEY or self.record.history().opened_last(way.account, way.secret, event.service)
         )
         counted = replace(way, account=again_as(event.service, way.account))
-        if not sure and min(unit.tries_left(way), unit.tries_left(counted)) < event.costs:
+        if not sure and min(self.budget.tries_left(way), self.budget.tries_left(counted)) < event.costs:
             self._withheld = self._withheld or f"not asked: the try budget of {way.account} is used up; wait an hour"
         if self._withheld:
             return event.withheld(self._withheld)
         said: dict[str, Any] = {
             "account": way.account, "service": event.service, "source": way.source, "address": way.door.address,
-            "key": unit.pin(way.service), "secret": way.secret.entry, "again": True,
+            "key": self.record.pin(way.service), "secret": way.secret.entry, "again": True,
         }  # fmt: skip
         for _ in range(event.costs):  # one that never ends counts for good
-            unit.note(Trying(**said))
+            self.record.note(Trying(**said))
         good, outcome = False, "silent"
         try:
             answer = await self.wire.exchange(event)
             good = event.taken(answer)
             outcome = "opened" if good else "cut" if isinstance(answer, Lost) else "refused"
         finally:
-            unit.note(Tried(**said, outcome=outcome, spent=not good, accepted=good))
+            self.record.note(Tried(**said, outcome=outcome, spent=not good, accepted=good))
         if not good:
             self._withheld = "not asked again: the password was wrong"
             charged = event.whose(answer)
             for _ in range(event.costs if charged not in ("", way.account) else 0):
-                unit.note(Tried(**{**said, "account": charged}, outcome="refused", spent=True))
+                self.record.note(Tried(**{**said, "account": charged}, outcome="refused", spent=True))
         return answer
 
     async def tell(self, order: Order) -> Done[Replies] | No | Unclear | Ended:
@@ -128,8 +130,8 @@ class Session:
         rests = tuple(
             part.ref for text in order.fill.values() for part in text if isinstance(part, Slot) and part.ref.safe
         )
-        if rests and self.unit.safe is not None:
-            await self.unit.safe.assure(rests)
+        if rests and self.held.safe is not None:
+            await self.held.safe.assure(rests)
         here = replace(order, source=self.way.source)
         return await self._within(order.seconds, self.talk.tell(self.channel, here, self.opened.session))
 
@@ -145,7 +147,7 @@ class Session:
 
     async def _anew(self) -> bool:
         """Log in again by the same way, in the place of a session that ended."""
-        _, more = await self.unit.enter(self.way)
+        more = await self.again()
         if more is None:
             return False
         await self.wire.close()
@@ -154,7 +156,7 @@ class Session:
 
     async def _within(self, seconds: float, conversation: Generator[Any, Any, Answer]) -> Answer:
         """A conversation that ends within its time whatever the unit does: pages without end, a drip of characters."""
-        self.unit.in_time()
+        self.budget.in_time()
         try:
             async with asyncio.timeout(seconds + GRACE):
                 return self._after(await self._drive(conversation))
@@ -169,22 +171,22 @@ class Session:
         fill: dict[str, Text] = {}
         for _, template in ask.how.templates():
             for name, notation in slots(template):
-                theirs = self.unit.family.their_key(ask.each, key)
-                if not self.unit.family.is_token(theirs):
+                theirs = self.facts.family.their_key(ask.each, key)
+                if not self.facts.family.is_token(theirs):
                     raise ValueError(f"{theirs[:40]!r} may not be put into a command")
                 fill[slot_key(name, notation)] = (theirs,)
         if ask.each:
-            fill["key"] = (self.unit.family.their_key(ask.each, key),)
+            fill["key"] = (self.facts.family.their_key(ask.each, key),)
         return Fetch(ask.how, fill, given=self._given() if self.talk.ask_all else {})
 
     def _given(self) -> dict[str, str]:
         """What a section may know of the job: for whom, and from where, settings that differ are looked at."""
-        unit, site = self.unit, self.unit.site
+        site = self.facts.site
         names = ["root", *(own.name for own in site.accounts), *site.factory, self.way.account]
         networks = (*site.administrators.nets, *site.monitoring.nets)
         sources = [site.laptop, site.stranger, *(str(network[0]) for network in networks)]
         return {
-            "accounts": " ".join(dict.fromkeys(name for name in names if unit.family.is_token(name))),
+            "accounts": " ".join(dict.fromkeys(name for name in names if self.facts.family.is_token(name))),
             "sources": " ".join(dict.fromkeys(source.partition("%")[0] for source in sources if source)),
             "here": self.way.door.address.partition("%")[0],
             "port": str(self.way.door.port),
@@ -198,7 +200,7 @@ class Session:
         """
         self._heard.clear()
         self._whole = paths is None
-        family = self.unit.family
+        family = self.facts.family
         todo = family.asks if paths is None else asks_for(family, frozenset(paths))
         merging = Merging(family, todo)
         evidence: list[Evidence] = []
@@ -239,7 +241,7 @@ class Session:
         self, todo: list[tuple[Ask, str]], merging: Merging, evidence: list[Evidence], blind: list[Blind]
     ) -> None:
         """Some asks at once, where the way can, and what came of them. Raises UnitError where the session ends."""
-        now = self.unit.clock.now()
+        now = self.record.clock.now()
         ready: list[tuple[Ask, str, Fetch]] = []
         for ask, key in todo:
             try:
@@ -250,7 +252,7 @@ class Session:
         for (ask, key, fetch), answer in zip(ready, answers, strict=True):
             match answer:
                 case Done(replies):
-                    merging.add(extract(self.unit.family, ask, replies, key, datetime.fromisoformat(now)))
+                    merging.add(extract(self.facts.family, ask, replies, key, datetime.fromisoformat(now)))
                     evidence.append(self._evidence(ask, fetch, replies, now, len(evidence)))
                 case No(said):
                     blind.append(Blind(f"{ask.name} {key}".strip(), f"{said} (as {self.way.account})"))
@@ -276,7 +278,7 @@ class Session:
             return ()
         if not self.alive:
             return (Ended(sent=False),) * len(fetches)
-        self.unit.in_time()
+        self.budget.in_time()
         answers = await self._drive(self.talk.ask_all(self.channel, fetches, self.opened.session))
         for answer in answers:
             self._after(answer)
@@ -313,7 +315,7 @@ class Session:
     def _evidence(self, ask: Ask, fetch: Fetch, replies: Replies, now: str, count: int) -> Evidence:
         whole = replies.text if replies.tree is None else str(replies.tree)
         private = ask.decode in DECODERS and DECODERS[ask.decode].private
-        excerpt = "(holds secrets; not kept)" if private else self.unit.scrub(replies.text)[:EXCERPT]
+        excerpt = "(holds secrets; not kept)" if private else self.held.scrub(replies.text)[:EXCERPT]
         asked = masked(fill_in(ask.how.asked_as(), fetch.fill))
         return Evidence(
             f"{ask.name}.{count}", asked, self.way.service, self.way.account,

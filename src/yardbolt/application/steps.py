@@ -68,10 +68,12 @@ PLAIN = Choices()
 def target_of(unit: UnitInWork, plane: Plane) -> tuple[Target, tuple[Gap, ...]]:
     """What the baseline wants of this unit. Raises OperatorError where two rules leave no common value."""
     try:
-        found = wanted(plane, unit.baseline, unit.site, unit.clock.now()[:10])
+        found = wanted(plane, unit.facts.baseline, unit.site, unit.record.clock.now()[:10])
         # what suits is chosen by what will stand there
         coming = with_mode(plane, found[0], unit.family)
-        return found if coming is plane else wanted(coming, unit.baseline, unit.site, unit.clock.now()[:10])
+        return (
+            found if coming is plane else wanted(coming, unit.facts.baseline, unit.site, unit.record.clock.now()[:10])
+        )
     except Conflict as e:
         raise OperatorError(f"{unit.name}: {e}; change the job's needs, or waive one of the two rules") from None
 
@@ -125,7 +127,7 @@ def plan(
 
 def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -> dict[str, Gap]:
     """What of it the unit refused when it was last told so, with the gap that leaves."""
-    out, refused = {}, unit.history().refused
+    out, refused = {}, unit.record.history().refused
     for change in todo:
         before = refused.get(show(change.path))
         words = describe(change, planes.get(bound_store(unit.family, change), planes[LIVE]))
@@ -138,7 +140,7 @@ def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -
 def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
     """The step sheet on the latest reading, without touching the unit. Raises OperatorError where nothing was read
     yet."""
-    filed = unit.last_check()
+    filed = unit.record.last_check()
     if filed is None:
         raise OperatorError(f"{unit.name} was not checked yet; next: yardbolt check {unit.name}")
     checked = filed.document
@@ -149,7 +151,7 @@ def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
     held = [(account.key, account.secret) for account in plane.accounts if isinstance(account.secret, Ref)]
     # a sheet rests on logins of ours; a published one only where there is no other, and then on one alone
     best = [login for login in held if not login[1].factory] or _one_published(unit, plane, held)
-    every = (Way(unit.site.laptop, unit.best_door(plane), account, Password(ref)) for account, ref in best)
+    every = (Way(unit.site.laptop, unit.facts.best_door(plane), account, Password(ref)) for account, ref in best)
     # one whose login its settings turn away is no way in, whatever opened it before
     ways = frozenset(way for way in every if admit(plane, way).admitted is not False)
     target, gaps = target_of(unit, plane)

@@ -103,7 +103,7 @@ async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, 
     Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError
     when no login opens.
     """
-    number, resumed = unit.history().open_run()
+    number, resumed = unit.record.history().open_run()
     # the old run stays on record as it was cut off
     if anew and resumed:
         number, resumed = number + 1, False
@@ -124,30 +124,30 @@ async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, 
 async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | dict[str, Gap]:
     """One plan carried out and proven; or the change that the unit refused, and the gap it leaves."""
     unit = run.unit
-    unit.believable_clock()
-    await unit.find()
+    unit.record.believable_clock()
+    await unit.access.find()
     there = unit.site.laptop_there
-    if there and not unit.holds(there):
+    if there and not unit.outside.holds(there):
         problem = f"this laptop has not {there} yet, from where it meets the unit once that has moved"
         raise OperatorError(
-            f"{unit.name}: {problem}: ip address add {there}/{unit.prefix_there} dev SOCKET; then run the same command again"
+            f"{unit.name}: {problem}: ip address add {there}/{unit.facts.prefix_there} dev SOCKET; then run the same command again"
         )
     unit.report(f"{unit.name}: reading the unit afresh")
     planes, ways = await arrive(run)
-    filed = unit.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
+    filed = unit.record.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
     approved = filed.document if filed else None
     target, gaps = _target(unit, planes["live"], approved)
     if approved:  # what was consented to is consented to until it is done
         choices = replace(choices, leaps=choices.leaps | frozenset(approved.leaps))
-    restarted = choices.resumed and run.number in unit.history().restarted
-    choices = replace(choices, restarted=restarted, gate=unit.history().gate_failed)
+    restarted = choices.resumed and run.number in unit.record.history().restarted
+    choices = replace(choices, restarted=restarted, gate=unit.record.history().gate_failed)
     made = plan(unit, planes, ways, target, gaps, choices)
     if isinstance(made.sheet, Refused):
         raise Stopped(f"{unit.name}: not begun{_refused(run, made.sheet)}")
     if approved:
         _as_approved(run, made, approved, choices.keep_found)
     if not made.sheet.steps:
-        unit.note(RunFinished(), run.number)
+        unit.record.note(RunFinished(), run.number)
         return Tightened(made, None, await prove(unit, run.number), choices.resumed)
     if not choices.declined and not await approve(made, choices.resumed):
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
@@ -161,7 +161,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
         raise stopped(run, outcome, "tighten")
     await run.close()
     proved = await prove(unit, run.number)
-    unit.note(RunFinished(steps=len(made.sheet.steps)), run.number)
+    unit.record.note(RunFinished(steps=len(made.sheet.steps)), run.number)
     return Tightened(made, outcome, proved, choices.resumed)
 
 
@@ -195,10 +195,10 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
     """A run that goes on does what was approved and nothing else. Raises OperatorError where a change lies outside of
     it."""
     unit = run.unit
-    changed = [name for name, digest in approved.inputs.items() if unit.inputs.get(name) != digest]
+    changed = [name for name, digest in approved.inputs.items() if unit.facts.inputs.get(name) != digest]
     if changed:
         what = f"since the approval: {', '.join(changed)}; the approved target stays"
-        unit.note(InputsChanged(what=what), run.number)
+        unit.record.note(InputsChanged(what=what), run.number)
     # what somebody else changed meanwhile would be published by our saving
     wanted = brought(unit.family, made.target)
     found = from_tree(approved.found)
@@ -218,17 +218,17 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
 async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None, leaps: frozenset[str]) -> None:
     unit = run.unit
     if approved:
-        unit.note(RunResumed(steps=len(sheet.steps)), run.number)
+        unit.record.note(RunResumed(steps=len(sheet.steps)), run.number)
     else:
         document = TargetDocument(
             target=want_rows(made.target), changes=tuple(change_key(change) for change in made.changes),
-            run=run.number, inputs=dict(unit.inputs), found=to_tree(made.plane),
+            run=run.number, inputs=dict(unit.facts.inputs), found=to_tree(made.plane),
             gaps=tuple(show(gap.path) for gap in made.gaps), leaps=tuple(sorted(leaps)),
         )  # fmt: skip
-        unit.records.file(unit.name, document)
-        unit.note(RunBegun(steps=len(sheet.steps), by=unit.job.technician), run.number)
+        unit.record.records.file(unit.name, document)
+        unit.record.note(RunBegun(steps=len(sheet.steps), by=unit.facts.job.technician), run.number)
     # before the first byte of them is sent, in the safe and in its copy
-    await prepare(unit, _accounts(sheet), f"made for {unit.job.title}, {unit.clock.now()}")
+    await prepare(unit, _accounts(sheet), f"made for {unit.facts.job.title}, {unit.record.clock.now()}")
 
 
 def _accounts(sheet: Sheet) -> tuple[str, ...]:
@@ -254,7 +254,7 @@ async def drive(run: Run, made: Plan, sheet: Sheet) -> Outcome:
     """Carry out the sheet. Whatever goes wrong while a request is carried out is thrown into the executor, which
     always ends."""
     run.total = len(sheet.steps)
-    executor = carry_out(run.unit.family, sheet, made.belief, run.unit.clock.now)
+    executor = carry_out(run.unit.family, sheet, made.belief, run.unit.record.clock.now)
     answer: Any = None
     error: Exception | None = None
     try:
@@ -293,7 +293,7 @@ async def _do(run: Run, request: Request) -> Any:
         case Return(ways, seconds, quiet):
             return await (_gone_back(run, ways, seconds, quiet) if quiet else _return(run, ways, seconds))
         case Pause(seconds):
-            await run.unit.clock.sleep(seconds)
+            await run.unit.record.clock.sleep(seconds)
             return None
         case Attempt(belief):
             return await _attempts(run, belief)
@@ -302,16 +302,16 @@ async def _do(run: Run, request: Request) -> Any:
 async def _read(run: Run, session: Session, paths: Iterable[Path] | None) -> Mapping[str, Plane]:
     reading = await session.read(paths)
     whys = [*(f"{blind.area}: {blind.why}" for blind in reading.blind), *(left.line for left in reading.leftovers)]
-    run.unread = run.unit.scrub(whys[0])[:LONGEST_WHY] if whys else ""
+    run.unread = run.unit.held.scrub(whys[0])[:LONGEST_WHY] if whys else ""
     return reading.planes
 
 
 def _note(run: Run, note: Note) -> None:
     event = note.event
-    run.unit.note(event, run.number)
+    run.unit.record.note(event, run.number)
     if isinstance(event, ReadBack | Proven):
         run.finished += 1
-        run.unit.ends_at += EARNED
+        run.unit.budget.ends_at += EARNED
     if isinstance(event, ReadBack) and event.kind == Kind.WRITE.value:
         run.refusals = 0
     if isinstance(event, Unlike) and event.refused:
@@ -331,13 +331,13 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
     answer = await session.tell(order)
     if order.renews and not isinstance(answer, No) and getattr(answer, "sent", True):
         # what its manual announces is followed once: the next one shown is noted, and the box recognised before anything else
-        run.unit.forget_pins()
+        run.unit.record.forget_pins(run.unit.site.doors)
         run.renewed = True
     if not session.alive:
         await session.close()
         run.sessions.pop(via, None)
     if isinstance(answer, No):
-        return replace(answer, said=run.unit.scrub(answer.said))
+        return replace(answer, said=run.unit.held.scrub(answer.said))
     return answer
 
 
@@ -349,17 +349,17 @@ def _refused(run: Run, sheet: Refused) -> str:
 
 
 async def _log_in(run: Run, way: Way) -> Login:
-    outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
+    outcome, session = await run.unit.access.enter(way, budgeted=way.secret.factory)
     # while a service loads its settings nothing listens for a moment
     for _ in range(NOT_YET):
         if not isinstance(outcome, NoListener):
             break
-        await run.unit.clock.sleep(RETRY / 4)
-        outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
+        await run.unit.record.clock.sleep(RETRY / 4)
+        outcome, session = await run.unit.access.enter(way, budgeted=way.secret.factory)
     # one that has just started, and is slow, may not have said its first word: nothing was sent, so nothing is known
     if isinstance(outcome, Silent) and not outcome.secret_sent:
-        await run.unit.clock.sleep(RETRY)
-        outcome, session = await run.unit.enter(way, budgeted=way.secret.factory)
+        await run.unit.record.clock.sleep(RETRY)
+        outcome, session = await run.unit.access.enter(way, budgeted=way.secret.factory)
     if session is not None:
         await _still_that(run, session)
         old = run.sessions.pop(way, None)
@@ -376,7 +376,7 @@ async def _still_that(run: Run, session: Session) -> None:
     marks = frozenset({("identity", "serial"), ("identity", "hardware")})
     seen = (await session.read(marks)).plane
     same_unit(run.unit, seen)
-    before = run.unit.last_plane() or Plane()
+    before = run.unit.record.last_plane() or Plane()
     for leaf in ("serial", "hardware"):
         was, now = getattr(before.identity, leaf), getattr(seen.identity, leaf)
         if isinstance(was, str) and was != now:
@@ -387,27 +387,27 @@ async def _still_that(run: Run, session: Session) -> None:
 async def _gone_back(run: Run, ways: tuple[Way, ...], seconds: float, quiet: float) -> Returned | None:
     """Wait until the unit has gone back by itself, without a single try before that."""
     unit, loop = run.unit, asyncio.get_running_loop()
-    unit.ends_at += seconds
+    unit.budget.ends_at += seconds
     await run.close()
     began = loop.time()
     unit.report(f"{unit.name}: nobody gets in; it goes back by itself in {quiet:.0f} s: do not unplug")
-    await unit.clock.sleep(quiet)
+    await unit.record.clock.sleep(quiet)
     for way in ways[:2]:
         while loop.time() < began + seconds:
-            outcome, session = await unit.enter(way)
+            outcome, session = await unit.access.enter(way)
             if session is not None:
                 run.sessions[way] = session
                 return Returned(way, False)
             if isinstance(outcome, Locked | Untried) or spends_a_try(outcome):
                 break
-            await unit.clock.sleep(RETRY)
+            await unit.record.clock.sleep(RETRY)
     return None
 
 
 async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned | None:
     """Wait for the unit to come back: its port answers, then a login opens, spaced and within the budget."""
     unit, loop = run.unit, asyncio.get_running_loop()
-    unit.ends_at += max(seconds, LONGEST_AWAY)
+    unit.budget.ends_at += max(seconds, LONGEST_AWAY)
     await run.close()
     if not ways:
         return None
@@ -415,26 +415,26 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
     unit.report(f"{unit.name}: restarting, up to {limit:.0f} s: do not unplug")
     began, away = loop.time(), False
     while loop.time() < began + limit:
-        if not isinstance(await unit.look.knock(ways[0].door, ways[0].source), Open):
+        if not isinstance(await unit.outside.look.knock(ways[0].door, ways[0].source), Open):
             away = True
-            await unit.clock.sleep(POLL)
+            await unit.record.clock.sleep(POLL)
             continue
         if not away and loop.time() < began + RETRY * 2:
-            await unit.clock.sleep(POLL)  # it has not gone yet
+            await unit.record.clock.sleep(POLL)  # it has not gone yet
             continue
         # a good login is refused while it wakes, and counted: so wait first
-        await unit.clock.sleep(unit.family.factory.ready_after)
+        await unit.record.clock.sleep(unit.family.factory.ready_after)
         for way in ways[:2]:
-            _, session = await unit.enter(way)
+            _, session = await unit.access.enter(way)
             if session is not None:
                 await _still_that(run, session)
                 run.sessions[way] = session
                 return Returned(way, away)
-        await unit.clock.sleep(RETRY)
+        await unit.record.clock.sleep(RETRY)
     # not where it was to be: it may be where it was
     for way in [one for one in ways if one.door != ways[0].door][:2]:
-        if isinstance(await unit.look.knock(way.door, way.source), Open):
-            _, session = await unit.enter(way)
+        if isinstance(await unit.outside.look.knock(way.door, way.source), Open):
+            _, session = await unit.access.enter(way)
             if session is not None:
                 await _still_that(run, session)
                 run.sessions[way] = session
@@ -452,7 +452,7 @@ async def _attempts(run: Run, belief: Belief) -> Attempted:
         open_to_all = claim.sort is Sort.STRANGER and claim.source in who(belief.live, claim.service).possible
         if claim.sort in tried and not open_to_all:
             proof = await try_claim(run.unit, claim)
-            run.unit.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
+            run.unit.record.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
             match proof.result:
                 case Result.FAILS:
                     out.append(f"{claim.text}: {proof.saw}")
@@ -484,7 +484,7 @@ async def _drills(run: Run, belief: Belief) -> list[str]:
         event = ProofTried(
             result=proof.result.value, what=proof.claim.text, saw=proof.saw, sort=proof.claim.sort.value, control=proof.control
         )  # fmt: skip
-        unit.note(event, run.number)
+        unit.record.note(event, run.number)
     # a make whose limited accounts may do more is a finding; no other order of steps would mend it
     gates = [one for one in run.drilled if one.claim.sort is not Sort.LIMITED]
     return [f"{one.claim.text}: {one.saw}" for one in gates if one.result is Result.FAILS]

@@ -61,7 +61,7 @@ class Trials:
     def __init__(self, unit: UnitInWork, around: Surroundings, known: tuple[Way, ...]) -> None:
         self.unit, self.around, self.known = unit, around, known
         self.met = asyncio.get_running_loop().time()
-        self.before = unit.last_plane() or Plane()
+        self.before = unit.record.last_plane() or Plane()
         self.ours: set[str] = set()  # accounts that a password of ours opened in this run, each in its store
         self.locked: set[str] = set()  # accounts, each in the store it is kept in
 
@@ -74,13 +74,15 @@ class Trials:
         for one in self.around.both():
             doors = (*doors, *others(doors, one.address, one.ports))
         states = {door: self._state(door) for door in doors}
-        found = {door: await self._door(door, states[door]) for door in doors if not self.unit.apart(door.service)}
+        found = {
+            door: await self._door(door, states[door]) for door in doors if not self.unit.facts.apart(door.service)
+        }
         # of these none says anything of another
         apart = [door for door in doors if door not in found]
         found |= zip(apart, await asyncio.gather(*(self._door(door, states[door]) for door in apart)), strict=True)
         for door, state in states.items():
             if not isinstance(state, Open | Quiet):
-                knocked = await self.unit.look.knock(door, self.unit.source(door))
+                knocked = await self.unit.outside.look.knock(door, self.unit.facts.source(door))
                 if knocked != state:
                     found[door] = await self._door(door, knocked)
         return tuple(trial for trials in found.values() for trial in trials)
@@ -91,7 +93,8 @@ class Trials:
 
     async def _door(self, door: Door, state: Port) -> list[Trial]:
         ways = [
-            Way(self.unit.source(door), door, one.account, Password(one.ref)) for one in self.unit.family.factory.logins
+            Way(self.unit.facts.source(door), door, one.account, Password(one.ref))
+            for one in self.unit.family.factory.logins
         ]
         match state:
             case Open():
@@ -116,7 +119,7 @@ class Trials:
     def _settled(self) -> bool:
         """Is its start-up over? A login was accepted, or the time the family names has passed."""
         waited = asyncio.get_running_loop().time() - self.met
-        return self.unit.ready or 0 < self.unit.family.factory.ready_after <= waited
+        return self.unit.access.ready or 0 < self.unit.family.factory.ready_after <= waited
 
     # -- one door that is open --
 
@@ -124,8 +127,10 @@ class Trials:
         """Every login by a door that is open, between two logins that open: one of ours where there is one, else a
         published one that opened."""
         # a password of ours goes only where we manage the unit
-        known = () if self.unit.apart(door.service) else self.known
-        known = tuple(replace(way, door=door) for way in known if self.unit.may_send(way.secret, door.service))[:1]
+        known = () if self.unit.facts.apart(door.service) else self.known
+        known = tuple(replace(way, door=door) for way in known if self.unit.budget.may_send(way.secret, door.service))[
+            :1
+        ]
         control = [way for way in known if await self._opens(way)]
         out: list[Trial] = []
         for way in ways:
@@ -146,18 +151,18 @@ class Trials:
         store = self.unit.family.account_key(way.service, way.account)
         if store in self.locked:
             return Trial(way, Locked("the account is locked; left alone"))
-        early = not self.unit.ready
+        early = not self.unit.access.ready
         gone = exists(self.before, ("accounts", way.account)) is False  # nothing there to lock
-        outcome = await self.unit.attempt(way, not gone)
+        outcome = await self.unit.access.attempt(way, not gone)
         self.locked |= {store} if isinstance(outcome, Locked) else set()
         if isinstance(outcome, Refused) and self.unit.family.factory.ready_after and not self._settled():
-            await self.unit.wait_ready(self.met)
-            outcome = await self.unit.attempt(way, not gone)
+            await self.unit.access.wait_ready(self.met)
+            outcome = await self.unit.access.attempt(way, not gone)
         return Trial(way, outcome, early=early)
 
     async def _opens(self, way: Way) -> bool:
         """Does a login open that should?"""
-        outcome, session = await self.unit.enter_trusted(way)
+        outcome, session = await self.unit.access.enter_trusted(way)
         if session is not None:
             await session.close()
         account = self.unit.family.account_key(way.service, way.account)
@@ -175,8 +180,8 @@ class Trials:
         # where the account opens with a password of ours, the published one is not its password
         if self.unit.family.account_key(trial.way.service, trial.way.account) not in self.ours:
             if not beside:
-                doubts |= {EVERYBODY} | (set() if self.unit.ready else {STARTING})
-            if self.unit.apart(trial.way.service) or not self.unit.family.tells_lock(trial.way.service):
+                doubts |= {EVERYBODY} | (set() if self.unit.access.ready else {STARTING})
+            if self.unit.facts.apart(trial.way.service) or not self.unit.family.tells_lock(trial.way.service):
                 doubts.add(LOCKED)
         return replace(trial, doubts=frozenset(doubts))
 

@@ -33,7 +33,7 @@ from uvicorn.server import ServerState
 
 from .linecamera import LineCamera
 from .paged import Paged
-from .serve import Stand
+from .stand import Stand
 
 # what a unit says that says yes and does nothing
 PLAIN = (

@@ -59,7 +59,7 @@ def enter(
 
 def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:
     """What the unit asks, and what approving means."""
-    screen.say((unit.name, "head"), f"  {unit.family.title}  {unit.entry.address}")
+    screen.say((unit.name, "head"), f"  {unit.family.title}  {unit.facts.entry.address}")
     if not asked:
         screen.say("It asks nothing; nothing was changed.", indent=2)
         return
@@ -72,11 +72,11 @@ def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:
     for line in said.split("\n") if said else ():
         screen.say((f"| {line}", "faint"), indent=4)
     if said:
-        accepts = unit.job.allows.terms or "nobody"
+        accepts = unit.facts.job.allows.terms or "nobody"
         screen.say(f"Accepting binds the owner; the job file names: {accepts}", indent=2)
-    _, channel, _ = unit.family.channel_of(unit.best_door(unit.last_plane()).service)
+    _, channel, _ = unit.family.channel_of(unit.facts.best_door(unit.record.last_plane()).service)
     if "change" in set(channel.gates_named()) - {question.gate for question in asked}:
         screen.say("Behind that it may ask for a new password; approving approves that too.", indent=2)
     for answer, because in channel.answers() if asked else ():
         screen.say((f"It then asks for {answer}", "plain"), (f"  ({because})" if because else "", "faint"), indent=2)
-    screen.say(f"Each new password rests in {unit.job.safe} and its copy before it is sent.", indent=2)
+    screen.say(f"Each new password rests in {unit.facts.job.safe} and its copy before it is sent.", indent=2)

@@ -30,7 +30,7 @@ def leave(
         async def work(name: str) -> int:
             unit = yard.unit(name)
             by.give(unit)
-            laptop, near = unit.site.laptop, unit.entry.address
+            laptop, near = unit.site.laptop, unit.facts.entry.address
 
             async def approve(services: tuple[str, ...], sources: AddressSet) -> bool:
                 yard.progress.clear()

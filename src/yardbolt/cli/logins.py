@@ -5,7 +5,8 @@ from __future__ import annotations
 import sys
 from dataclasses import dataclass, replace
 
-from yardbolt.application.unit import TYPED, UnitInWork
+from yardbolt.application.held import TYPED
+from yardbolt.application.unit import UnitInWork
 from yardbolt.core.credentials import BY_KEY, Key
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.secret import Secret
@@ -27,9 +28,9 @@ class Known:
         wish = self.wish
         if not (wish.account or wish.key):
             return
-        unit.entry = replace(unit.entry, account=wish.account or unit.entry.account)
-        unit.key, unit.keep = self.key, wish.keep
-        unit.typed[BY_KEY if wish.key else TYPED] = dict(self.passwords).get(unit.name, Secret(""))
+        unit.facts.entry = replace(unit.facts.entry, account=wish.account or unit.facts.entry.account)
+        unit.held.key, unit.held.keep = self.key, wish.keep
+        unit.held.typed[BY_KEY if wish.key else TYPED] = dict(self.passwords).get(unit.name, Secret(""))
 
 
 def known(yard: wiring.Yard, names: list[str], wish: Wish) -> Known:

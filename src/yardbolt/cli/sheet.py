@@ -45,10 +45,10 @@ def sheet(units: list[str] | None, job: Path, report_format: str, output: Path |
             sys.stdout.write(f"{made_here[0].with_suffix('')}: {endings}\n")
             failing = any(row.state == "fails" for row in made.left.findings)
             failed = any(proof.result == "fails" for proof in made.proofs) or made.unplanned
-            left = unit.records.latest(name, "as left", LeftDocument)
+            left = unit.record.records.latest(name, "as left", LeftDocument)
             if left is None:
                 sys.stdout.write(f"{name}: not proven yet, so this is no as-left record; next: yardbolt prove {name}\n")
             else:
-                unit.note(HandedOver(document=left.number))
+                unit.record.note(HandedOver(document=left.number))
             codes.append(3 if failing or failed else 0 if left else 4)
         return worst(codes)

@@ -185,14 +185,14 @@ def _not_judged(screen: Screen, unknown: list[Finding], full: bool) -> None:
 def checked(screen: Screen, found: Checked, unit: UnitInWork, depth: Depth = PLAIN) -> None:
     """The outcome of a check."""
     serial = found.plane.identity.serial
-    mark = f"  S/N {serial}{' ok' if unit.entry.serial == serial else ''}" if serial else "  serial not read"
-    screen.say((found.unit, "head"), f"  {unit.family.title}{mark}  {unit.entry.address}")
+    mark = f"  S/N {serial}{' ok' if unit.facts.entry.serial == serial else ''}" if serial else "  serial not read"
+    screen.say((found.unit, "head"), f"  {unit.family.title}{mark}  {unit.facts.entry.address}")
     screen.say(("FOUND  ", "head"), verdict(found.findings, found.reading is not None))
     if found.reading is None:
         screen.say(("the settings were not read: ", "unknown"), found.inside)
     for notice in found.document.notices:
         screen.say(("LOOK TWICE  ", "bad"), notice)
-    doors(screen, found.plane, unit.entry.address)
+    doors(screen, found.plane, unit.facts.entry.address)
     screen.say("")
     findings(screen, found.findings, depth, found.reading is not None)
     unseen = [one.partition(": ") for one in found.document.not_looked_at]
@@ -208,7 +208,7 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, depth: Depth = PLA
 def found(screen: Screen, seen: Checked, unit: UnitInWork) -> None:
     """What a first reading brought, without the doors that a check shows."""
     serial = seen.plane.identity.serial
-    mark = f"  S/N {serial}{' ok' if unit.entry.serial == serial else ''}" if serial else ""
+    mark = f"  S/N {serial}{' ok' if unit.facts.entry.serial == serial else ''}" if serial else ""
     screen.say(("FOUND  ", "head"), verdict(seen.findings, seen.reading is not None), mark)
     findings(screen, seen.findings)
 
@@ -217,11 +217,11 @@ def _more(screen: Screen, found: Checked, unit: UnitInWork) -> None:
     screen.head("HOW")
     when = found.time[:16].replace("T", " ")
     screen.say(f"{when} UTC, seen from {unit.site.laptop}; inside: {found.inside}")
-    screen.say(baseline_line(unit.baseline))
+    screen.say(baseline_line(unit.facts.baseline))
     if own := ", ".join(map(str, found.around.state.own)):
         screen.say((f"left out: port {own}, where this laptop itself answers on every loopback address", "faint"))
     for door in unit.site.doors:
-        if pin := unit.pin(door.service):
+        if pin := unit.record.pin(door.service):
             screen.say((f"{door.service} host key noted at the first login: {pin}", "faint"))
 
 

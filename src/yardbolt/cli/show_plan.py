@@ -109,7 +109,7 @@ def lines(sheet: Sheet, unit: UnitInWork) -> Iterator[list[Cell]]:
             between += [word] if word not in between else []
             continue
         number += 1
-        words = [short(step.change, unit.entry.address)]
+        words = [short(step.change, unit.facts.entry.address)]
         one = Line(number, number, type(step.change), words, still_in(step), back_of(step))
         # logins between changes that go together need not be told one by one
         alone = not between or between == [BETWEEN[Kind.PROVE]]
@@ -215,11 +215,11 @@ def _card(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
     card = reentry(unit.family, sheet, unit.site)
     if card is None:
         return
-    door, there, old = card.way.door, card.way.source, unit.best_door()
+    door, there, old = card.way.door, card.way.source, unit.facts.best_door()
     where = f"{door.service} {door.address} port {door.port} as {card.way.account}, this laptop at {there}"
     screen.say(("RE-ENTRY  ", "head"), f"after change {card.number}: {where}")
     if there != unit.site.laptop:
-        line = f"ip address add {there}/{unit.prefix_there} dev SOCKET"
+        line = f"ip address add {there}/{unit.facts.prefix_there} dev SOCKET"
         screen.say(f"this laptop needs {there} beside its own: {line}", indent=2)
     undone = "; power off and on brings it back there until it is saved" if unit.family.op_keeping() else ""
     was = f"{old.service} {old.address} port {old.port}, this laptop at {unit.site.laptop}"

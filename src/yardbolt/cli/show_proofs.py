@@ -104,7 +104,7 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
     for path in found.unplanned:
         screen.say(("NOT PLANNED  ", "bad"), f"{spoken(path)} changed, and no step did that")
     for path in found.missing:
-        refused = unit.history().refused.get(show_written(path))
+        refused = unit.record.history().refused.get(show_written(path))
         why = (
             f": the unit refused to change it: {refused.said}"
             if refused
@@ -141,10 +141,10 @@ def after(found: Proved, unit: UnitInWork) -> str:
     """The next command: whoever had business with a unit that has moved where it was goes now; a laptop that is let in only
     for the work leaves last of all."""
     goes, open_to_more = (
-        unit.entry.goes_to,
+        unit.facts.entry.goes_to,
         any(row.rule == "open-sources" and row.state == "fails" for row in found.document.findings),
     )
-    if goes and goes.address == unit.entry.address and open_to_more and sound(found.document):
+    if goes and goes.address == unit.facts.entry.address and open_to_more and sound(found.document):
         return f"yardbolt steps {unit.name}"
     return f"yardbolt {'leave' if sound(found.document) and passing(found.plane, unit.site) else 'sheet'} {unit.name}"
 

@@ -47,14 +47,14 @@ def steps(
             else:
                 if place:
                     screen.say("")
-                if unit.history().open_run()[1]:
+                if unit.record.history().open_run()[1]:
                     screen.say(
                         (name, "head"),
                         "  a run was cut off: tighten reads the unit afresh and does what is left of this plan:",
                     )
                 show_plan.plan(screen, made, unit, depth)
                 if not isinstance(made.sheet, Refused):
-                    unit.note(PlanShown(plan=show_plan.signature(made.sheet, unit)))
+                    unit.record.note(PlanShown(plan=show_plan.signature(made.sheet, unit)))
                 if not isinstance(made.sheet, Refused) and made.sheet.steps:
                     leaps = "".join(f" --leap {leap}" for leap in sorted(choices.leaps))
                     show.next_line(screen, f"yardbolt tighten {name}{leaps}")

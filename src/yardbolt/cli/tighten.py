@@ -39,7 +39,7 @@ class Consent:
             if first := self.given.get(plan):
                 self.screen.say(name, f"  PLAN  the same as {first}: {told}")
                 return True
-            if unit.history().shown == plan and not self.depth:
+            if unit.record.history().shown == plan and not self.depth:
                 self.screen.say(name, f"  PLAN  as shown by steps: {told}")
             else:
                 show_plan.plan(self.screen, made, unit, self.depth)

@@ -25,7 +25,7 @@ from .values import worst
 
 if TYPE_CHECKING:
     from yardbolt.adapters.records import SqliteRecords
-    from yardbolt.application.unit import UnitInWork
+    from yardbolt.application.unit import Shared, UnitInWork
     from yardbolt.core.family.model import Family
     from yardbolt.core.formats.syslog import Message
     from yardbolt.core.job import Job, UnitEntry
@@ -214,6 +214,13 @@ class Yard:
         return Sockets()
 
     @cached_property
+    def shared(self) -> Shared:
+        """What its units have in common."""
+        from yardbolt.application.unit import Shared
+
+        return Shared()
+
+    @cached_property
     def tries(self) -> SqliteRecords | None:
         """The laptop's own book of login tries."""
         book = book_of_tries()
@@ -264,7 +271,12 @@ class Yard:
 
         from yardbolt.adapters.clock import LaptopClock
         from yardbolt.adapters.laptop import holds, neighbour
-        from yardbolt.application.unit import UnitInWork
+        from yardbolt.application.budget import Budget
+        from yardbolt.application.facts import Facts
+        from yardbolt.application.held import Held
+        from yardbolt.application.logins import Access
+        from yardbolt.application.recording import Record
+        from yardbolt.application.unit import Outside, UnitInWork
         from yardbolt.core.job import moved, site_of
 
         entry, today = self.job.units[name], LaptopClock().now()[:10]
@@ -276,13 +288,23 @@ class Yard:
         entry, site = places[0]
         texts = (self.job.owner, self.job.title, name, family.title)
         local = frozenset(word for text in texts for word in text.replace(",", " ").split() if len(word) > 2)
-        unit = UnitInWork(
-            self.job, entry, site, family, self.baseline, self.records, LaptopClock(),
-            look_of(lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets),
-            lambda talk, service, pin: connect(unit.secret, talk, service, pin, entry.outdated), self.progress,
-            local, common_passwords(), self.safe, inputs=self.inputs(entry), pick=randbelow, neighbour=neighbour, tries=self.tries, receive=receiver, places=places, holds=holds,
+        facts = Facts(
+            self.job, entry, site, family, self.baseline, local, common_passwords(), self.inputs(entry), places
+        )
+        record = Record(name, self.records, LaptopClock(), self.tries)
+        held = Held(facts, self.safe)
+        budget = Budget(facts, record)
+        look = look_of(
+            lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets
+        )
+        access = Access(
+            facts, record, held, budget,
+            lambda talk, service, pin: connect(held.secret, talk, service, pin, entry.outdated), look, self.progress,
         )  # fmt: skip
-        unit.where_it_was_met()
+        unit = UnitInWork(
+            facts, record, held, budget, access, Outside(look, neighbour, receiver, holds), self.progress, self.shared, randbelow,
+        )  # fmt: skip
+        facts.is_at(record.history().met_at)  # begin with the place where a login opened last
         return unit
 
     def inputs(self, entry: UnitEntry) -> dict[str, str]:

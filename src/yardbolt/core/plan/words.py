@@ -19,6 +19,23 @@ ALGORITHMS = frozenset({"key_types", "exchanges", "ciphers", "macs"})
 def short(change: Change, near: str = "") -> str:
     """A change in as few words as say it; addresses next to `near` by their last number."""
     match change:
+        case Set():
+            return _said(change, near) or _set_up(change, near) or _as_read(change)
+        case Make(("roles", name), _):
+            return f"make role {name}"
+        case Make(path, _):
+            return f"make {spoken(path)}"
+        case Drop(path):
+            return f"remove {spoken(path)}"
+        case Rename(path, key):
+            return f"{spoken(path)}: called {key} from now on"
+        case Reorder(path, keys):
+            return f"{spoken(path)}: in this order: {', '.join(keys)}"
+
+
+def _said(change: Set, near: str) -> str:
+    """What is set of services and rights, in the words of the trade; empty where there are none of its own."""
+    match change:
         case Set(("stored", "guard"), _):
             return "a key of its own for what it stores"
         case Set(path, _) if holds_secret(path):
@@ -39,6 +56,12 @@ def short(change: Change, near: str = "") -> str:
             return f"{name}: a key of its own"
         case Set(("roles", name, "areas", area, "access"), value):
             return f"role {name}: {area} {value}"
+    return ""
+
+
+def _set_up(change: Set, near: str) -> str:
+    """The same of interfaces, bundles, names and what else there is one of."""
+    match change:
         case Set(("interfaces", name, "mode"), value):
             return f"{name}: {'an address of its own' if value == 'fixed' else value}"
         case Set(("interfaces", name, "services"), tuple() as value):
@@ -69,20 +92,14 @@ def short(change: Change, near: str = "") -> str:
             return f"no root by {name}"
         case Set(("snmp", "communities"), 0):
             return "no SNMP communities"
-        case Set(path, value):
-            what, how = spoken(path), human(path, value)
-            number, _, unit = how.partition(" ")
-            return f"{what} {number if unit in what.split() else how}"
-        case Make(("roles", name), _):
-            return f"make role {name}"
-        case Make(path, _):
-            return f"make {spoken(path)}"
-        case Drop(path):
-            return f"remove {spoken(path)}"
-        case Rename(path, key):
-            return f"{spoken(path)}: called {key} from now on"
-        case Reorder(path, keys):
-            return f"{spoken(path)}: in this order: {', '.join(keys)}"
+    return ""
+
+
+def _as_read(change: Set) -> str:
+    """What is set, as its leaf is called and its value is read."""
+    what, how = spoken(change.path), human(change.path, change.value)
+    number, _, unit = how.partition(" ")
+    return f"{what} {number if unit in what.split() else how}"
 
 
 def describe(change: Change, before: Plane) -> str:

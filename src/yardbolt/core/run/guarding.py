@@ -29,16 +29,7 @@ from .requests import (
 )
 from .takingback import RETURNING, TakingBack
 
-DIFFERENCES = ("stores", "differences")
-
-
-WRITING = 1.0  # seconds between looks while it writes
-
-
 TO_PROVE = 60.0  # seconds that must be left of a timed return to log in anew and confirm
-
-
-ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
 class Guarding(TakingBack):
