@@ -18,7 +18,8 @@ import pytest
 
 from tests.bare import run_on
 from tests.conftest import ELSEWHERE, MASTER, NETWORK, Bench, Tool
-from tests.test_job import journal
+from tests.test_job import journal, safe_values
+from tests.test_variants import cut_off
 from tests.test_yard import leaf
 from tests.yard.webtruth import EVERY, FAILS, LEAVES
 from yardbolt.adapters.files import load_family, shipped
@@ -530,6 +531,15 @@ def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches
 
 
 FAULTS = ("garbage", "endless", "newkey", "drop")
+
+
+def test_what_was_agreed_to_by_name_stays_so_when_a_run_is_taken_up(yard: Tool) -> None:
+    """Killed before a one-shot change that was agreed to: the run that goes on makes it, and asks for nothing again."""
+    yard("check", "ya7-01", code=3)
+    cut_off(yard, 14, "tighten", "--yes", "--quiet", "--this-one", "--leap", "accounts/keeper/secret", "ya7-01")
+    told = yard("tighten", "--yes", "--quiet", "--this-one", "ya7-01", code=3)
+    assert "(taken up where it was cut off)" in told and "keeper logs in by https" in told, told
+    assert "NOT SO" not in told and "ya7-01/keeper" in safe_values(yard.folder), told
 
 
 def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[], Bench]) -> None:

@@ -18,8 +18,8 @@ from pathlib import Path
 
 import asyncssh
 
-from tests.conftest import UNIT, Bench, Tool
-from tests.test_job import journal, opens, safe_values
+from tests.conftest import UNIT, Bench, Tool, one_unit_yard
+from tests.test_job import journal, opens, safe_values, steps_of
 
 
 def rewrite(tool: Tool, *pairs: tuple[str, str]) -> None:
@@ -160,6 +160,26 @@ def test_an_entry_cut_off_goes_on_where_it_was(job: Tool) -> None:
         assert opens(found, "foreman") or opens(new, "foreman"), "a credential of the safe opens at every moment"
     assert "NEXT  yardbolt steps" in job("enter", "--yes", "--this-one")
     assert opens(safe_values(job.folder)["sk-sw-04/foreman"], "foreman") and not opens("foreman", "foreman")
+
+
+def cut_off(tool: Tool, done: int, *args: str) -> None:
+    """Kill a run once so much of it stands in the journal."""
+    process = tool.start(*args)
+    while process.poll() is None and len(steps_of(tool.folder)) < done:
+        time.sleep(0.003)
+    assert process.poll() is None, "it was over before"
+    process.kill()
+    tool.said.append(process.communicate()[0])
+
+
+def test_what_was_live_and_not_yet_kept_is_taken_up_again(job: Tool) -> None:
+    """A unit whose settings are live at once and kept by a save of their own, killed before the first save: it goes on."""
+    (job.folder / "yard.yaml").write_text(one_unit_yard(plain=True))
+    job.env |= {"YARDBOLT_PORTS": "2100-2150"}
+    job("check", code=3)
+    cut_off(job, 6, "tighten", "--yes", "--quiet", "--this-one")
+    told = job("tighten", "--yes", "--quiet", "--this-one", code=4)
+    assert "(taken up where it was cut off)" in told and "nothing fails" in told and "owed: nothing" in told, told
 
 
 def test_a_unit_that_speaks_only_telnet_is_worked_over_telnet(job: Tool) -> None:
