@@ -39,7 +39,7 @@ from yardbolt.core.plane.evidence import Evidence, Leftover
 from yardbolt.core.run import documents, events, handover
 from yardbolt.core.run.documents import CheckDocument, KeyDocument, TargetDocument, WantRow
 from yardbolt.core.run.events import RunBegun, Tried, Trying
-from yardbolt.core.secret import Ref, Secret
+from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.outcomes import (
     Cut,
     NoListener,
@@ -52,9 +52,11 @@ from yardbolt.core.talk.outcomes import (
     Untried,
     spends_a_try,
 )
+from yardbolt.core.talk.web.objectkeys import Call
 from yardbolt.reports import FORMATS
 from yardbolt.wires.http import WebLogin
 from yardbolt.wires.look import TcpLook
+from yardbolt.wires.objects import Objects
 from yardbolt.wires.ssh import SshCommands, outcome_of
 
 HOST, LOOKER = f"{NETWORK}.81", f"{NETWORK}.89"
@@ -387,6 +389,37 @@ def test_a_sealed_door_is_knocked_at_by_its_handshake(tmp_path: Path) -> None:
     assert asyncio.run(knocked(functools.partial(answer, "401 Say who you are"), context)) == Open()
     assert asyncio.run(knocked(functools.partial(answer, "403 Not from there"), context)) == Refusing(listening=True)
     assert asyncio.run(knocked(shut, None)) == Refusing(listening=True)
+
+
+def test_a_first_session_meets_one_certificate_and_no_other(tmp_path: Path) -> None:
+    """Nothing is noted yet, and what is written opens a connection of its own: one that shows another certificate is sent nothing."""
+    (tmp_path / "other").mkdir()
+    shown, heard = [certificate(tmp_path), certificate(tmp_path / "other")], list[bytes]()
+
+    def choose(connection: Any, name: Any, context: ssl.SSLContext) -> None:
+        connection.context = shown.pop(0)
+
+    door = certificate(tmp_path)
+    door.sni_callback = choose
+
+    async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(OSError):
+            heard.append(await reader.read(4096))
+        writer.close()
+
+    async def session() -> None:
+        async with await asyncio.start_server(answer, f"{NETWORK}.80", 8443, ssl=door):
+            wire = Objects(lambda ref: Secret("Bogie-77"), "")
+            at = Door("https", f"{NETWORK}.80", 8443, "https")
+            assert isinstance(await wire.open(at, LAPTOP, "admin", Password(Ref("safe:u/admin"))), Opened)
+            assert wire.fingerprint.startswith("SHA256:")
+            with pytest.raises(IdentityError, match="nothing was sent"):
+                await wire.exchange(Call("POST", "/session", body={"word": (Slot(Ref("safe:u/admin")),)}))
+            await wire.close()
+            await asyncio.sleep(0.1)
+
+    asyncio.run(session())
+    assert not any(heard) and not shown, heard
 
 
 def md5(text: str) -> str:

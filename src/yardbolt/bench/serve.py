@@ -13,8 +13,10 @@ from .linecamera import LineCamera
 from .lineswitch import LineSwitch
 from .packetgate import PacketGate
 from .relaybox import RelayBox
-from .stand import Stand
+from .stand import FAULTS, Stand
 from .waysiderouter import WaysideRouter
+
+__all__ = ["FAULTS", "Stand", "switch_file", "up"]
 
 
 def switch_file(state: Path) -> Callable[[], str]:

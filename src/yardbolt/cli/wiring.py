@@ -6,6 +6,7 @@ import contextlib
 import fcntl
 import hashlib
 import importlib
+import importlib.util
 import logging
 import os
 import resource
@@ -518,7 +519,9 @@ def renewed(addresses: list[str]) -> None:
 
 
 def bench() -> Any:
-    """The bench's servers."""
+    """The bench's servers. Raises OperatorError where what only they need is not installed."""
+    if not all(importlib.util.find_spec(name) for name in ("starlette", "uvicorn")):
+        raise OperatorError("the bench needs two more packages: pip install 'yardbolt[bench]'")
     from yardbolt.bench import serve
 
     return serve

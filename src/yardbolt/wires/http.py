@@ -1,10 +1,9 @@
 """Logging in by HTTP (RFC 9110), Basic (RFC 7617) or Digest (RFC 7616), through httpx: one question without a login, one
-with it. Nothing is followed, nothing is kept; a certificate is compared inside the handshake, before anything is sent."""
+with it. Nothing is followed, nothing is kept; a certificate is compared as soon as hands are shaken, before anything is sent."""
 
 from __future__ import annotations
 
 import asyncio
-import hashlib
 import ssl
 from collections.abc import AsyncIterator, Iterator
 from contextlib import contextmanager
@@ -15,68 +14,36 @@ import httpx
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import IdentityError, clean
+from yardbolt.core.errors import clean
 from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
 
 from .hearing import CONNECT, Secrets, revealed
-from .tls import plain_context, takes_outdated
+from .tls import Certificate, plain_context, takes_outdated
 from .words import in_url
 
 MOST_BYTES = 256 * 1024
 SCHEMES = {"basic": httpx.BasicAuth, "digest": httpx.DigestAuth}
 
 
-class _Changed(ssl.SSLError):
-    """Another certificate than the one noted."""
-
-
-def context(pin: str, met: list[str], outdated: bool = False) -> ssl.SSLContext:
-    """What a TLS connection to a unit is made with: no authority vouches for a unit, the certificate noted for it does.
-    The one it shows is put into `met`; another than `pin` ends the handshake."""
-
-    class Compared(ssl.SSLObject):
-        def do_handshake(self) -> None:
-            super().do_handshake()
-            shown = "SHA256:" + hashlib.sha256(self.getpeercert(True) or b"").hexdigest()
-            met[:] = [shown]
-            if pin and pin != shown:
-                raise _Changed("another certificate than the one noted")
-
-    made = plain_context(outdated)
-    made.sslobject_class = Compared
-    return made
-
-
-def other_certificate(where: str, pin: str, met: list[str]) -> None:
-    """Raises IdentityError where what was shown is not what was noted."""
-    if pin and met and met != [pin]:
-        raise IdentityError(
-            f"{where} shows certificate {met[0]}, noted was {pin}; nothing was sent. "
-            "If the change is meant, find out who made it, then 'yardbolt records forget-key UNIT'"
-        ) from None
-
-
 class Reaching(httpx.AsyncBaseTransport):
     """One unit, reached through httpcore. The connection that reached it is the first one used. Answers as they came, never
     unpacked, and only so much of each."""
 
-    def __init__(self, verify: Any, source: str) -> None:
-        self._verify, self._source = verify or None, source or None
-        self._first = _First()
+    def __init__(self, door: Door, source: str, certificate: Certificate, outdated: bool = False) -> None:
+        self.door, self.source, self.outdated = door, source or None, outdated
+        self._sealed = plain_context(outdated) if door.scheme == "https" else None
+        self._network = _Network(certificate)
         self._pool = httpcore.AsyncConnectionPool(
-            ssl_context=self._verify, local_address=self._source, network_backend=self._first
+            ssl_context=self._sealed, local_address=self.source, network_backend=self._network
         )
 
-    async def reach(self, door: Door) -> None:
-        """Connect, and shake hands where it is sealed; nothing is sent. Raises httpcore.ConnectTimeout and ConnectError."""
-        stream = await self._first.under.connect_tcp(door.address, door.port, CONNECT, self._source)
-        if self._verify is not None:
-            try:
-                stream = _Shaken(await stream.start_tls(self._verify, None, CONNECT))
-            except BaseException:
-                await stream.aclose()
-                raise
-        self._first.ready = stream
+    async def reach(self) -> None:
+        """Connect, and shake hands where it is sealed; nothing is sent. Raises httpcore.ConnectTimeout and ConnectError, and
+        IdentityError where another certificate is shown than the one noted."""
+        stream = await self._network.connect_tcp(self.door.address, self.door.port, CONNECT, self.source)
+        if self._sealed is not None:
+            stream = _Shaken(await stream.start_tls(self._sealed, None, CONNECT))
+        self._network.ready = stream
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
         url = httpcore.URL(
@@ -91,33 +58,66 @@ class Reaching(httpx.AsyncBaseTransport):
         return httpx.Response(got.status, headers=kept, stream=_Some(got.stream), extensions=got.extensions)
 
     async def aclose(self) -> None:
-        if self._first.ready is not None:
-            await self._first.ready.aclose()
+        if self._network.ready is not None:
+            await self._network.ready.aclose()
         await self._pool.aclose()
 
 
-class _First(httpcore.AsyncNetworkBackend):
-    """Gives away the connection that is there already, once."""
+class _Network(httpcore.AsyncNetworkBackend):
+    """Connections to one unit, each of which compares the certificate before anything is sent by it. It gives away the one that
+    is there already, once."""
 
-    def __init__(self) -> None:
-        self.under = httpcore.AnyIOBackend()
+    def __init__(self, certificate: Certificate) -> None:
+        self._under, self._certificate = httpcore.AnyIOBackend(), certificate
         self.ready: httpcore.AsyncNetworkStream | None = None
 
     async def connect_tcp(self, *args: Any, **kwargs: Any) -> httpcore.AsyncNetworkStream:
         ready, self.ready = self.ready, None
-        return ready or await self.under.connect_tcp(*args, **kwargs)
+        return ready or _Stream(await self._under.connect_tcp(*args, **kwargs), self._certificate)
 
     async def sleep(self, seconds: float) -> None:
-        await self.under.sleep(seconds)
+        await self._under.sleep(seconds)
 
 
-class _Shaken(httpcore.AsyncNetworkStream):
-    """A connection that shook hands already."""
+class _Stream(httpcore.AsyncNetworkStream):
+    """A connection that has not shaken hands yet."""
+
+    def __init__(self, under: httpcore.AsyncNetworkStream, certificate: Certificate) -> None:
+        self._under, self._certificate = under, certificate
+
+    async def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
+        return await self._under.read(max_bytes, timeout)
+
+    async def write(self, buffer: bytes, timeout: float | None = None) -> None:
+        await self._under.write(buffer, timeout)
+
+    async def aclose(self) -> None:
+        await self._under.aclose()
+
+    def get_extra_info(self, info: str) -> Any:
+        return self._under.get_extra_info(info)
+
+    async def start_tls(
+        self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None
+    ) -> httpcore.AsyncNetworkStream:
+        try:
+            made = await self._under.start_tls(ssl_context, server_hostname, timeout)
+        except BaseException:
+            await self._under.aclose()
+            raise
+        try:
+            self._certificate.meet(made.get_extra_info("ssl_object"))
+        except BaseException:
+            await made.aclose()
+            raise
+        return made
+
+
+class _Shaken(_Stream):
+    """A connection that has."""
 
     def __init__(self, under: httpcore.AsyncNetworkStream) -> None:
         self._under = under
-        self.read, self.write, self.aclose = under.read, under.write, under.aclose  # type: ignore[method-assign]
-        self.get_extra_info = under.get_extra_info  # type: ignore[method-assign]
 
     async def start_tls(self, *args: Any, **kwargs: Any) -> httpcore.AsyncNetworkStream:
         return self._under
@@ -136,21 +136,21 @@ def _as_httpx() -> Iterator[None]:
         raise httpx.ReadError(str(e)) from e
 
 
-async def reached(door: Door, through: Reaching, source: str, verify: Any, pin: str, met: list[str]) -> Login:
+async def reached(through: Reaching) -> Login:
     """Reach a door, and shake hands where it is sealed; nothing is sent. Raises IdentityError where what is shown is not what
     was noted."""
+    door = through.door
     try:
         async with asyncio.timeout(CONNECT):
-            await through.reach(door)
+            await through.reach()
     except (httpcore.TimeoutException, TimeoutError):
         return Silent(False, "no answer in time")
     except (httpcore.NetworkError, OSError) as e:
         why = _beneath(e)
         if isinstance(why, ConnectionRefusedError):
             return NoListener("connection refused")
-        other_certificate(f"{door.address}:{door.port}", pin, met)
-        current = isinstance(verify, ssl.SSLContext) and verify.minimum_version != ssl.TLSVersion.TLSv1
-        if isinstance(why, ssl.SSLError) and current and await takes_outdated(door.address, door.port, source, CONNECT):
+        current = isinstance(why, ssl.SSLError) and not through.outdated
+        if current and await takes_outdated(door.address, door.port, through.source or "", CONNECT):
             return Cut(False, "it speaks outdated TLS alone; 'outdated: yes' in the job allows that for this unit")
         return Cut(False, type(why).__name__)
     return Opened()
@@ -187,26 +187,25 @@ class WebLogin:
 
     def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
         self._secrets, self._pin, self._outdated = secrets, pin, outdated
-        self._met: list[str] = []
         self.fingerprint = ""
 
     async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Ask for the first page without a login, then with it. Raises IdentityError where the certificate is not the one
         noted."""
+        certificate = Certificate(f"{door.address}:{door.port}", self._pin)
         try:
-            return await self._open(door, source, account, credential)
+            return await self._open(Reaching(door, source, certificate, self._outdated), account, credential)
         finally:
-            self.fingerprint = next(iter(self._met), "")
+            self.fingerprint = certificate.shown
 
-    async def _open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
+    async def _open(self, through: Reaching, account: str, credential: Credential) -> Login:
+        door = through.door
         url = f"{door.scheme}://{in_url(door.address)}:{door.port}/"
-        verify: Any = context(self._pin, self._met, self._outdated) if door.scheme == "https" else False
-        transport = Reaching(verify, source)
         sent = False
         try:
             async with (
                 asyncio.timeout(CONNECT * 2),
-                httpx.AsyncClient(transport=transport, timeout=CONNECT, trust_env=False) as client,
+                httpx.AsyncClient(transport=through, timeout=CONNECT, trust_env=False) as client,
             ):
                 asked, scheme = await _status(client, url, None)
                 if asked != 401:
@@ -217,7 +216,6 @@ class WebLogin:
                 auth = SCHEMES[scheme](account, revealed(credential.ref, self._secrets))
                 return _told((await _status(client, url, auth))[0])
         except httpx.ConnectError as e:
-            other_certificate(f"{door.address}:{door.port}", self._pin, self._met)
             return NoListener("connection refused") if "refused" in str(e).lower() else Cut(sent, type(e).__name__)
         except (httpx.TimeoutException, TimeoutError):
             return Silent(sent, "no answer in time")

@@ -3,10 +3,33 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import ssl
 import warnings
+from dataclasses import dataclass
+
+from yardbolt.core.errors import IdentityError
 
 Streams = tuple[asyncio.StreamReader, asyncio.StreamWriter]
+
+
+@dataclass
+class Certificate:
+    """The certificate of one unit: the one noted for it or, before any is, the first one met in this session."""
+
+    where: str = ""
+    noted: str = ""
+    shown: str = ""
+
+    def meet(self, connection: ssl.SSLObject | ssl.SSLSocket) -> None:
+        """Compare what a connection that just shook hands shows, before anything is sent by it. Raises IdentityError."""
+        wanted = self.noted or self.shown
+        self.shown = "SHA256:" + hashlib.sha256(connection.getpeercert(True) or b"").hexdigest()
+        if wanted not in ("", self.shown):
+            raise IdentityError(
+                f"{self.where} shows certificate {self.shown}, noted was {wanted}; nothing was sent to it. "
+                "If the change is meant, find out who made it, then 'yardbolt records forget-key UNIT'"
+            )
 
 
 def plain_context(outdated: bool = False, only: bool = False) -> ssl.SSLContext:

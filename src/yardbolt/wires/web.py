@@ -1,10 +1,11 @@
-"""What wires over HTTP (RFC 9110) have in common, through httpx: one unit, its certificate compared inside the handshake, before
+"""What wires over HTTP (RFC 9110) have in common, through httpx: one unit, its certificate compared as soon as hands are shaken, before
 anything is sent; nothing unpacked, so much and no more; the login told once for the session."""
 
 from __future__ import annotations
 
 import hmac
-from typing import Any
+from collections.abc import Callable
+from functools import partial
 
 import httpx
 
@@ -16,7 +17,8 @@ from yardbolt.core.talk.conversation import ANSWER
 from yardbolt.core.talk.outcomes import End, Login, Lost
 
 from .hearing import Secrets, revealed
-from .http import SCHEMES, Reaching, context, other_certificate, reached
+from .http import SCHEMES, Reaching, reached
+from .tls import Certificate
 from .words import in_url
 
 LONGEST_COOKIE = 400
@@ -50,27 +52,25 @@ class WebWire:
 
     def __init__(self, secrets: Secrets, pin: str, outdated: bool = False) -> None:
         self._secrets, self._pin, self._outdated = secrets, pin, outdated
-        self._met: list[str] = []
         self._auth: httpx.Auth | None = None
-        self._verify: Any = False
-        self._source, self._base, self._door = "", "", ""
+        self._certificate = Certificate(noted=pin)
+        self._through: Callable[[], Reaching]
+        self._base = ""
         self._client: httpx.AsyncClient | None = None
         self.fingerprint = ""
 
     async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
         """Reach it, and compare its certificate, before anything is sent. Raises IdentityError where it is not the one
         noted."""
-        self._base, self._door = f"{door.scheme}://{in_url(door.address)}:{door.port}", f"{door.address}:{door.port}"
-        self._verify, self._source = (
-            context(self._pin, self._met, self._outdated) if door.scheme == "https" else False,
-            source,
-        )
-        through = Reaching(self._verify, source)
+        self._base = f"{door.scheme}://{in_url(door.address)}:{door.port}"
+        self._certificate.where = f"{door.address}:{door.port}"
+        self._through = partial(Reaching, door, source, self._certificate, self._outdated)
+        through = self._through()
         self._client = self._fresh(through)
         try:
-            return await reached(door, through, source, self._verify, self._pin, self._met)
+            return await reached(through)
         finally:
-            self.fingerprint = next(iter(self._met), "")
+            self.fingerprint = self._certificate.shown
 
     def _fresh(self, through: Reaching) -> httpx.AsyncClient:
         """A client that has no connection but what it is given."""
@@ -88,7 +88,7 @@ class WebWire:
             self._client.cookies.clear()
             return got
         # a connection that lay idle may be gone: then it would not be known whether what is written arrived
-        async with self._fresh(Reaching(self._verify, self._source)) as fresh:
+        async with self._fresh(self._through()) as fresh:
             return await fresh.request(method, url, content=content, headers=headers, auth=self._auth)
 
     def origin(self) -> str:
@@ -103,12 +103,11 @@ class WebWire:
             self._auth = SCHEMES[scheme](account, revealed(ref, self._secrets))
 
     def lost(self, e: httpx.HTTPError | httpx.InvalidURL) -> Lost:
-        """What an error means. Raises IdentityError where another certificate was shown than the one noted."""
+        """What an error means."""
         if isinstance(e, httpx.InvalidURL):
             return Lost(End.SILENT, why="it gives an address that is none")
         if isinstance(e, httpx.TimeoutException):
             return Lost(End.SILENT)
-        other_certificate(self._door, self._pin, self._met)
         too_much = "limit" in str(e)
         return Lost(End.TOO_MUCH if too_much else End.CLOSED, why=str(e) if too_much else type(e).__name__)
 
