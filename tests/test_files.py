@@ -118,9 +118,16 @@ BROKEN = [
     (
         "families",
         "linux-server",
-        "- stores/differences",
-        "- identity/serial",
+        "lacks: [idle]",
+        "lacks: [identity/serial]",
         ["lacks", "every make has identity/serial"],
+    ),
+    (
+        "families",
+        "quenby-ql8",
+        "SNMP, pictures",
+        "SMNP, pictures",
+        ["LINE", "without.1", "SMNP is not what a kind of unit"],
     ),
     (
         "families",

@@ -29,6 +29,7 @@ from yardbolt.core.plan.rehearse import Kind
 from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.edit import get, put
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.events import LeftUntried, Stopped
 from yardbolt.core.run.execute import carry_out
@@ -243,6 +244,18 @@ def test_what_went_back_is_read_and_what_did_not_is_said() -> None:
     box.opens = lambda way, plane=None, blown=None: way.account == "root"  # type: ignore[method-assign, assignment, misc]
     outcome = box.drive(runs)
     assert outcome.why and outcome.stayed and not outcome.backed_out, outcome
+
+
+@pytest.mark.parametrize(("gone", "why"), [(Kind.PROVE, "no login since the last change"), (Kind.ARM, "not armed")])
+def test_a_run_keeps_the_guard_whatever_sheet_it_is_given(gone: Kind, why: str) -> None:
+    """A sheet without its proofs, or without its arming: what is armed is never confirmed, and what is guarded never sent."""
+    box, way = host(by_key=False)
+    belief, sheet = planned(box, way, wants("own", "banner", "limit"))
+    assert isinstance(sheet, Sheet) and any(step.kind is gone for step in sheet.steps)
+    less = replace(sheet, steps=tuple(step for step in sheet.steps if step.kind is not gone))
+    outcome = box.drive(carry_out(FAMILY, less, belief, box.clock))
+    assert why in outcome.why, outcome
+    assert box.safe() and get(box.plane, ("services", "ssh", "permitted")) is ABSENT and box.plane.banner != "Keep out."
 
 
 @pytest.mark.parametrize("error", [RuntimeError("secret text"), YardboltError("told")])

@@ -4,6 +4,7 @@ beside the job."""
 from __future__ import annotations
 
 import difflib
+from functools import cache
 from importlib.resources import files as resources
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -84,10 +85,16 @@ def load_family(path: Path) -> Family:
     check_ways(doc)
     runs = any("section" in one for one in doc.tree.get("asks", {}).values())
     if not (runs or any("program" in one for one in doc.tree.get("ops", {}).values())):
-        return family_of(doc.tree, doc.name, doc.line_of)
+        return family_of(doc.tree, doc.name, doc.line_of, groups=groups())
     from .hosts import library
 
-    return family_of(doc.tree, doc.name, doc.line_of, library=library())
+    return family_of(doc.tree, doc.name, doc.line_of, library=library(), groups=groups())
+
+
+@cache
+def groups() -> dict[str, list[str]]:
+    """What a kind of unit can be without, as it ships: groups of leaves by name."""
+    return document(Path(str(resources("yardbolt") / "data" / "without.yaml"))).tree
 
 
 def _base(path: Path, doc: Document, name: Any) -> Document:

@@ -172,7 +172,10 @@ class FamilyShape(Shape):
     facts: dict[Text, Text] = {}
     effects: dict[Text, Text] = Field({}, description="what every op brings with it")
     ops: dict[Name, Any] = {}
-    lacks: list[Text] = []
+    without: list[Text] = Field(
+        [], description="what a make has nothing of, by groups that ship; what it reads, it has"
+    )
+    lacks: list[Text] = Field([], description="single leaves it does not have either")
     cannot: dict[Text, Text] = Field({}, description="path -> why this make cannot be set there")
     based_on: Name | None = Field(None, description="the family this one is like, but for what it says itself")
     leaves_out: list[Text] = Field([], description="of that family: asks/NAME, ops/NAME")

@@ -151,6 +151,17 @@ class _Checker(AsksChecked):
             keys: Keys = ("facts", written)
             yield parse(written), self.word(keys, self.path(keys, written), word)
 
+    def lacks(self, tree: Tree, groups: Mapping[str, Iterable[str]]) -> Iterator[Path]:
+        """What the make does not have: single leaves, and groups of them but for what it reads or the manual tells."""
+        has = {path for ask in self.asks.values() for path in ask.feeds}
+        has |= {pattern_of(parse(written)) for written in tree.get("facts", {})}
+        for place, name in enumerate(tree.get("without", ())):
+            self.one_of(("without", place), name, groups, "what a kind of unit can be without")
+            found = (self.path(("without", place), written) for written in groups[name])
+            yield from (path for path in found if not any(one[: len(path)] == path for one in has))
+        for place, written in enumerate(tree.get("lacks", ())):
+            yield self.lack(place, written)
+
     def spelling(self, tree: Tree) -> Iterator[tuple[Path, Spelling]]:
         for written, told in tree.items():
             keys: Keys = ("values", written)
@@ -200,9 +211,10 @@ def family_of(
     line_of: Callable[[Keys], int] = lambda keys: 0,
     ways: Mapping[str, Talk] = WAYS,
     library: Library = NOTHING_TO_RUN,
+    groups: Mapping[str, Iterable[str]] = {},  # never written to
 ) -> Family:
-    """A family from the tree of its file, whose shape has been checked. Raises FamilyError(file, line, key,
-    problem)."""
+    """A family from the tree of its file, whose shape has been checked; `groups` are what a kind of unit can be without. Raises
+    FamilyError(file, line, key, problem)."""
     checker = _Checker(file, line_of, ways, tree["channels"], library)
     channels = {name: checker.channel(name, one) for name, one in tree["channels"].items()}
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
@@ -216,7 +228,7 @@ def family_of(
         tuple(checker.asks.values()),
         tuple(checker.op(name, one, keeps, always) for name, one in tree.get("ops", {}).items()),
         dict(checker.spelling(tree.get("values", {}))),
-        tuple(checker.lack(place, written) for place, written in enumerate(tree.get("lacks", ()))),
+        tuple(checker.lacks(tree, groups)),
         tuple((checker.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),
         token.get("signs", "_-."), int(token.get("longest", 32)), dict(tree.get("password", {})),
         (software.get("from", ""), software.get("below", "")),
