@@ -117,6 +117,7 @@ class Host:
     armed: tuple[float, Plane, bool] | None = None
     sessions: set[Way] = field(default_factory=set)
     journal: list[Event] = field(default_factory=list)
+    unarmed: int = 0  # guarded writes it was told while nothing was armed
     unproven: int = 0  # guarded writes since somebody logged in anew
     path: Path = ()
 
@@ -229,6 +230,7 @@ class Host:
                 self.sessions.clear()
             case _:
                 if op.guarded and self.armed is None:
+                    self.unarmed += self.told != self.asleep  # that very moment nobody can foresee
                     return No("the timed return is not armed")
                 if self.armed is not None and covered:
                     self.unproven += 1

@@ -216,6 +216,7 @@ def test_a_closed_lid_ends_the_return_and_nothing_guarded_is_sent_after_it() -> 
         outcome, _ = carried(box, way, every)
         assert box.safe() and box.survives(), asleep
         assert outcome.why == "" or box.armed is None or isinstance(box.journal[-1], Stopped), asleep
+        assert box.unarmed == 0, f"it was sent all the same, and only the host refused it: {asleep}"
 
 
 def test_what_went_back_is_read_and_what_did_not_is_said() -> None:
@@ -246,7 +247,9 @@ def test_what_went_back_is_read_and_what_did_not_is_said() -> None:
     assert outcome.why and outcome.stayed and not outcome.backed_out, outcome
 
 
-@pytest.mark.parametrize(("gone", "why"), [(Kind.PROVE, "no login since the last change"), (Kind.ARM, "not armed")])
+@pytest.mark.parametrize(
+    ("gone", "why"), [(Kind.PROVE, "no login since the last change"), (Kind.ARM, "not armed, so nothing")]
+)
 def test_a_run_keeps_the_guard_whatever_sheet_it_is_given(gone: Kind, why: str) -> None:
     """A sheet without its proofs, or without its arming: what is armed is never confirmed, and what is guarded never sent."""
     box, way = host(by_key=False)

@@ -39,8 +39,8 @@ from yardbolt.core.run.events import Proven, Sending, Stopped
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.requests import Outcome
 from yardbolt.core.secret import Ref
-from yardbolt.core.talk.conversation import Order
-from yardbolt.core.talk.outcomes import Unclear
+from yardbolt.core.talk.conversation import Order, Replies
+from yardbolt.core.talk.outcomes import Done, Unclear
 
 LAPTOP, OTHER, STRANGER = SITE.laptop, "127.83.4.20", SITE.stranger
 PLACES: list[list[str]] = [[], [LAPTOP], [OTHER], [f"{LAPTOP}-{OTHER}"], ["127.83.4.0/24"], ["10.0.0.0/8"]]
@@ -399,6 +399,36 @@ def test_a_step_that_reads_otherwise_is_backed_out_through_the_live_session() ->
     assert outcome and "idle reads 44 min, expected never" in outcome.why
     assert (unit.live.greeting, unit.live.rest) == ("", 0), "what was changed besides is taken back too"
     assert outcome.backed_out[0] == "banner: Larkmoor Tramway. Authorised staff only. Use is recorded. -> not set"
+
+
+def test_a_way_back_the_unit_swallows_is_told_as_not_gone() -> None:
+    """It says yes to taking it back and leaves it as it is: that is read, and what stays is named."""
+    bare, way = fresh()
+    unit, order_of, engraved = bare.unit, bare.order, list[str]()
+
+    def order_and_meddle(way: Way, order: Order) -> Any:
+        if not order.how.say.startswith("engrave greeting"):
+            return order_of(way, order)
+        engraved.append(order.how.say)
+        if len(engraved) > 1:
+            return Done(Replies())
+        answer = order_of(way, order)
+        unit.live.rest = 44
+        return answer
+
+    bare.order = order_and_meddle  # type: ignore[method-assign]
+    outcome, _, _ = go_on(bare, way, None)
+    assert outcome and len(engraved) == 2 and unit.live.greeting
+    assert [line for line in outcome.stayed if "it reads" in line] and not outcome.backed_out, outcome
+
+
+def test_what_still_differs_after_saving_is_not_saved() -> None:
+    """It says yes to keeping, keeps nothing, and tells so where it is asked what is unlike."""
+    bare, way = fresh()
+    order_of = bare.order
+    bare.order = lambda way, order: Done(Replies()) if order.how.say == "keep" else order_of(way, order)  # type: ignore[method-assign]
+    outcome, _, _ = go_on(bare, way, None)
+    assert outcome and "still differ" in outcome.why, outcome
 
 
 MAKE, DROP = Make(("accounts", "lt-works"), ()), Drop(("accounts", "foreman"))

@@ -79,6 +79,8 @@ class _Run(Guarding):
         # while it goes back by itself, each reading tells how long there is left
         paths = bound.touches | ({RETURNING} if self.armed and self.tells_return else frozenset())
         yield self.sending(place, step, words, bound.secret)
+        if step.guarded:
+            self.not_over()  # the lid may have been closed since it was asked
         answer, via = yield from self.send(bound.order, bound.channel, after, again=False)
         if isinstance(answer, Ended) and answer.answered:
             # whether it was taken, only reading tells; where all reads as before, it was not, and is sent once more

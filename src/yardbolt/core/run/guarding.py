@@ -107,6 +107,12 @@ class Guarding(TakingBack):
         yield from self.confirm(place, Step(Kind.CONFIRM, op=confirm))
         yield from self.arm(place, Step(Kind.ARM, op=arm))
 
+    def not_over(self) -> None:
+        """Raises Stop where, by the laptop's clock, it has gone back by now."""
+        guard = self.belief.guard
+        if isinstance(guard, Armed) and self.tells_return and guard.left_at(self.seconds()) <= 0:
+            raise Stop("the timed return is over, and what was not confirmed has gone back")
+
     @property
     def armed(self) -> bool:
         """Does it go back by itself just now?"""
