@@ -13,7 +13,7 @@ from ...plane.kinds import ABSENT
 from ...plane.leaves import Plane
 from ...plane.path import Path
 from ...plane.words import human
-from ..demands import Demand
+from ..demands import Demand, exactly
 
 Params = Mapping[str, Any]
 
@@ -86,3 +86,36 @@ def on_leaf(plane: Plane, path: Path, good: Callable[[Any], bool], needed: str) 
     return Verdict(
         path, State.HOLDS if holds else State.FAILS, f"{human(path, value)}" + ("" if holds else f"; wanted {needed}")
     )
+
+
+@dataclass(frozen=True)
+class Leaf:
+    """What a rule about one leaf wants: `wanted` gives its value for a site (None: nothing), `needed` says it. A unit that does
+    not have the leaf is judged only where that `must` be there; `unasked` is said where nothing is wanted. `only_judged`: it is
+    for nobody to set."""
+
+    path: Path
+    wanted: Callable[[Site], Any]
+    needed: Callable[[Site], str]
+    must: bool = False
+    unasked: str = ""
+    only_judged: bool = False
+
+
+def about(leaf: Leaf, id: str, right: str, wrong: str, why: str, severity: Severity) -> Rule:
+    """The rule a leaf makes: it holds where the leaf is as wanted, and asks for that."""
+
+    def judge(plane: Plane, site: Site, params: Params) -> Iterable[Verdict]:
+        wanted = leaf.wanted(site)
+        if wanted is None:
+            return [Verdict(leaf.path, State.NOT_APPLICABLE, leaf.unasked, "")]
+        if get(plane, leaf.path) is ABSENT and not leaf.must:
+            return []
+        return [on_leaf(plane, leaf.path, lambda value: bool(value == wanted), leaf.needed(site))]
+
+    def demand(plane: Plane, site: Site, params: Params) -> Iterable[Demand]:
+        wanted = leaf.wanted(site)
+        there = leaf.must or get(plane, leaf.path) is not ABSENT
+        return [exactly(leaf.path, id, wanted)] if there and wanted is not None and not leaf.only_judged else []
+
+    return Rule(id, right, wrong, why, severity, judge, demand)

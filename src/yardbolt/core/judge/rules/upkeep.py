@@ -11,9 +11,17 @@ from ...plane.kinds import ABSENT, seconds
 from ...plane.leaves import Plane
 from ...plane.words import duration
 from ..demands import Between, Demand, exactly
-from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
+from .rule import Leaf, Param, Params, Rule, Severity, State, Verdict, about, on_leaf
 
 STRICT = "strict"
+MODE = Leaf(("mode",), lambda site: STRICT, lambda site: STRICT)
+NAME = Leaf(("name",), lambda site: site.unit, lambda site: site.unit, must=True)
+BANNER = Leaf(
+    ("banner",), lambda site: site.banner or None, lambda site: "the owner's text", must=True, unasked="the job file gives no notice",
+)  # fmt: skip
+STORES = Leaf(
+    ("stores", "differences"), lambda site: 0, lambda site: "none: what is live is what the next start brings", only_judged=True,
+)  # fmt: skip
 
 
 def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -44,36 +52,6 @@ def _want_idle(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
             yield Between(("services", s.key, "idle"), "idle-timeout", 60.0, params["at most"])
 
 
-def _banner(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    if site.banner:
-        yield on_leaf(plane, ("banner",), lambda v: v == site.banner, "the owner's text")
-    else:
-        yield Verdict(("banner",), State.NOT_APPLICABLE, "the job file gives no notice", "")
-
-
-def _want_banner(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    if site.banner:
-        yield exactly(("banner",), "banner", site.banner)
-
-
-def _mode(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    if plane.mode is not ABSENT:
-        yield on_leaf(plane, ("mode",), STRICT.__eq__, STRICT)
-
-
-def _want_mode(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    if plane.mode is not ABSENT:
-        yield exactly(("mode",), "guard-mode", STRICT)
-
-
-def _name(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    yield on_leaf(plane, ("name",), lambda v: v == site.unit, site.unit)
-
-
-def _want_name(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    yield exactly(("name",), "name", site.unit)
-
-
 def _clock(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     path, limit = ("clock", "offset"), params["within"]
     offset = get(plane, path)
@@ -89,13 +67,6 @@ def _want_clock(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     offset = get(plane, ("clock", "offset"))
     if isinstance(offset, float) and abs(offset) > params["within"]:
         yield Between(("clock", "offset"), "clock", 0.0, 0.0)
-
-
-def _stores(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    if plane.stores.differences is not ABSENT:
-        yield on_leaf(
-            plane, ("stores", "differences"), lambda v: v == 0, "none: what is live is what the next start brings"
-        )
 
 
 def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -172,10 +143,10 @@ def _want_stored(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 
 RULES = (
-    Rule(
-        "guard-mode", "it guards itself as strictly as it can", "it could guard itself more strictly",
+    about(
+        MODE, "guard-mode", "it guards itself as strictly as it can", "it could guard itself more strictly",
         "A unit with an easy mode leaves the works in it, and what the strict one brings is off.",
-        Severity.MEDIUM, _mode, _want_mode,
+        Severity.MEDIUM,
     ),
     Rule(
         "alert-recipients", "whom it alerts are the owner's people", "it alerts nobody, or somebody else",
@@ -197,25 +168,25 @@ RULES = (
         "An unattended session is an open door with your name on it.",
         Severity.MEDIUM, _idle, _want_idle, {"at most": Param(seconds, "longest idle time", 600.0)},
     ),
-    Rule(
-        "banner", "the owner's notice is shown at login", "the owner's notice is not shown at login",
+    about(
+        BANNER, "banner", "the owner's notice is shown at login", "the owner's notice is not shown at login",
         "It tells an intruder he has no business here. Not a strong control.",
-        Severity.LOW, _banner, _want_banner,
+        Severity.LOW,
     ),
-    Rule(
-        "name", "the unit carries its own name", "the unit does not carry its own name",
+    about(
+        NAME, "name", "the unit carries its own name", "the unit does not carry its own name",
         "Logs, keys and backups of nameless units cannot be told apart.",
-        Severity.LOW, _name, _want_name,
+        Severity.LOW,
     ),
     Rule(
         "clock", "its clock is right", "its clock is wrong",
         "Log times, expiry and certificates rest on it.",
         Severity.MEDIUM, _clock, _want_clock, {"within": Param(seconds, "largest difference", 30.0)},
     ),
-    Rule(
-        "stores", "live and kept settings agree", "live and kept settings differ",
+    about(
+        STORES, "stores", "live and kept settings agree", "live and kept settings differ",
         "What is not kept is gone after a power cut; what somebody left unkept would be published by our saving.",
-        Severity.HIGH, _stores,
+        Severity.HIGH,
     ),
     Rule(
         "sessions", "nobody else is inside", "somebody else is inside",
