@@ -326,6 +326,7 @@ def guarded_run(data: Any) -> str:
         assert not kept or box.survives(), "a power cut now would shut out"
 
     outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock), watch)
+    assert not box.unarmed, "guarded, and sent while nothing was armed"
     if not outcome.why:
         assert all(box.opens(one) for one in outcome.belief.proven), "a way wrongly called proven"
         assert box.armed is None
@@ -343,4 +344,4 @@ def test_random_hosts_keep_somebody_in_whatever_happens() -> None:
         ends[guarded_run(data)] += 1
 
     run()
-    assert ends["done"] > ends.total() / 5 and ends["stopped"] > ends.total() / 20, ends
+    assert ends["done"] > ends.total() / 12 and ends["stopped"] > ends.total() / 40, ends
