@@ -55,7 +55,9 @@ def tried(case: str, folder: Path) -> str:
             family.write_text(re.sub(r"\b480\b", "100", family.read_text()))
         process = tool.start("tighten", "--yes", "--this-one", *more, host.name)
         while lid and process.poll() is None:
-            if any("arm" in str(event) and event["event"] == "done" for event in steps_of(tool.folder)):
+            if any(
+                "arm the" in str(event.get("kind")) and event["event"] == "read back" for event in steps_of(tool.folder)
+            ):
                 time.sleep(4)
                 process.send_signal(signal.SIGSTOP)
                 time.sleep(lid)

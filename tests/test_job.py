@@ -14,6 +14,7 @@ import asyncssh
 from pykeepass import PyKeePass
 
 from tests.conftest import LAPTOP, MASTER, UNIT, Bench, Tool
+from yardbolt.adapters.files import shipped
 from yardbolt.bench.lineswitch import SHY_SECONDS
 
 
@@ -206,3 +207,20 @@ def test_checking_changes_nothing_and_spares_the_account(job: Tool, benches: Cal
     with sqlite3.connect(job.folder / "record.sqlite") as db:
         kinds = {row[0] for row in db.execute("select distinct kind from documents")}
     assert {"check", "as found", "as found outside", "host key ssh"} <= kinds
+
+
+def test_what_is_only_shown_is_shown(job: Tool) -> None:
+    """Every command that lists, checks or shows, run once; each says what there is, and names no secret."""
+    assert "yard.yaml: sound" in job("job", "check")
+    told = job("family", "list")
+    assert [line.split()[0] for line in told.splitlines() if line[:1].strip()] == sorted(shipped("families"))
+    assert json.loads(job("records", "schema"))["$schema"]
+    assert "stick/safe.kdbx: the same" in job("safe", "check")
+    (job.folder / "stick" / "safe.kdbx").unlink()
+    job("safe", "copy")
+    assert "is never overwritten" in job.error("safe", "copy", code=2)
+    job("enter", "--yes", "--this-one")
+    assert "sk-sw-04  foreman" in " ".join(job("safe", "list").split()).replace("sk-sw-04 ", "sk-sw-04  ")
+    secret = safe_values(job.folder)["sk-sw-04/foreman"]
+    assert secret not in "".join(job.said)
+    assert "on a terminal only" in (refused := job.error("safe", "show", "sk-sw-04", "foreman", code=2)) and secret not in refused

@@ -66,11 +66,6 @@ def find(kind: str, name: str, beside: Path) -> Path:
     return known[name]
 
 
-def outline(path: Path) -> dict[str, Any]:
-    """A file's tree of texts, unchecked: enough to list what ships. Raises FileError where it is no YAML."""
-    return document(path).tree
-
-
 def load_family(path: Path) -> Family:
     """A family file. Raises FileError or FamilyError."""
     from yardbolt.core.family.check import family_of
