@@ -66,6 +66,13 @@ def find(kind: str, name: str, beside: Path) -> Path:
     return known[name]
 
 
+def outline(path: Path) -> dict[str, Any]:
+    """A family's tree of texts, unchecked, over what it is based on: enough to list it. Raises FileError where it is no YAML."""
+    doc = document(path)
+    base = doc.tree.get("based_on")
+    return _on(doc, _base(path, doc, base).tree) if base else doc.tree
+
+
 def load_family(path: Path) -> Family:
     """A family file. Raises FileError or FamilyError."""
     from yardbolt.core.family.check import family_of

@@ -14,12 +14,13 @@ SEEN_FROM_OUTSIDE = ("trials", "answering", "first_run")
 
 
 def listed(no_color: bool) -> int:
-    """The shipped families."""
+    """The shipped families, as their files say; they are checked when they are used."""
     rows: list[list[Cell]] = []
     for name, path in wiring.shipped_families().items():
-        family = wiring.load_family(path)
-        ops = f"{len(family.ops)} ops" if family.ops else "reads only"
-        rows.append([name, family.title, ", ".join(family.services()), f"{len(family.asks)} asks", ops])
+        tree = wiring.outline(path)
+        services = [service for channel in tree["channels"].values() for service in channel["services"]]
+        ops = f"{len(tree['ops'])} ops" if tree.get("ops") else "reads only"
+        rows.append([name, tree["title"], ", ".join(services), f"{len(tree['asks'])} asks", ops])
     Screen(no_color).rows(rows, indent=0)
     return 0
 

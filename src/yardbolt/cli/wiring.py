@@ -483,6 +483,11 @@ def shipped_families() -> dict[str, Path]:
     return files.shipped("families")
 
 
+def outline(path: Path) -> dict[str, Any]:
+    """A family's tree of texts, unchecked."""
+    return files.outline(path)
+
+
 def baseline(name: str, beside: Path) -> Baseline:
     """A baseline by name. Raises OperatorError or FileError."""
     return files.load_baseline(files.find("baselines", name, beside))
