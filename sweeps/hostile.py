@@ -13,11 +13,11 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests import test_objects, test_pages, test_rows
 from tests.bare import run_on
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.family.bound import bind
 from yardbolt.core.family.check import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import merge
+from yardbolt.core.family.writing import op_for, render
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Fetch
@@ -208,8 +208,10 @@ def talked(family: Family, unit: Callable[[Any], Any], lot: random.Random) -> No
             if isinstance(got := run_on(unit, talk.ask_(channel, Fetch(ask.how), None)), Done):
                 merge(family, extract(family, ask, got.reply))
         case _:
-            order = bind(family, lot.choice(CHANGES), merge(family, []).plane).order if family.ops else None
-            run_on(unit, talk.tell(channel, order, None))
+            change = lot.choice(CHANGES)
+            if (op := op_for(family, change)) is not None:
+                order = render(family, op, change, merge(family, []).plane, "2026-12-01T00:00:00+00:00")
+                run_on(unit, talk.tell(channel, order, None))
 
 
 def sweep(many: int, seed: int) -> str:
