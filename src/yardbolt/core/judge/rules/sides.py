@@ -33,7 +33,7 @@ def _used(plane: Plane) -> Iterator[Interface]:
     """The sockets in use that have, or may have, a bundle, or say themselves what they let in."""
     grid = any(isinstance(one.services, tuple) for one in plane.interfaces)
     for one in plane.interfaces:
-        bundle = has_bundles(plane) and (one.bundle is not ABSENT or one.side in STRANGE)
+        bundle = has_bundles(plane) and (one.bundle is not ABSENT or one.side not in OWN)
         if one.enabled is not False and (bundle or (grid and one.services is not ABSENT)):
             yield one
 
