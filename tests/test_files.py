@@ -118,8 +118,8 @@ BROKEN = [
     (
         "families",
         "linux-server",
-        "lacks: [idle]",
-        "lacks: [identity/serial]",
+        "lacks: [idle, interfaces",
+        "lacks: [identity/serial, interfaces",
         ["lacks", "every make has identity/serial"],
     ),
     (

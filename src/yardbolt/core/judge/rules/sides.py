@@ -81,12 +81,7 @@ def _want_sides(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 def _announcing(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for one in plane.interfaces:
         path = ("interfaces", one.key, "announces")
-        # on a host a program announces it, or none; it is judged as one
-        if (
-            one.enabled is False
-            or one.announces is ABSENT
-            or (one.announces is None and isinstance(plane.host.init, str))
-        ):
+        if one.enabled is False or one.announces is ABSENT:
             continue
         if one.announces is None or (one.announces and not _side(one)):
             unread = "whether it tells its neighbours what it is" if one.announces is None else "on which side it is"
