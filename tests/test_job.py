@@ -223,4 +223,7 @@ def test_what_is_only_shown_is_shown(job: Tool) -> None:
     assert "sk-sw-04  foreman" in " ".join(job("safe", "list").split()).replace("sk-sw-04 ", "sk-sw-04  ")
     secret = safe_values(job.folder)["sk-sw-04/foreman"]
     assert secret not in "".join(job.said)
-    assert "on a terminal only" in (refused := job.error("safe", "show", "sk-sw-04", "foreman", code=2)) and secret not in refused
+    assert (
+        "on a terminal only" in (refused := job.error("safe", "show", "sk-sw-04", "foreman", code=2))
+        and secret not in refused
+    )
