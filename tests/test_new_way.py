@@ -4,6 +4,7 @@ unit is found, planned, tightened and proven; nothing else of the program knows 
 from __future__ import annotations
 
 import json
+import os
 import socketserver
 import threading
 from pathlib import Path
@@ -17,7 +18,8 @@ from tests.slips.talk import TALK
 from tests.test_job import safe_values
 from yardbolt.core.talk.ways import WAYS
 
-AT, PORT = "127.88.10.9", 2047
+NET = f"127.88.{10 + os.getpid() % 240}"
+AT, PORT = f"{NET}.9", 2047
 FAMILY = f"""
 family: ashgill-ct3
 title: Ashgill CT-3 cable tester
@@ -44,7 +46,7 @@ job: reels
 owner: Larkmoor Tramway
 technician: Ros Tamblin
 baseline: hand-tight
-segments: {{line: {{network: 127.88.10.0/24, administrators: [127.88.10.10], laptop: 127.88.10.10, stranger: 127.88.10.66}}}}
+segments: {{line: {{network: {NET}.0/24, administrators: [{NET}.10], laptop: {NET}.10, stranger: {NET}.66}}}}
 accounts: {{lt-works: {{rights: full, whose: works office}}}}
 needs: {{tester: [slips]}}
 banner: Larkmoor Tramway. Staff only.
