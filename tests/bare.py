@@ -171,5 +171,5 @@ class Bare:
                 self.watch.now += 10
                 return next((Returned(way, self.away) for way in ways if self.opens(way)), None)
             case Attempt():
-                return Attempted(self.attempts())
+                return Attempted(dict.fromkeys(self.attempts(), "it opened"), held=1)
         return None

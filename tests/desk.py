@@ -306,7 +306,7 @@ class Unit:
             case Pause():
                 return None
             case _:
-                return Attempted()
+                return Attempted(held=1)
 
     def log_in(self, one: Way) -> Login:
         if not self.opens(one):

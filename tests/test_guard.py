@@ -31,10 +31,11 @@ from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.edit import get, put
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.run.events import LeftUntried, Stopped
+from yardbolt.core.run.events import BackingOut, LeftUntried, Stopped
 from yardbolt.core.run.execute import carry_out
-from yardbolt.core.run.requests import Attempt, Attempted, Outcome, Read
+from yardbolt.core.run.requests import Attempt, Attempted, Outcome, Read, Send
 from yardbolt.core.secret import Ref
+from yardbolt.core.talk.outcomes import Unclear
 
 FAMILY = family()
 MANY = settings(max_examples=int(os.environ.get("N", "150")), deadline=None, suppress_health_check=list(HealthCheck))
@@ -261,6 +262,46 @@ def test_a_run_keeps_the_guard_whatever_sheet_it_is_given(gone: Kind, why: str) 
     assert box.safe() and get(box.plane, ("services", "ssh", "permitted")) is ABSENT and box.plane.banner != "Keep out."
 
 
+def test_what_nobody_tells_after_an_unclear_answer_may_have_been_made() -> None:
+    """It is not taken for unchanged: it is taken back, and that is read."""
+    box, way = host(by_key=False)
+    belief, sheet = planned(box, way, wants("own"))
+    assert isinstance(sheet, Sheet)
+    answer = box.answer
+
+    def unclear(request: Any) -> Any:
+        got = answer(request)
+        made = "works" in box.plane.accounts
+        if isinstance(request, Read) and made and got:
+            return {"live": replace(got["live"], accounts=replace(got["live"].accounts, by_key={}, complete=False))}
+        return Unclear("no answer within 30 s") if isinstance(request, Send) and made else got
+
+    box.answer = unclear  # type: ignore[method-assign]
+    outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))
+    tried = [event.path for event in box.journal if isinstance(event, BackingOut)]
+    assert outcome.why and tried == ["accounts/works"] and outcome.backed_out, (tried, outcome)
+    assert "works" not in box.plane.accounts
+
+
+def test_what_has_no_way_back_is_named_though_what_came_with_it_goes() -> None:
+    """What stood there was not read, so nobody puts it back; what else was read to have changed with it goes back."""
+    box, way = host(by_key=False)
+    belief, sheet = planned(box, way, (WANTS["boot"],), hidden=("services/ssh/boot",))
+    assert isinstance(sheet, Sheet)
+    answer = box.answer
+
+    def meddling(request: Any) -> Any:
+        got = answer(request)
+        if isinstance(request, Send) and request.order.how.do == "boot":
+            box.plane = put(box.plane, ("accounts", "maker", "enabled"), False)
+        return got
+
+    box.answer = meddling  # type: ignore[method-assign]
+    outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))
+    assert outcome.why and get(box.plane, ("accounts", "maker", "enabled")) is True and outcome.backed_out, outcome
+    assert any("no way back" in line for line in outcome.stayed), outcome
+
+
 @pytest.mark.parametrize("error", [RuntimeError("secret text"), YardboltError("told")])
 def test_any_error_inside_a_run_ends_with_an_entry_and_a_way_back(error: Exception) -> None:
     """Thrown in at any request, ours or not: stopped is on record without the text of a foreign one, and what was guarded went back."""
@@ -287,16 +328,24 @@ def test_any_error_inside_a_run_ends_with_an_entry_and_a_way_back(error: Excepti
 
 
 def test_what_could_not_be_tried_mends_nothing() -> None:
-    """A trial of refusals of which nothing could be tried is no proof; where one failed before, the run stops there."""
-    for gate, untried in ((False, ("no stranger",)), (True, ("no stranger",)), (True, ())):
+    """A trial of refusals of which nothing could be tried is no proof; where what failed before is not tried, the run stops there,
+    whatever else held."""
+    shut, away = "telnet closed", ".66 turned away"
+    cases: list[tuple[frozenset[str], tuple[str, ...], int, bool, bool]] = [  # failed before, untried, held; stops, is told
+        (frozenset(), (away,), 0, False, True), (frozenset(), (), 0, False, True), (frozenset(), (away,), 1, False, False),
+        (frozenset({away}), (away,), 0, True, True), (frozenset({away}), (away,), 1, True, True),
+        (frozenset({shut}), (away,), 1, False, False), (frozenset({away}), (), 2, False, False),
+    ]  # fmt: skip
+    for gate, untried, held, stops, is_told in cases:
         box, way = host(by_key=False)
         belief, sheet = planned(box, way, wants("own", "limit"), gate=gate)
-        assert isinstance(sheet, Sheet) and sheet.gate is gate
+        assert isinstance(sheet, Sheet) and sheet.gate == gate
         answer = box.answer
-        box.answer = lambda r, a=answer, u=untried: Attempted(untried=u, held=not u) if isinstance(r, Attempt) else a(r)  # type: ignore[method-assign, misc]
+        got = Attempted({}, dict.fromkeys(untried, "no such address"), held)
+        box.answer = lambda r, a=answer, got=got: got if isinstance(r, Attempt) else a(r)  # type: ignore[method-assign, misc]
         outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))
-        assert bool(outcome.why) is (gate and bool(untried)), (gate, untried, outcome.why)
-        assert any(isinstance(event, LeftUntried) for event in box.journal) is bool(untried)
+        assert bool(outcome.why) is stops, (gate, untried, held, outcome.why)
+        assert any(isinstance(event, LeftUntried) for event in box.journal) is is_told
 
 
 def guarded_run(data: Any) -> str:

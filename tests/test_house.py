@@ -4,6 +4,7 @@ nothing out."""
 from __future__ import annotations
 
 import ast
+import importlib
 import re
 import subprocess
 import sys
@@ -15,7 +16,7 @@ from yardbolt.core import errors
 from yardbolt.core.judge.rules import RULES
 from yardbolt.core.plan.precedence import PRECEDENCE
 from yardbolt.core.plane.table import TABLE
-from yardbolt.core.talk.ways import WAYS
+from yardbolt.core.talk.ways import UNDESCRIBED, WAYS
 
 ROOT = Path(__file__).parent.parent
 SRC = ROOT / "src" / "yardbolt"
@@ -151,6 +152,15 @@ def test_nobody_above_the_wires_asks_which_way_it_is() -> None:
     ):
         for room in ("text", "host", "web"):
             assert not [name for name in imports(file) if name.startswith(f"yardbolt.core.talk.{room}.")], file
+
+
+def test_every_wire_a_way_names_is_there() -> None:
+    """Rows name wires by text; each names a module of the room of wires, and a class in it that keeps to the port."""
+    for talk in (*WAYS.values(), UNDESCRIBED[1]):
+        for named in talk.wires.values():
+            module, _, kind = named.partition(":")
+            made = getattr(importlib.import_module(f"yardbolt.wires.{module}"), kind)
+            assert all(hasattr(made, method) for method in ("open", "exchange", "close", "authenticates")), named
 
 
 def test_help_loads_only_what_it_needs() -> None:

@@ -394,7 +394,8 @@ def test_a_sealed_door_is_knocked_at_by_its_handshake(tmp_path: Path) -> None:
 def test_a_first_session_meets_one_certificate_and_no_other(tmp_path: Path) -> None:
     """Nothing is noted yet, and what is written opens a connection of its own: one that shows another certificate is sent nothing."""
     (tmp_path / "other").mkdir()
-    shown, heard = [certificate(tmp_path), certificate(tmp_path / "other")], list[bytes]()
+    other = certificate(tmp_path / "other")
+    shown, heard = [certificate(tmp_path), other, other], list[bytes]()
 
     def choose(connection: Any, name: Any, context: ssl.SSLContext) -> None:
         connection.context = shown.pop(0)
@@ -413,8 +414,9 @@ def test_a_first_session_meets_one_certificate_and_no_other(tmp_path: Path) -> N
             at = Door("https", f"{NETWORK}.80", 8443, "https")
             assert isinstance(await wire.open(at, LAPTOP, "admin", Password(Ref("safe:u/admin"))), Opened)
             assert wire.fingerprint.startswith("SHA256:")
-            with pytest.raises(IdentityError, match="nothing was sent"):
-                await wire.exchange(Call("POST", "/session", body={"word": (Slot(Ref("safe:u/admin")),)}))
+            for _ in range(2):  # what was shown once in between is not noted for it
+                with pytest.raises(IdentityError, match="nothing was sent"):
+                    await wire.exchange(Call("POST", "/session", body={"word": (Slot(Ref("safe:u/admin")),)}))
             await wire.close()
             await asyncio.sleep(0.1)
 

@@ -168,7 +168,7 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
     unit.report(f"{unit.name}: dropping what was staged and never put in force ({whose})")
     found = _file_found(unit, reading, session.way.account)
     if not ours:
-        unit.record.records.file(unit.name, replace(found, kind="found waiting"))
+        unit.record.file(replace(found, kind="found waiting"))
     session = await _with_rights(run, session, reading)
     answer = await session.tell(plain_order(op))
     again = await session.read()

@@ -56,7 +56,7 @@ async def check(unit: UnitInWork, inside: bool = True) -> Checked:
 
     Raises UnitError when nothing answers, IdentityError on the wrong unit or a changed host key.
     """
-    await unit.access.find()
+    await unit.find()
     unit.report(f"{unit.name}: looking at all ports of {unit.facts.entry.address}")
     async with datagrams_meanwhile(unit.outside.look, *unit.facts.addresses()) as udp:
         return await _check(unit, inside, udp)
@@ -145,7 +145,7 @@ def conclude(
         notice = "; ".join(one for one in (notice, f"{told}, which shows less: {instead}") if one)
     if notice:
         document = replace(document, notices=(notice,))
-    unit.record.records.file(unit.name, document)
+    unit.record.file(document)
     file_once(unit, document, "as found outside")
     # the first whole reading of a box is how it was found, whoever made it
     if reading is not None:
@@ -162,10 +162,10 @@ def looked(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], rea
 def file_once(unit: UnitInWork, document: CheckDocument, kind: Literal["as found outside", "as found"]) -> None:
     """File a check as the as-found record of this box, unless there is one; a box that was exchanged or reset begins a
     new one, and the old one is kept."""
-    filed = unit.record.records.latest(unit.name, kind, CheckDocument)
+    filed = unit.record.latest(kind, CheckDocument)
     if (
         filed is None
         or filed.time < unit.record.history().reset_at
         or same_box(filed.document.box, document.box) is False
     ):
-        unit.record.records.file(unit.name, replace(document, kind=kind))
+        unit.record.file(replace(document, kind=kind))

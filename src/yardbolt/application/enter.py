@@ -80,7 +80,7 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
 
 async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     """What stands between the published logins and the unit, found by logging in and answering nothing."""
-    await unit.access.find()
+    await unit.find()
     found: dict[tuple[str, str], Question] = {}
     published = [
         Way(unit.site.laptop, unit.facts.best_door(unit.record.last_plane()), one.account, Password(one.ref))

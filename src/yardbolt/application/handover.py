@@ -56,9 +56,9 @@ SEVERITIES = ("critical", "high", "medium", "low")
 def hand_over(unit: UnitInWork) -> HandOver:
     """Everything the owner is handed. Raises OperatorError before the first check."""
     name, job, site = unit.name, unit.facts.job, unit.site
-    first = unit.record.records.latest(name, "as found outside", CheckDocument)
-    found = unit.record.records.latest(name, "as found", CheckDocument)
-    left = unit.record.records.latest(name, "as left", LeftDocument)
+    first = unit.record.latest("as found outside", CheckDocument)
+    found = unit.record.latest("as found", CheckDocument)
+    left = unit.record.latest("as left", LeftDocument)
     if first is None:
         raise OperatorError(f"{name} was not checked yet; next: yardbolt check {name}")
     last: Filed[LeftDocument] | Filed[CheckDocument] = left or unit.record.last_check() or first
@@ -176,7 +176,7 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
     if unfinished:
         yield f"run {run} was cut off: yardbolt tighten {name}"
     fails = [row for row in findings if row.state == "fails"]
-    if fails and unit.record.records.latest(name, "target", TargetDocument) is None:
+    if fails and unit.record.latest("target", TargetDocument) is None:
         yield f"not tightened yet: yardbolt steps {name}, then yardbolt tighten {name}"
     if left is None:
         yield f"not proven yet: yardbolt prove {name}"

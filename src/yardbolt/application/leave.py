@@ -17,11 +17,11 @@ from yardbolt.core.family.model import LIVE
 from yardbolt.core.judge.baseline import judge
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.judge.who import passing
-from yardbolt.core.plan.arrange import under_guard
 from yardbolt.core.plan.belief import arrival
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.leaving import leaving
 from yardbolt.core.plan.sheet import Refused
+from yardbolt.core.plan.turns import under_guard
 from yardbolt.core.plane.change import Change
 from yardbolt.core.plane.document import to_tree
 from yardbolt.core.plane.edit import get, put
@@ -56,8 +56,8 @@ async def leave(unit: UnitInWork, approve: Approve) -> Left:
     Raises OperatorError where nothing is to be ended, it is too early, or it is not approved; Stopped where no
     administrator would surely get in, or it ended part-way; UnitError when no login opens.
     """
-    await unit.access.find()
-    filed = unit.record.records.latest(unit.name, "as left", LeftDocument)
+    await unit.find()
+    filed = unit.record.latest("as left", LeftDocument)
     _not_too_early(unit, filed)
     assert filed is not None
     run = Run(unit, unit.record.history().last_run + 1)
@@ -154,5 +154,5 @@ async def _turned_away(run: Run, target: Target, left: LeftDocument) -> LeftDocu
     findings = finding_rows(judge(plane, unit.facts.baseline, unit.site, unit.record.clock.now()[:10]))
     # what was to be refused stays as it was proven; the logins that opened are the administrators' from here on
     document = replace(left, run=run.number, plane=to_tree(plane), findings=findings, proofs=tuple(rows))
-    unit.record.records.file(unit.name, document)
+    unit.record.file(document)
     return document

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.ports import Look, Wire
+from yardbolt.core.ports import Wire
 from yardbolt.core.run.documents import KeyDocument
 from yardbolt.core.run.events import Kept, Tried, Trying
 from yardbolt.core.secret import Text
@@ -17,7 +17,6 @@ from yardbolt.core.talk.conversation import Talk
 from yardbolt.core.talk.outcomes import (
     Login,
     NoListener,
-    Open,
     Opened,
     Refused,
     Silent,
@@ -50,7 +49,6 @@ class Access:
     held: Held
     budget: Budget
     connect: Connect
-    look: Look
     report: Callable[[str], None]
     ready: bool = False
 
@@ -147,7 +145,7 @@ class Access:
         outcome = await wire.open(way.door, way.source, name, way.credential)
         # noted even where the login is refused: the next one must meet the same box
         if wire.fingerprint and not self.record.pin(way.service):
-            self.record.records.file(self.facts.name, KeyDocument(service=way.service, fingerprint=wire.fingerprint))
+            self.record.file(KeyDocument(service=way.service, fingerprint=wire.fingerprint))
         if not isinstance(outcome, Opened):
             return reread(channel.replies, outcome)
         ended: Login = await drive(wire, talk.login(channel, name, way.secret, wire.authenticates, consents))
@@ -159,22 +157,6 @@ class Access:
         if left > 0:
             self.report(f"{self.facts.name}: may still be starting; trying again in {left:.0f} s")
             await self.record.clock.sleep(left)
-
-    async def find(self) -> None:
-        """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset, meanwhile. Looked
-        for elsewhere only once it was met, and was told to go: another box may stand where it is meant to be one day."""
-        known = self.record.history()
-        if (
-            len(self.facts.places) < 2
-            or not known.met_at
-            or not (known.moving or known.met_at != self.facts.places[0][0].address)
-        ):
-            return
-        for entry, site in sorted(self.facts.places, key=lambda place: place[0].address != self.facts.entry.address):
-            for at in site.doors:
-                if isinstance(await self.look.knock(at, site.laptop), Open):
-                    self.facts.is_at(entry.address)
-                    return
 
     def doors_in(self) -> tuple[Door, ...]:
         """Where to log in: by the best way and, where the last reading says that this is off, by the best that is on."""

@@ -247,7 +247,7 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
 
     Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
     """
-    await unit.access.find()
+    await unit.find()
     unit.report(f"{unit.name}: looking at all ports of {unit.facts.entry.address}")
     async with datagrams_meanwhile(unit.outside.look, *unit.facts.addresses()) as udp:
         return await _prove(unit, run, udp)
@@ -279,13 +279,13 @@ def _filed(
     run: int,
 ) -> Proved:
     """Compare with as found and with the target, and file as left."""
-    found = unit.record.records.latest(unit.name, "as found", CheckDocument)
+    found = unit.record.latest("as found", CheckDocument)
     before = found.document.as_plane if found else Plane()
     changed = differences(before, plane)
-    approved = unit.record.records.latest(unit.name, "target", TargetDocument)
+    approved = unit.record.latest("target", TargetDocument)
     target = target_from(approved.document.target) if approved else ()
     wanted, earlier = brought(unit.family, target), _set_before(unit)
-    was = left.document.as_plane if (left := unit.record.records.latest(unit.name, "as left", LeftDocument)) else None
+    was = left.document.as_plane if (left := unit.record.latest("as left", LeftDocument)) else None
     unplanned = tuple(
         path
         for path, _, _ in changed
@@ -304,7 +304,7 @@ def _filed(
         changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
         missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
     )  # fmt: skip
-    unit.record.records.file(unit.name, document)
+    unit.record.file(document)
     return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.record.clock.now(), document)
 
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.ports import Clock, Records
-from yardbolt.core.run.documents import CheckDocument, Filed, KeyDocument
+from yardbolt.core.ports import Clock, D, Records
+from yardbolt.core.run.documents import CheckDocument, Document, Filed, KeyDocument
 from yardbolt.core.run.events import Event, Tried, Trying
 from yardbolt.core.run.history import UnitHistory
 
@@ -26,14 +26,22 @@ class Record:
 
     def pin(self, service: str) -> str:
         """The host key noted for this service, or empty."""
-        noted = self.records.latest(self.name, f"host key {service}", KeyDocument)
+        noted = self.latest(f"host key {service}", KeyDocument)
         return noted.document.fingerprint if noted else ""
 
     def forget_pins(self, doors: tuple[Door, ...]) -> None:
         """The unit will show another certificate or key: the next one is noted anew."""
         for door in doors:
             if self.pin(door.service):
-                self.records.file(self.name, KeyDocument(service=door.service, fingerprint=""))
+                self.file(KeyDocument(service=door.service, fingerprint=""))
+
+    def latest(self, kind: str, of: type[D]) -> Filed[D] | None:
+        """The latest document of a kind."""
+        return self.records.latest(self.name, kind, of)
+
+    def file(self, document: Document) -> None:
+        """File a document."""
+        self.records.file(self.name, document)
 
     def note(self, event: Event, run: int = 0) -> None:
         """Write into the journal of this unit; a try also into the laptop's own book, which all jobs share."""
@@ -47,7 +55,7 @@ class Record:
 
     def last_check(self) -> Filed[CheckDocument] | None:
         """The latest check."""
-        return self.records.latest(self.name, "check", CheckDocument)
+        return self.latest("check", CheckDocument)
 
     def last_plane(self) -> Plane | None:
         """The plane of the latest check, or None."""

@@ -57,7 +57,7 @@ class Choices:
     keep_found: bool = False
     resumed: bool = False
     restarted: bool = False
-    gate: bool = False  # a trial of refusals failed, and stays in the plan until it holds
+    gate: frozenset[str] = frozenset()  # a trial of refusals failed, and stays in the plan until it holds
     declined: Mapping[str, Gap] = field(default_factory=dict)
     again: bool = False
 

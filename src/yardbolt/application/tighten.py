@@ -36,7 +36,7 @@ from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
 )
 from yardbolt.core.run.execute import carry_out
-from yardbolt.core.run.proofs import Result, Sort
+from yardbolt.core.run.proofs import Proof, Result, Sort
 from yardbolt.core.run.requests import (
     Attempt,
     Attempted,
@@ -125,7 +125,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
     """One plan carried out and proven; or the change that the unit refused, and the gap it leaves."""
     unit = run.unit
     unit.record.believable_clock()
-    await unit.access.find()
+    await unit.find()
     there = unit.site.laptop_there
     if there and not unit.outside.holds(there):
         problem = f"this laptop has not {there} yet, from where it meets the unit once that has moved"
@@ -134,13 +134,13 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
         )
     unit.report(f"{unit.name}: reading the unit afresh")
     planes, ways = await arrive(run)
-    filed = unit.record.records.latest(unit.name, "target", TargetDocument) if choices.resumed else None
+    filed = unit.record.latest("target", TargetDocument) if choices.resumed else None
     approved = filed.document if filed else None
     target, gaps = _target(unit, planes["live"], approved)
     if approved:  # what was consented to is consented to until it is done
         choices = replace(choices, leaps=choices.leaps | frozenset(approved.leaps))
     restarted = choices.resumed and run.number in unit.record.history().restarted
-    choices = replace(choices, restarted=restarted, gate=unit.record.history().gate_failed)
+    choices = replace(choices, restarted=restarted, gate=unit.record.history().gate)
     made = plan(unit, planes, ways, target, gaps, choices)
     if isinstance(made.sheet, Refused):
         raise Stopped(f"{unit.name}: not begun{_refused(run, made.sheet)}")
@@ -225,7 +225,7 @@ async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | 
             run=run.number, inputs=dict(unit.facts.inputs), found=to_tree(made.plane),
             gaps=tuple(show(gap.path) for gap in made.gaps), leaps=tuple(sorted(leaps)),
         )  # fmt: skip
-        unit.record.records.file(unit.name, document)
+        unit.record.file(document)
         unit.record.note(RunBegun(steps=len(sheet.steps), by=unit.facts.job.technician), run.number)
     # before the first byte of them is sent, in the safe and in its copy
     await prepare(unit, _accounts(sheet), f"made for {unit.facts.job.title}, {unit.record.clock.now()}")
@@ -444,7 +444,7 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
 
 async def _attempts(run: Run, belief: Belief) -> Attempted:
     """Try out the refusals that gate the next save: strangers turned away, closed services closed."""
-    out, untried, held = [], [], 0
+    found = []
     waived = {waiver.rule for waiver in run.unit.site.waivers}
     tried = {Sort.CLOSED} | (set() if "open-sources" in waived else {Sort.STRANGER})
     for claim in claims_for(run.unit, belief.live):
@@ -453,18 +453,14 @@ async def _attempts(run: Run, belief: Belief) -> Attempted:
         if claim.sort in tried and not open_to_all:
             proof = await try_claim(run.unit, claim)
             run.unit.record.note(ProofTried(result=proof.result.value, what=claim.text, saw=proof.saw), run.number)
-            match proof.result:
-                case Result.FAILS:
-                    out.append(f"{claim.text}: {proof.saw}")
-                case Result.NOT_TRIED:
-                    untried.append(f"{claim.text}: {proof.saw}")
-                case Result.HOLDS:
-                    held += 1
-    return Attempted((*out, *(await _drills(run, belief))), tuple(untried), held)
+            found.append(proof)
+    found += await _drills(run, belief)
+    of = {result: {one.claim.text: one.saw for one in found if one.result is result} for result in Result}
+    return Attempted(of[Result.FAILS], of[Result.NOT_TRIED], len(of[Result.HOLDS]))
 
 
-async def _drills(run: Run, belief: Belief) -> list[str]:
-    """Try out what is demanded, through a session with full rights; what fails, in words."""
+async def _drills(run: Run, belief: Belief) -> list[Proof]:
+    """Try out what is demanded, through a session with full rights."""
     unit = run.unit
     family = unit.family
     by = {op.by for does in DRILLS if (op := family.op_doing(does)) is not None}
@@ -486,5 +482,4 @@ async def _drills(run: Run, belief: Belief) -> list[str]:
         )  # fmt: skip
         unit.record.note(event, run.number)
     # a make whose limited accounts may do more is a finding; no other order of steps would mend it
-    gates = [one for one in run.drilled if one.claim.sort is not Sort.LIMITED]
-    return [f"{one.claim.text}: {one.saw}" for one in gates if one.result is Result.FAILS]
+    return [one for one in run.drilled if one.claim.sort is not Sort.LIMITED]

@@ -10,6 +10,7 @@ from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.model import Family
 from yardbolt.core.job import Site
 from yardbolt.core.ports import Look, Receiver
+from yardbolt.core.talk.outcomes import Open
 
 from .budget import Budget
 from .facts import Facts
@@ -76,3 +77,19 @@ class UnitInWork:
     def site(self) -> Site:
         """The job's view of it, where it is now."""
         return self.facts.site
+
+    async def find(self) -> None:
+        """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset, meanwhile. Looked
+        for elsewhere only once it was met, and was told to go: another box may stand where it is meant to be one day."""
+        known = self.record.history()
+        if (
+            len(self.facts.places) < 2
+            or not known.met_at
+            or not (known.moving or known.met_at != self.facts.places[0][0].address)
+        ):
+            return
+        for entry, site in sorted(self.facts.places, key=lambda place: place[0].address != self.facts.entry.address):
+            for at in site.doors:
+                if isinstance(await self.outside.look.knock(at, site.laptop), Open):
+                    self.facts.is_at(entry.address)
+                    return

@@ -45,7 +45,7 @@ def sheet(units: list[str] | None, job: Path, report_format: str, output: Path |
             sys.stdout.write(f"{made_here[0].with_suffix('')}: {endings}\n")
             failing = any(row.state == "fails" for row in made.left.findings)
             failed = any(proof.result == "fails" for proof in made.proofs) or made.unplanned
-            left = unit.record.records.latest(name, "as left", LeftDocument)
+            left = unit.record.latest("as left", LeftDocument)
             if left is None:
                 sys.stdout.write(f"{name}: not proven yet, so this is no as-left record; next: yardbolt prove {name}\n")
             else:

@@ -300,7 +300,7 @@ class Yard:
         )
         access = Access(
             facts, record, held, budget,
-            lambda talk, service, pin: connect(held.secret, talk, service, pin, entry.outdated), look, self.progress,
+            lambda talk, service, pin: connect(held.secret, talk, service, pin, entry.outdated), self.progress,
         )  # fmt: skip
         unit = UnitInWork(
             facts, record, held, budget, access, Outside(look, neighbour, receiver, holds), self.progress, self.shared, randbelow,

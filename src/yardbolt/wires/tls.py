@@ -15,7 +15,8 @@ Streams = tuple[asyncio.StreamReader, asyncio.StreamWriter]
 
 @dataclass
 class Certificate:
-    """The certificate of one unit: the one noted for it or, before any is, the first one met in this session."""
+    """The certificate of one unit: the one noted for it or, before any is, the first one met in this session. Once noted it stays
+    so, whatever is shown later; `shown` is what was shown last."""
 
     where: str = ""
     noted: str = ""
@@ -23,11 +24,11 @@ class Certificate:
 
     def meet(self, connection: ssl.SSLObject | ssl.SSLSocket) -> None:
         """Compare what a connection that just shook hands shows, before anything is sent by it. Raises IdentityError."""
-        wanted = self.noted or self.shown
         self.shown = "SHA256:" + hashlib.sha256(connection.getpeercert(True) or b"").hexdigest()
-        if wanted not in ("", self.shown):
+        self.noted = self.noted or self.shown
+        if self.shown != self.noted:
             raise IdentityError(
-                f"{self.where} shows certificate {self.shown}, noted was {wanted}; nothing was sent to it. "
+                f"{self.where} shows certificate {self.shown}, noted was {self.noted}; nothing was sent to it. "
                 "If the change is meant, find out who made it, then 'yardbolt records forget-key UNIT'"
             )
 

@@ -22,12 +22,11 @@ from ..talk.rows import COLUMNS
 from ..talk.tree import CALLED, Items
 from ..talk.ways import WAYS
 from .checkasks import AsksChecked
-from .checking import yes
+from .checking import Tree, yes
 from .model import KEPT, LIVE, Factory, FactoryLogin, Family, Op, Spelling
 from .spelling import NOTATIONS
 from .writing import KEYS
 
-Tree = Mapping[str, Any]
 ALWAYS = frozenset({"key", "value", "secret", "old", "now"})
 
 
@@ -157,10 +156,10 @@ class _Checker(AsksChecked):
         has |= {pattern_of(parse(written)) for written in tree.get("facts", {})}
         for place, name in enumerate(tree.get("without", ())):
             self.one_of(("without", place), name, groups, "what a kind of unit can be without")
-            found = (self.path(("without", place), written) for written in groups[name])
+            found = (self.lack(("without", place), written) for written in groups[name])
             yield from (path for path in found if not any(one[: len(path)] == path for one in has))
         for place, written in enumerate(tree.get("lacks", ())):
-            yield self.lack(place, written)
+            yield self.lack(("lacks", place), written)
 
     def spelling(self, tree: Tree) -> Iterator[tuple[Path, Spelling]]:
         for written, told in tree.items():

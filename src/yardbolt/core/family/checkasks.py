@@ -14,12 +14,9 @@ from ..talk.conversation import How, Keys
 from ..talk.patterns import row
 from ..talk.tree import CALLED, Items
 from .binding import Joint, Place, TreeRows
-from .checking import Checking, yes
+from .checking import Checking, Tree, yes
 from .model import LIVE, Ask, Pairs, TextLine, TextRows
 from .spelling import CODECS, ONE_EACH, SPREADS
-
-Tree = Mapping[str, Any]
-ALWAYS = frozenset({"key", "value", "secret", "old", "now"})
 
 
 class AsksChecked(Checking):

@@ -19,7 +19,6 @@ from .model import Ask
 from .spelling import meant
 
 Tree = Mapping[str, Any]
-ALWAYS = frozenset({"key", "value", "secret", "old", "now"})
 
 
 def made(cls: Any, tree: Any) -> Any:
@@ -67,13 +66,11 @@ class Checking:
         if word not in known:
             raise self.fail(keys, f"{word} is not {what}; they are {', '.join(known)}")
 
-    def lack(self, place: int, written: str) -> Path:
-        found = self.path(("lacks", place), written)
+    def lack(self, keys: Keys, written: str) -> Path:
+        found = self.path(keys, written)
         # what every unit has can only be unread, not missing
         if not TABLE[found].absent:
-            raise self.fail(
-                ("lacks", place), f"every make has {written}; where nothing tells it, leave it out: it is then unread"
-            )
+            raise self.fail(keys, f"every make has {written}; where nothing tells it, leave it out: it is then unread")
         return found
 
     def path(self, keys: Keys, written: str) -> Path:

@@ -11,20 +11,12 @@ from .filter import Asks, At, in_order, through
 from .whereabouts import interface_of, whereabouts
 
 _SAYS = {True: "accepts it", False: "drops it", None: "may drop it"}
-
-
 _FILTER: Path = ("input_filter",)
-
-
 _RULES: Path = ("input_rules",)
-
-
 _LOOKED_AT = (
     "position", "action", "enabled", "opaque", "families", "sources", "destinations", "list", "list_negated", "group", "transport", "ports",
 )  # fmt: skip
-
-
-_FILTERING = ("input_filter", "input_chains", "input_rules", "address_lists", "interface_groups", "interfaces")
+FILTERING = ("input_filter", "input_chains", "input_rules", "address_lists", "interface_groups", "interfaces")
 
 
 def passage(plane: Plane, way: Way) -> Condition:
@@ -34,7 +26,7 @@ def passage(plane: Plane, way: Way) -> Condition:
     if plane.input_chains.complete:
         found = through(plane, at)
         holds = True if way.source in found.surely_in else None if way.source in found.let_in else False
-        return Condition(frozenset((area,) for area in _FILTERING), holds, f"the packet filter {_SAYS[holds]}")
+        return Condition(frozenset((area,) for area in FILTERING), holds, f"the packet filter {_SAYS[holds]}")
     rests: set[Path] = {(*_FILTER, "default")}
     if default is ABSENT:
         return Condition(frozenset(rests), True, "there is no packet filter")

@@ -9,7 +9,7 @@ from ..plane.compare import difference
 from ..plane.leaves import Plane
 from ..plane.path import Path, touches
 from .access import conditions
-from .passage import _FILTERING
+from .passage import FILTERING
 
 
 def stays(before: Plane, after: Plane, ways: Iterable[Way], kept: bool = False) -> frozenset[Way]:
@@ -54,7 +54,7 @@ def contradicted(plane: Plane, ways: Iterable[Way]) -> frozenset[tuple[Door, str
 
 
 # Whatever a condition can rest on lies in the service, in the account, or in one of these areas.
-_AREAS = frozenset((*_FILTERING, "bundles"))
+_AREAS = frozenset((*FILTERING, "bundles"))
 
 
 def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path], kept: bool) -> bool:

@@ -9,10 +9,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..addresses import NOBODY
 from ..credentials import Password
 from ..doors import Way
-from ..family.bound import Bound, Held, bind, bound_store
+from ..family.bound import Bound, Held, bind
 from ..family.model import LIVE, Family
 from ..job import Site
 from ..judge.access import admit
@@ -31,7 +30,7 @@ from .guard import Idle, Proven
 from .precedence import CLOSE, FIRST, MOVE, OPEN, REMOVE, Rank, is_own, moves_to, rank
 from .rehearse import KIND_OF, Kind, Step, rehearse, rehearse_step
 from .sheet import Refused, Sheet
-from .turns import closes_an_account, guarded, lesser
+from .turns import as_believed, closes_an_account, guarded, lesser, store_for
 from .wishes import moved, wishes
 from .words import describe, way_back
 
@@ -47,7 +46,7 @@ class Arranging:
         site: Site,
         wish: tuple[Way, ...],
         leaps: frozenset[str],
-        gate: bool = False,
+        gate: frozenset[str] = frozenset(),
     ) -> None:
         self.family, self.belief, self.site, self.wish, self.leaps = family, belief, site, wish, leaps
         self.gate = gate
@@ -78,10 +77,7 @@ class Arranging:
 
     def bound(self, change: Change) -> Bound | None:
         """The change as the unit would be told it as it is believed to be now; None where it cannot be told so."""
-        try:
-            return bind(self.family, change, self.plane_for(change), self.held)
-        except ValueError:
-            return None
+        return as_believed(self.family, self.belief, change, self.held)
 
     def is_guarded(self, change: Change) -> bool:
         """Is it made under the timed return?"""
@@ -101,14 +97,10 @@ class Arranging:
         """Full rights first, then in the order of the ways that shall exist."""
         return not full(self.belief.live, way), self.wish.index(way) if way in self.wish else len(self.wish), way
 
-    def plane_for(self, change: Change) -> Plane:
-        """The store a change is made on."""
-        return self.belief.stores.get(bound_store(self.family, change), self.belief.live)
-
     def may(self, change: Change) -> tuple[Bound, Standing] | str:
         """The change bound, and how surely one could still get in after it; the reason where it cannot be made now."""
         try:
-            bound = bind(self.family, change, self.plane_for(change), self.held)
+            bound = bind(self.family, change, store_for(self.family, self.belief, change), self.held)
         except ValueError as e:
             return str(e)
         bad = list(bound.unmet(self.belief.live))
@@ -293,7 +285,7 @@ class Arranging:
         """Did an earlier step of this sheet bring it about as well?"""
         if not isinstance(change, Set) or holds_secret(change.path) or not self.steps:
             return False
-        plane = self.plane_for(change)
+        plane = store_for(self.family, self.belief, change)
         return reachable(plane, change.path) and get(plane, change.path) == change.value
 
     @property
@@ -412,19 +404,13 @@ class Arranging:
         self.add(Step(Kind.TRY, phase=name, reason="limits are tried out before they are saved"))
 
 
-def under_guard(family: Family, belief: Belief, todo: tuple[Change, ...]) -> bool:
-    """Is any of these changes made under the timed return?"""
-    arranging = Arranging(family, belief, (), Site("", "", NOBODY), (), frozenset())
-    return any(arranging.is_guarded(change) for change in todo)
-
-
 def arrange(
     family: Family, belief: Belief, todo: tuple[Change, ...], site: Site, target: Target, gaps: tuple[Gap, ...] = (),
-    restarted: bool = False, leaps: frozenset[str] = frozenset(), gate: bool = False,
+    restarted: bool = False, leaps: frozenset[str] = frozenset(), gate: frozenset[str] = frozenset(),
 ) -> Sheet | Refused:  # fmt: skip
     """The rehearsed order of the changes, or the reasons why there is none.
 
-    `restarted`: a restart was already survived in this run; `gate`: a trial of refusals failed in it. `leaps`: paths (or op names) that may break the way in, by
+    `restarted`: a restart was already survived in this run; `gate`: what must be refused and was not when it was tried last. `leaps`: paths (or op names) that may break the way in, by
     consent.
     """
     if refused := found_waiting(family, belief):

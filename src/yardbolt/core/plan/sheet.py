@@ -19,7 +19,7 @@ class Sheet:
     gaps: tuple[Gap, ...]
     changes: tuple[Change, ...]
     forecast: Belief
-    gate: bool = False  # what must be refused was not when it was tried last
+    gate: frozenset[str] = frozenset()  # what must be refused and was not when it was tried last
 
 
 @dataclass(frozen=True)

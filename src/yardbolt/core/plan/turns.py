@@ -2,11 +2,31 @@
 
 from __future__ import annotations
 
-from ..family.bound import Bound
+from ..family.bound import Bound, Held, bind, bound_store
+from ..family.model import Family
 from ..judge.staying import rests_on
 from ..plane.change import Change, Drop, Make, Set
+from ..plane.leaves import Plane
 from ..plane.table import holds_secret
 from .belief import Belief
+
+
+def store_for(family: Family, belief: Belief, change: Change) -> Plane:
+    """The store a change is made on, as it is believed to be."""
+    return belief.stores.get(bound_store(family, change), belief.live)
+
+
+def as_believed(family: Family, belief: Belief, change: Change, held: Held = frozenset()) -> Bound | None:
+    """The change as the unit would be told it as it is believed to be now; None where it cannot be told so."""
+    try:
+        return bind(family, change, store_for(family, belief, change), held)
+    except ValueError:
+        return None
+
+
+def under_guard(family: Family, belief: Belief, todo: tuple[Change, ...]) -> bool:
+    """Is any of these changes made under the timed return?"""
+    return any((bound := as_believed(family, belief, one)) is not None and guarded(bound, belief) for one in todo)
 
 
 def guarded(bound: Bound, belief: Belief) -> bool:

@@ -170,8 +170,9 @@ class Conducting:
             )
         )  # fmt: skip
 
-    def not_proven(self, place: int, step: Step, words: str, said: str) -> Note:
-        return Note(NotProven(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, said=said))
+    def not_proven(self, place: int, step: Step, words: str, said: str, claims: tuple[str, ...] = ()) -> Note:
+        kind = step.kind.value
+        return Note(NotProven(step=place, of=len(self.sheet.steps), kind=kind, what=words, said=said, claims=claims))
 
 
 def reason_of(answer: Any) -> str:

@@ -191,10 +191,11 @@ class Proven(OfStep):
 
 @dataclass(frozen=True, kw_only=True)
 class NotProven(OfStep):
-    """It did not hold."""
+    """It did not hold; `claims` are those of a trial that did not."""
 
     event: Literal["not proven"] = "not proven"
     said: str
+    claims: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)

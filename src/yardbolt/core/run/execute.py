@@ -16,7 +16,7 @@ from typing import Any
 
 from ..doors import Way
 from ..errors import YardboltError
-from ..family.bound import Bound, NoWayBack, bind
+from ..family.bound import Bound, bind
 from ..family.model import KEPT, LIVE, Family, Op
 from ..family.writing import plain_order, readable
 from ..judge.access import admit
@@ -56,11 +56,7 @@ from .requests import (
 from .takingback import RETURNING, TakenBack, Unproven
 
 DIFFERENCES = ("stores", "differences")
-
-
 WRITING = 1.0  # seconds between looks while it writes
-
-
 ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
@@ -85,7 +81,7 @@ class _Run(Guarding):
         if isinstance(answer, Ended) and answer.answered:
             # whether it was taken, only reading tells; where all reads as before, it was not, and is sent once more
             read = yield from self.read(paths, "the change could not be read back")
-            if not surprises(before.stores[bound.store], read.get(bound.store, Plane())):
+            if self.reads_as_before(before, bound, read.get(bound.store, Plane())):
                 answer, via = yield from self.send(bound.order, bound.channel, after)
         # those the op cuts are gone, and so is one that answered unclearly
         self.belief = replace(after, sessions=self.belief.sessions - (before.sessions - after.sessions))
@@ -94,9 +90,7 @@ class _Run(Guarding):
             yield from self.come_back(bound.op, before, elsewhere)
             # the cut was announced: what came of it is told by who lets us in where
             answer = Done(Replies()) if elsewhere else answer
-        # a clock that was set is not set back to a wrong time
-        if not (isinstance(bound.back, NoWayBack) and bound.back.needless):
-            self.unproven.append(Unproven(bound, (bound.back,) if isinstance(bound.back, Bound) else (), before))
+        self.unproven.append(Unproven(bound, before))
         if isinstance(answer, Ended) and not answer.answered and via in after.sessions:
             yield from self.settle(before, bound, paths)
             raise Stop(f"the connection ended at '{words}', which nobody forecast")
@@ -180,7 +174,7 @@ class _Run(Guarding):
             for path in sorted(difference(was, now) & frozenset(surprises(was, seen)))
             if not is_item(path) and path != last.bound.path and (back := self.back_to(path, was, now))
         )
-        self.unproven[-1] = replace(last, back=(*last.back, *more))
+        self.unproven[-1] = replace(last, besides=(*last.besides, *more))
 
     def back_to(self, path: Path, was: Plane, now: Plane) -> Bound | None:
         """What sets one leaf to what it was, where the unit can be told so."""
@@ -200,12 +194,16 @@ class _Run(Guarding):
         except Stop:
             return  # nobody gets in just now; what takes it back is tried all the same, and says so
         plane = seen.get(store, Plane())
-        readable_paths = readable(self.family, paths)
-        if readable_paths and not surprises(before.stores[store], plane):
+        if readable(self.family, paths) and self.reads_as_before(before, bound, plane):
             self.belief = replace(before, sessions=self.belief.sessions)
-            self.unproven = self.unproven[:-1]
+            self.unproven = [one for one in self.unproven if one.bound is not bound]
         elif surprises(self.belief.stores[store], plane):
             self.take_over(before, store, plane)
+
+    def reads_as_before(self, before: Belief, bound: Bound, seen: Plane) -> bool:
+        """Is it told, and told as it was before the change?"""
+        told_so = told_of_it(self.family, bound.path, bound.store, seen)
+        return told_so and not surprises(before.stores[bound.store], seen)
 
     def prove(self, place: int, step: Step) -> Doing:
         assert step.way is not None
@@ -252,8 +250,11 @@ class _Run(Guarding):
             raise Stop("saved, but the unit did not tell whether live and kept settings still differ")
         if left not in (0, None, ABSENT):
             raise Stop("after saving, live and kept settings still differ")
-        if kept_is_read and (odd := surprises(after.kept, seen.get(KEPT, Plane()))):
-            raise Stop(f"saved, and yet kept {differing(after.kept, seen.get(KEPT, Plane()), odd)}")
+        kept = seen.get(KEPT, Plane())
+        if kept_is_read and (odd := surprises(after.kept, kept)):
+            raise Stop(f"saved, and yet kept {differing(after.kept, kept, odd)}")
+        if kept_is_read and (untold := no_more_told(self.belief.kept, after.kept, kept)):
+            raise Stop(f"saved, but the unit did not tell whether it kept {', '.join(map(show, untold[:3]))}")
         self.belief = replace(after, sessions=self.belief.sessions)
         yield self.done(place, step, words)
 
@@ -316,15 +317,16 @@ class _Run(Guarding):
         yield self.proving(place, step, words)
         got: Attempted = yield Attempt(self.belief)
         if got.failed:
-            yield self.not_proven(place, step, words, "; ".join(got.failed))
-            raise Stop("; ".join(got.failed))
+            said = "; ".join(f"{what}: {saw}" for what, saw in got.failed.items())
+            yield self.not_proven(place, step, words, said, tuple(got.failed))
+            raise Stop(said)
         # what could not be tried shows nothing, and mends nothing that failed before
-        if got.untried and not got.held:
-            yield Note(
-                LeftUntried(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, said=got.untried[0])
-            )
-            if self.sheet.gate:
-                raise Stop(f"what failed before could not be tried again: {'; '.join(got.untried[:3])}")
+        again = [f"{what}: {saw}" for what, saw in got.untried.items() if what in self.sheet.gate]
+        if again or not got.held:
+            said = next(iter(again or got.untried.values()), "there is nothing to try")
+            yield Note(LeftUntried(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, said=said))
+            if again:
+                raise Stop(f"what failed before could not be tried again: {'; '.join(again)}")
             return
         yield self.proven(place, step, words, None)
 

@@ -11,7 +11,7 @@ from typing import Any
 from ..doors import Way
 from ..family.bound import Bound
 from ..family.model import LIVE
-from ..family.writing import plain_order, readable
+from ..family.writing import plain_order
 from ..plan.belief import full
 from ..plan.guard import Armed, Proven
 from ..plan.rehearse import Kind, Step, rehearse_step
@@ -71,7 +71,7 @@ class Guarding(TakingBack):
         """It does not go back any more: only now are the changes made for good. By the very session whose login proved it:
         one that was open before would still be open where nobody gets in."""
         words = yield from self.order_alone(place, step, "confirming", self.proof().by)
-        if (yield from self.returning()) not in (None, ABSENT):
+        if (yield from self.returning()) is not ABSENT:
             raise Stop("confirmed, and yet it reads as going back by itself")
         self.belief = replace(rehearse_step(self.family, self.belief, step), sessions=self.belief.sessions)
         yield self.done(place, step, words)
@@ -91,7 +91,7 @@ class Guarding(TakingBack):
             raise Stop("the timed return is not armed, so nothing that needs it is sent")
         # where it goes back soon in any case, a part of that has to do
         enough = min(max(bound.op.wait, ANSWER) + TO_PROVE, guard.fallback.seconds / 3)
-        if not self.tells_return or guard.left_at(self.seconds()) > enough:
+        if guard.left_at(self.seconds()) > enough:
             return
         left = yield from self.returning()
         if not isinstance(left, float) or left <= 0:
@@ -110,18 +110,13 @@ class Guarding(TakingBack):
     def not_over(self) -> None:
         """Raises Stop where, by the laptop's clock, it has gone back by now."""
         guard = self.belief.guard
-        if isinstance(guard, Armed) and self.tells_return and guard.left_at(self.seconds()) <= 0:
+        if isinstance(guard, Armed) and guard.left_at(self.seconds()) <= 0:
             raise Stop("the timed return is over, and what was not confirmed has gone back")
 
     @property
     def armed(self) -> bool:
         """Does it go back by itself just now?"""
         return isinstance(self.belief.guard, Armed)
-
-    @property
-    def tells_return(self) -> bool:
-        """Does the unit tell when it goes back by itself?"""
-        return bool(readable(self.family, frozenset({RETURNING})))
 
     def seconds(self) -> float:
         """The laptop's clock, which goes on while the laptop sleeps."""
@@ -139,9 +134,7 @@ class Guarding(TakingBack):
             self.tell_guard(left)
 
     def returning(self) -> Generator[Request, Any, Any]:
-        """When it goes back by itself, as the unit tells it."""
-        if not self.tells_return:
-            return None
+        """When it goes back by itself, as the unit tells it. Raises Stop where it does not."""
         seen = yield from self.read(frozenset({RETURNING}), "whether it goes back by itself could not be read")
         left = get(seen.get(LIVE, Plane()), RETURNING)
         if left is None:

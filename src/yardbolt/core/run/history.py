@@ -69,7 +69,7 @@ class UnitHistory:
     met_at: str = ""  # the address at which a login opened last
     moving: bool = False  # an order to move it elsewhere was sent
     refused: dict[str, Unlike] = field(default_factory=dict)  # path -> how the unit refused the last change of it
-    gate_failed: bool = False  # what had to be refused before a save was not, and has not been since
+    gate: frozenset[str] = frozenset()  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
         """The number of the run to work on, and whether it was begun before and not finished."""
@@ -158,8 +158,10 @@ class History:
                 unit.finished.add(stamp.run)
             case Proven(kind="restart"):
                 unit.restarted.add(stamp.run)
-            case Proven(kind="try") | NotProven(kind="try"):
-                unit.gate_failed = isinstance(event, NotProven)
+            case NotProven(kind="try"):
+                unit.gate = frozenset(event.claims)
+            case Proven(kind="try"):
+                unit.gate = frozenset()
             case _:
                 pass
 

@@ -12,7 +12,7 @@ from enum import Enum
 from typing import assert_never
 
 from ..addresses import NOBODY
-from ..credentials import Password
+from ..credentials import Passphrase, Password
 from ..doors import Door, Way
 from ..family.model import Family
 from ..job import Site
@@ -90,7 +90,8 @@ class Claim:
     @property
     def way(self) -> Way:
         """The login it tries."""
-        return Way(self.source, self.door, self.account, Password(self.secret))
+        shown = Passphrase(self.secret) if self.service == "snmp" else Password(self.secret)
+        return Way(self.source, self.door, self.account, shown)
 
 
 class Result(Enum):
@@ -283,7 +284,7 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
         path = ("snmp", "users", own.name)
         if exists(now, path) is not True:
             continue
-        way = Way(site.laptop, door, own.name, Password(site.secret(own.name)))
+        way = Way(site.laptop, door, own.name, Passphrase(site.secret(own.name)))
         backs = frozenset({(*path, "level"), (*path, "secret")})
         yield Claim(
             Sort.ANSWERED,

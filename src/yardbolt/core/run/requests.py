@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from ..doors import Way
@@ -78,11 +78,10 @@ class Attempt:
 
 @dataclass(frozen=True)
 class Attempted:
-    """What came of it: a sentence for each thing that was not refused, one for each that could not be tried, and how many
-    were refused."""
+    """What came of it: each claim that failed and each that could not be tried, with what was seen, and how many held."""
 
-    failed: tuple[str, ...] = ()
-    untried: tuple[str, ...] = ()
+    failed: Mapping[str, str] = field(default_factory=dict)
+    untried: Mapping[str, str] = field(default_factory=dict)
     held: int = 0
 
 

@@ -24,19 +24,22 @@ from ..plane.table import holds_secret, is_item, item_of
 from ..talk.outcomes import Done, Opened, told
 from .conducting import Conducting, Stop, differing, reason_of, told_of
 from .events import BackedOut, BackingOut
+from .readback import no_more_told
 from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned
 
+RETURNING = ("stores", "returning")
 AFTERWARDS = 60.0  # seconds a way in may take to open once it has gone back
 SETTLING = 3.0  # seconds until its daemons have loaded what was put back
 
 
 @dataclass(frozen=True)
 class Unproven:
-    """A change that was written since the last proof, what takes it back, and what was believed before it."""
+    """A change that was written since the last proof, what was believed before it, and what takes back what was read to have changed
+    with it."""
 
     bound: Bound
-    back: tuple[Bound, ...]
     before: Belief
+    besides: tuple[Bound, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -50,9 +53,6 @@ class TakenBack:
         return TakenBack((*self.done, *other.done), (*self.stayed, *other.stayed))
 
 
-RETURNING = ("stores", "returning")
-
-
 class TakingBack(Conducting):
     """A run that knows how to take its last changes back."""
 
@@ -60,6 +60,11 @@ class TakingBack(Conducting):
         super().__init__(family, sheet, belief, now)
         self.unproven: list[Unproven] = []
         self.before_arming = 0  # how many of them were made before the timed return was armed
+
+    @property
+    def tells_return(self) -> bool:
+        """Does the unit tell when it goes back by itself?"""
+        return bool(readable(self.family, frozenset({RETURNING})))
 
     def back_out(self) -> Generator[Request, Any, TakenBack]:
         """Take back, newest first, what was written since the last proof, and read that back too."""
@@ -82,15 +87,16 @@ class TakingBack(Conducting):
         """Each change by its own way back, the newest first; what lies before one that stays, stays too: order matters."""
         done: list[str] = []
         for one in reversed(self.unproven):
-            words = describe(one.bound.change, one.bound.before)
-            if isinstance(one.bound.back, NoWayBack) and not one.back:
-                return TakenBack(tuple(done), (f"{words}: no way back: {one.bound.back.why}",))
-            for back in one.back:
+            own = one.bound.back
+            for back in (*((own,) if isinstance(own, Bound) else ()), *one.besides):
                 words = describe(back.change, self.belief.stores.get(back.store, self.belief.live))
                 problem = yield from self.take_back(back, words, one.before)
                 if problem:
                     return TakenBack(tuple(done), (f"{words}: {problem}",))
                 done.append(words)
+            if isinstance(own, NoWayBack) and not own.needless:
+                words = describe(one.bound.change, one.bound.before)
+                return TakenBack(tuple(done), (f"{words}: no way back: {own.why}",))
             sessions = self.belief.sessions & one.before.sessions or self.belief.sessions
             self.belief = replace(one.before, sessions=sessions)
         return TakenBack(tuple(done))
@@ -140,13 +146,20 @@ class TakingBack(Conducting):
             return TakenBack((), (f"{words}: {stop.why}",))
         if not isinstance(answer, Done):
             return TakenBack((), (f"{words}: {reason_of(answer)}",))
-        sessions = self.belief.sessions
-        self.belief = replace(rehearse(self.family, self.belief, op), sessions=sessions)
+        edited = self.belief.stores[STAGED]
+        self.belief = replace(rehearse(self.family, self.belief, op), sessions=self.belief.sessions)
         seen: Planes | None = yield Read(None, self.session())
-        if seen is None or surprises(self.belief.stores[STAGED], seen.get(STAGED, Plane())):
+        if seen is None or not self.reads_discarded(edited, seen):
             return TakenBack((), (f"{words}: they could not be read as gone",))
         yield Note(BackedOut(what=words))
         return TakenBack((words,))
+
+    def reads_discarded(self, edited: Plane, seen: Planes) -> bool:
+        """Is it told that nothing waits, or each edit that it is gone? Where neither is told, nobody knows."""
+        wanted, staged = self.belief.stores[STAGED], seen.get(STAGED, Plane())
+        waiting = seen.get(LIVE, Plane()).stores.waiting
+        told = waiting == 0 or (waiting in (None, ABSENT) and not no_more_told(edited, wanted, staged))
+        return told and not surprises(wanted, staged)
 
     def go_back(self) -> Generator[Request, Any, TakenBack]:
         """Have the unit go back at once to where the timed return was armed; where nobody gets in, wait until it does so
@@ -176,12 +189,15 @@ class TakingBack(Conducting):
 
     def stands_as_before(self, guard: Armed) -> Generator[Request, Any, str]:
         """It has gone back only where it reads so. The problem, or nothing."""
-        fallback = guard.fallback
+        fallback, was = guard.fallback, self.belief.live
         self.belief = replace(self.belief, stores=fallback.stores, ways=fallback.ways, guard=guard.gone_back())
         seen = yield from self.read(None, "it could not be read back")
         live = seen.get(LIVE, Plane())
-        if get(live, RETURNING) not in (None, ABSENT):
-            return "it still reads as going back by itself"
+        if self.tells_return and get(live, RETURNING) is not ABSENT:
+            still = get(live, RETURNING) is not None
+            return "it still reads as going back by itself" if still else "whether it still goes back was not told"
+        if untold := no_more_told(was, fallback.stores[LIVE], live):
+            return f"it does not tell {', '.join(map(show, untold[:3]))}"
         # what taking back needs is a file too, and goes with it; what files bring about is compared
         odd = tuple(path for path in surprises(fallback.stores[LIVE], live) if path[0] != "files")
         return differing(fallback.stores[LIVE], live, odd) if odd else ""
