@@ -52,7 +52,7 @@ def same_box(one: Box, other: Box) -> bool | None:
 def _recorded_as(unit: UnitInWork, box: Box, marks: tuple[str, ...]) -> str:
     """The other unit of the job whose box on record has one of these marks too, or nothing."""
     for name in unit.facts.job.units:
-        filed = unit.record.latest("check", CheckDocument) if name != unit.name else None
+        filed = unit.record.records.latest(name, "check", CheckDocument) if name != unit.name else None
         if filed and any(
             getattr(box, mark) and getattr(box, mark) == getattr(filed.document.box, mark) for mark in marks
         ):
