@@ -87,8 +87,8 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
 
 
 def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
-    """Another serial than the work order's stops before anything is planned; two runs never write to one unit at the
-    same time."""
+    """Another serial than the work order's stops before anything is planned, and so does a box on record under another
+    name; two runs never write to one unit at the same time."""
     job("check", code=3)
     job("enter", "--yes", "--this-one")
     rewrite(job, ("serial: 004417", "serial: 4417"))
@@ -98,6 +98,13 @@ def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
     assert "wrong unit" in job.error("prove", "--quiet", code=5)
     assert not [e for e in journal(job.folder) if e["event"] == "sending"]
     rewrite(job, ("serial: 4417", "serial: 004417"))
+    file = job.folder / "yard.yaml"
+    alone = file.read_text()
+    at = alone.partition("at: ")[2].split()[0]
+    twin = f"  sk-sw-05: {{family: quenby-ql8, class: line-switch, segment: workshop, at: {at}}}\n"
+    file.write_text(alone.rstrip("\n") + "\n" + twin)
+    assert "sk-sw-05: this box is on record as sk-sw-04" in job.error("check", "sk-sw-05", "--quiet", code=5)
+    file.write_text(alone)
     first = job.start("tighten", "--yes", "--quiet")
     while not [e for e in journal(job.folder) if e["event"] == "sending"] and first.poll() is None:
         time.sleep(0.02)
