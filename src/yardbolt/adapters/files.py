@@ -15,6 +15,7 @@ from .yamlfile import Document, document, fail
 
 if TYPE_CHECKING:
     from yardbolt.core.family.model import Family
+    from yardbolt.core.formats.library import Library
     from yardbolt.core.job import Job, OwnAccount
     from yardbolt.core.judge.baseline import Baseline
 
@@ -85,12 +86,13 @@ def load_family(path: Path) -> Family:
         doc.tree = _on(doc, _base(path, doc, base).tree)
     read(doc, FamilyShape)
     check_ways(doc)
-    runs = any("section" in one for one in doc.tree.get("asks", {}).values())
-    if not (runs or any("program" in one for one in doc.tree.get("ops", {}).values())):
-        return family_of(doc.tree, doc.name, doc.line_of, groups=groups())
-    from .hosts import library
 
-    return family_of(doc.tree, doc.name, doc.line_of, library=library(), groups=groups())
+    def library() -> Library:  # read where a family names something of it
+        from .hosts import library as shipped_library
+
+        return shipped_library()
+
+    return family_of(doc.tree, doc.name, doc.line_of, library=library, groups=groups())
 
 
 @cache

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.model import Family
 from yardbolt.core.job import Site
-from yardbolt.core.ports import Look, Receiver
+from yardbolt.core.ports import Look, Receiver, Records, Sockets
 from yardbolt.core.talk.outcomes import Open
 
 from .budget import Budget
@@ -29,10 +29,18 @@ def _no_receiver(address: str, port: int) -> Receiver:
 
 @dataclass
 class Shared:
-    """What the units of one site have in common while they are worked on at once: one of them at a time receives messages, for
-    they all send to one server, and this laptop can be it for one alone."""
+    """What the units of one site have in common while they are worked on at once.
 
+    `sockets` are for looking at ports; `tries` is the laptop's own book of login tries. One unit at a time receives messages:
+    they all send to one server, and this laptop can be it for one alone. One question at a time waits for the technician;
+    `approved` names, by plan, the unit it was approved for.
+    """
+
+    sockets: Sockets
+    tries: Records | None = None
     receiving: asyncio.Lock = field(default_factory=asyncio.Lock)
+    asking: asyncio.Lock = field(default_factory=asyncio.Lock)
+    approved: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass
@@ -59,7 +67,7 @@ class UnitInWork:
     access: Access
     outside: Outside
     report: Callable[[str], None]
-    shared: Shared = field(default_factory=Shared)
+    shared: Shared
     pick: Callable[[int], int] = lambda n: 0
     this_one: bool = False
 

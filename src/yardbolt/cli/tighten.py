@@ -24,19 +24,17 @@ class Consent:
 
     def __init__(self, yard: wiring.Yard, screen: Screen, yes: bool, depth: Depth) -> None:
         self.yard, self.screen, self.yes, self.depth = yard, screen, yes, depth
-        self.turn = asyncio.Lock()
-        self.given: dict[str, str] = {}  # plan -> the unit it was approved for
 
     async def asked(self, made: Plan, unit: UnitInWork, resumed: bool) -> bool:
         """Was this plan approved?"""
-        async with self.turn:
+        async with unit.shared.asking:
             self.yard.progress.clear()
             assert not isinstance(made.sheet, Refused)
             told, plan = show_plan.summary(made.sheet), show_plan.signature(made.sheet, unit)
             name: Cell = (unit.name, "head")
             if resumed:
                 self.screen.say(name, "  an earlier run was cut off; what is left of the approved changes:")
-            if first := self.given.get(plan):
+            if first := unit.shared.approved.get(plan):
                 self.screen.say(name, f"  PLAN  the same as {first}: {told}")
                 return True
             if unit.record.history().shown == plan and not self.depth:
@@ -46,7 +44,7 @@ class Consent:
             question = f"Carry it out on {unit.name}, and on units with the same plan?"
             good = await asyncio.to_thread(agreed, question, self.yes)
             if good:
-                self.given[plan] = unit.name
+                unit.shared.approved[plan] = unit.name
             return good
 
 

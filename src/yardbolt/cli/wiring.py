@@ -31,9 +31,8 @@ if TYPE_CHECKING:
     from yardbolt.core.formats.syslog import Message
     from yardbolt.core.job import Job, UnitEntry
     from yardbolt.core.judge.baseline import Baseline
-    from yardbolt.core.ports import Look, Receiver, Safe, Wire
+    from yardbolt.core.ports import Look, Receiver, Safe, Sockets, Wire
     from yardbolt.core.talk.conversation import Talk
-    from yardbolt.wires.look import Sockets
 
 MASTER = "YARDBOLT_MASTER"
 ALL_PORTS = (1, 65535)
@@ -208,26 +207,15 @@ class Yard:
         self._closing.close()
 
     @cached_property
-    def sockets(self) -> Sockets:
-        """How many sockets the units may have open together."""
-        from yardbolt.wires.look import Sockets
-
-        return Sockets()
-
-    @cached_property
     def shared(self) -> Shared:
         """What its units have in common."""
         from yardbolt.application.unit import Shared
+        from yardbolt.wires.look import SocketsOfLaptop
 
-        return Shared()
-
-    @cached_property
-    def tries(self) -> SqliteRecords | None:
-        """The laptop's own book of login tries."""
         book = book_of_tries()
         if book is not None:
             self._closing.callback(book.close)
-        return book
+        return Shared(SocketsOfLaptop(), book)
 
     @cached_property
     def baseline(self) -> Baseline:
@@ -292,11 +280,11 @@ class Yard:
         facts = Facts(
             self.job, entry, site, family, self.baseline, local, common_passwords(), self.inputs(entry), places
         )
-        record = Record(name, self.records, LaptopClock(), self.tries)
+        record = Record(name, self.records, LaptopClock(), self.shared.tries)
         held = Held(facts, self.safe)
         budget = Budget(facts, record)
         look = look_of(
-            lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.sockets
+            lambda done: self.progress(f"{name}: {done:,} of 65,535 ports looked at"), self.span, self.shared.sockets
         )
         access = Access(
             facts, record, held, budget,

@@ -4,6 +4,7 @@ them."""
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
@@ -83,6 +84,15 @@ class Ports:
             return Quiet()
         looked = self.span[0] <= port <= self.span[1] and port not in self.own
         return Refusing() if looked else Untried("its port was not looked at")
+
+
+class Sockets(Protocol):
+    """How many sockets may be open for looking at ports at one time, for all units together; `taken` waits until so many are
+    free."""
+
+    most: int
+
+    def taken(self, wanted: int) -> AbstractAsyncContextManager[None]: ...
 
 
 class Look(Protocol):

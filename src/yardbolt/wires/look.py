@@ -25,7 +25,7 @@ from cryptography import x509
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import Trouble, UnitError, clean
 from yardbolt.core.formats.kexinit import decode_kexinit
-from yardbolt.core.ports import Datagrams, Ports, Seen
+from yardbolt.core.ports import Datagrams, Ports, Seen, Sockets
 from yardbolt.core.talk.outcomes import Open, Port, Quiet, Refusing, Untried
 
 from . import datagrams, snmp
@@ -107,8 +107,8 @@ def _probe(address: str, batch: Sequence[int], source: str) -> tuple[list[int], 
     return sorted(found), silent | {port for port, state in states.items() if state == "silent"}
 
 
-class Sockets:
-    """How many sockets may be open for looking at ports at one time, for all units together."""
+class SocketsOfLaptop:
+    """Fulfils `Sockets`: as many as this laptop allows a process."""
 
     def __init__(self) -> None:
         allowed, most = resource.getrlimit(resource.RLIMIT_NOFILE)
@@ -149,7 +149,7 @@ class TcpLook:
         span: tuple[int, int] = ALL,
         sockets: Sockets | None = None,
     ) -> None:
-        self.progress, self.span, self.sockets = progress, span, sockets or Sockets()
+        self.progress, self.span, self.sockets = progress, span, sockets or SocketsOfLaptop()
 
     async def ports(self, address: str, source: str) -> Ports:
         """What every TCP port does. Raises UnitError where the laptop has no such address."""

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import replace
 from typing import Any
 
 from ..formats.library import NOTHING_TO_RUN, Library
@@ -45,7 +44,7 @@ class _Checker(AsksChecked):
         sets = kinds["set"] if not alone else tuple(self.named((*at, "set"), p) for p in tree.get("set", ()))
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
-        how = self.program(at, self.how(at, talk.op, tree), tree)
+        how, _ = self.how(at, talk.op, tree)
         if tree.get("on"):
             how = self.on(at, how, tree["on"], everything)
         if tree.get("adds") or tree.get("takes"):
@@ -106,19 +105,6 @@ class _Checker(AsksChecked):
             for word in words:
                 self.word(keys, path, word)
         return tuple(words)
-
-    def program(self, at: Keys, how: How, tree: Tree) -> How:
-        """An op that runs a program of the library, with its text; another one as it is."""
-        name, given = tree.get("program", ""), tree.get("given", {})
-        if not name:
-            return how
-        programs = self.library.programs
-        self.one_of((*at, "program"), name, programs, "a program of the library")
-        for argument in given:
-            self.one_of((*at, "given", argument), argument, programs[name].takes, f"what {name} takes")
-        if missing := [argument for argument in programs[name].takes if argument not in given]:
-            raise self.fail((*at, "given"), f"{name} also takes {', '.join(missing)}")
-        return replace(how, say=programs[name].text)  # type: ignore[type-var]  # a dataclass
 
     def effect(self, keys: Keys, written: str, word: str) -> tuple[Path, str]:
         path = self.path(keys, written)
@@ -209,7 +195,7 @@ def family_of(
     file: str = "",
     line_of: Callable[[Keys], int] = lambda keys: 0,
     ways: Mapping[str, Talk] = WAYS,
-    library: Library = NOTHING_TO_RUN,
+    library: Callable[[], Library] = lambda: NOTHING_TO_RUN,
     groups: Mapping[str, Iterable[str]] = {},  # never written to
 ) -> Family:
     """A family from the tree of its file, whose shape has been checked; `groups` are what a kind of unit can be without. Raises

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from typing import Any
 
 from ..formats.decode import DECODERS
@@ -38,12 +37,8 @@ class AsksChecked(Checking):
             listed = self.list_at((*at, "whole"), written, ())
             whole.append(listed)
             feeds.add(listed)
-        how = self.how(at, talk.ask, tree)
-        decode = tree.get("decode", "")
-        if name_of := tree.get("section"):
-            self.one_of((*at, "section"), name_of, self.library.sections, "a section of the library")
-            known = self.library.sections[name_of]
-            how, decode = replace(how, say=known.text, rights=known.rights), known.decode  # type: ignore[type-var]
+        how, decode = self.how(at, talk.ask, tree)
+        decode = decode or tree.get("decode", "")
         if tree.get("on"):
             how = self.on(at, how, tree["on"], ((*parse(tree.get("each", "")), "*"),))
         if not how.asked_as():

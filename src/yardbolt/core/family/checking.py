@@ -12,7 +12,7 @@ from ..errors import FamilyError
 from ..formats.library import Library
 from ..plane.path import Path, parse, show
 from ..plane.table import TABLE, pattern_of
-from ..talk.conversation import How, Keys, Talk
+from ..talk.conversation import How, Keys, NotThere, Talk
 from ..talk.patterns import PatternError, sign
 from .binding import Joint
 from .model import Ask
@@ -52,7 +52,12 @@ class Checking:
     """Walks the tree with the keys it came by, so that each complaint can name its line."""
 
     def __init__(
-        self, file: str, line_of: Callable[[Keys], int], ways: Mapping[str, Talk], channels: Tree, library: Library
+        self,
+        file: str,
+        line_of: Callable[[Keys], int],
+        ways: Mapping[str, Talk],
+        channels: Tree,
+        library: Callable[[], Library],
     ) -> None:
         self.file, self.line_of, self.ways, self.channels, self.library = file, line_of, ways, channels, library
         self.asks: dict[str, Ask] = {}
@@ -123,7 +128,8 @@ class Checking:
         self.one_of((*at, "by"), name, self.channels, "a channel")
         return name, self.ways[self.channels[name]["talk"]]
 
-    def how(self, at: Keys, cls: type, tree: Tree) -> How:
+    def how(self, at: Keys, cls: type, tree: Tree) -> tuple[How, str]:
+        """What the way makes of its own keys, with what it names of the library, and the decoder for it, or empty."""
         mine = {key: tree[key] for key in keys_of(cls) if key in tree}
         if missing := [key for key in needed_keys(cls) if key not in mine]:
             raise self.fail(at, f"{missing[0]} is missing")
@@ -132,7 +138,10 @@ class Checking:
             self.pattern((*at, *keys), sign, written)
         if odd := how.amiss():
             raise self.fail((*at, *odd[0]), odd[1])
-        return how
+        try:
+            return how.from_library(self.library)
+        except NotThere as e:
+            raise self.fail((*at, *e.keys), str(e)) from None
 
 
 def yes(raw: Any) -> bool:

@@ -52,6 +52,24 @@ class Replies:
     tag: tuple[str, str] = ("", "")
 
 
+class Shelf(Protocol):
+    """What there is to run on a host, by name: sections that read, programs that write."""
+
+    @property
+    def sections(self) -> Mapping[str, Any]: ...
+
+    @property
+    def programs(self) -> Mapping[str, Any]: ...
+
+
+class NotThere(ValueError):
+    """What stands under `keys` of a family file does not go with the library, and why."""
+
+    def __init__(self, keys: Keys, problem: str) -> None:
+        super().__init__(problem)
+        self.keys = keys
+
+
 class How(Protocol):
     """How one ask or op is put on its way: the way's own keys of the family file."""
 
@@ -66,6 +84,9 @@ class How(Protocol):
 
     def amiss(self) -> tuple[Keys, str] | None:
         """Which key does not go with the others, and why; None where all do."""
+
+    def from_library(self, library: Callable[[], Shelf]) -> tuple[How, str]:
+        """The same with the texts of the library that it names, and the decoder of what they print, or empty. Raises NotThere."""
 
     def as_data(self) -> bool:
         """Does what fills it reach the unit as data, and never as a part of a command?"""
@@ -147,6 +168,10 @@ class Unprompted:
     def amiss(self) -> tuple[Keys, str] | None:
         """Nothing."""
         return None
+
+    def from_library(self, library: Callable[[], Shelf]) -> tuple[Any, str]:
+        """Itself: it names nothing there."""
+        return self, ""
 
     def writes_rows(self) -> bool:
         """One thing at a time."""

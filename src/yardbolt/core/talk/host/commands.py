@@ -4,8 +4,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Generator, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Generator, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from ...secret import Ref, Slot, Text
@@ -17,8 +17,10 @@ from ..conversation import (
     Fill,
     GivenAgain,
     Keys,
+    NotThere,
     Order,
     Replies,
+    Shelf,
     Talk,
     Telling,
     Unprompted,
@@ -71,6 +73,13 @@ class AskHow(Unprompted):
         """The command, for the evidence."""
         return f"section {self.section}" if self.section else self.say
 
+    def from_library(self, library: Callable[[], Shelf]) -> tuple[AskHow, str]:
+        """With the text, the rights and the decoder of its section."""
+        if not self.section:
+            return self, ""
+        known = _found(("section",), self.section, library().sections, "a section of the library")
+        return replace(self, say=known.text, rights=known.rights), known.decode
+
 
 @dataclass(frozen=True)
 class OpHow(Unprompted):
@@ -102,6 +111,23 @@ class OpHow(Unprompted):
         if bool(self.say) == bool(self.program):
             return (), "give say or program, one of the two"
         return None
+
+    def from_library(self, library: Callable[[], Shelf]) -> tuple[OpHow, str]:
+        """With the text of its program, which is given all it takes."""
+        if not self.program:
+            return self, ""
+        known = _found(("program",), self.program, library().programs, "a program of the library")
+        for argument in self.given:
+            _found(("given", argument), argument, dict.fromkeys(known.takes), f"what {self.program} takes")
+        if missing := [argument for argument in known.takes if argument not in self.given]:
+            raise NotThere(("given",), f"{self.program} also takes {', '.join(missing)}")
+        return replace(self, say=known.text), ""
+
+
+def _found(keys: Keys, name: str, known: Mapping[str, Any], what: str) -> Any:
+    if name not in known:
+        raise NotThere(keys, f"{name} is not {what}; they are {', '.join(known)}")
+    return known[name]
 
 
 @dataclass(frozen=True)
