@@ -8,16 +8,15 @@ import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tests.spoiled import TREES, replies
+from tests.spoiled import replies
 from yardbolt.core.formats.decode import DECODERS
-from yardbolt.core.talk.conversation import Replies
 
 many, seed = (int(word) for word in (*sys.argv[1:], *("1000000", "1")[len(sys.argv) - 1 :]))
 longest: dict[str, float] = {}
 for name, reply in replies(random.Random(seed), many):
     began = time.perf_counter()
     try:
-        told = DECODERS[name].decode(Replies(tree=reply) if name in TREES else Replies(reply), "")
+        told = DECODERS[name].decode(reply, "")
     except Exception as e:
         sys.exit(f"{name}: {type(e).__name__}: {e}\n{reply!r}")
     took = time.perf_counter() - began

@@ -56,7 +56,7 @@ SOCKET = {
 }
 EMPTY = {"permitted": "not set", "keys": ""}
 TOLD = {
-    "accounts": ("role", "enabled", "storage", "becomes_root", "keys"),
+    "accounts": ("role", "enabled", "storage", "becomes_root", "keys", "keys_taken"),
     "services": ("enabled", "boot", "port", "permitted", "root_login", "password_login", "key_login", "blank_login", "encrypted"),
 }  # fmt: skip
 
@@ -144,7 +144,8 @@ class Host:
             return False
         match way.credential:
             case Key(fingerprint):
-                return service.key_login is True and isinstance(account.keys, tuple) and fingerprint in account.keys
+                held = isinstance(account.keys, tuple) and fingerprint in account.keys
+                return service.key_login is True and held and account.keys_taken is not False
             case Password(ref):
                 return (
                     service.password_login is True
@@ -328,7 +329,7 @@ def plane(**facts: Any) -> Plane:
     }  # fmt: skip
     for name, root in (("root", "is root"), ("maker", "no")):
         told |= {("accounts", name, leaf): value for leaf, value in
-                 {"role": "full", "enabled": True, "storage": "one-way", "becomes_root": root, "permitted": ABSENT, "keys": ()}.items()}  # fmt: skip
+                 {"role": "full", "enabled": True, "storage": "one-way", "becomes_root": root, "permitted": ABSENT, "keys": (), "keys_taken": True}.items()}  # fmt: skip
     for name, port in (("ssh", 22), ("telnet", 23)):
         told |= {("services", name, leaf): value for leaf, value in
                  {"enabled": True, "boot": True, "port": port, "permitted": ABSENT, "interfaces": ABSENT, "accounts": ABSENT,

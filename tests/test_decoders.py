@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import random
+import subprocess
 from typing import Any
 
 import pytest
@@ -17,8 +19,8 @@ from yardbolt.core.talk.conversation import Replies
 KEYS = [f"AAAAC3NzaC1lZDI1NTE5AAAAI{letter * 43}" for letter in "AB"]
 
 
-def decode(name: str, reply: Any) -> Decoded:
-    return DECODERS[name].decode(Replies(tree=reply) if name in TREES else Replies(reply), "")
+def decode(name: str, text: str = "", tree: Any = None) -> Decoded:
+    return DECODERS[name].decode(Replies(text, tree), "")
 
 
 def fact(told: Decoded, path: str) -> Any:
@@ -28,8 +30,8 @@ def fact(told: Decoded, path: str) -> Any:
 def test_every_decoder_has_a_reply_here_and_understands_it() -> None:
     """The registry whole: each feeds what it says, each value is one its leaf takes."""
     assert {*TEXTS, *TREES} == {*DECODERS}
-    for name, reply in {**TEXTS, **TREES}.items():
-        told = decode(name, reply)
+    for name in DECODERS:
+        told = decode(name, TEXTS.get(name, ""), TREES.get(name))
         assert told.facts, name
         for path, value in told.facts:
             assert pattern_of(path) in DECODERS[name].feeds or path[0] in (
@@ -44,7 +46,7 @@ def test_every_decoder_has_a_reply_here_and_understands_it() -> None:
 def test_no_reply_breaks_a_decoder() -> None:
     """Words lost, doubled, cut, exchanged, numbers grown, trees turned: always facts and doubts, never an error."""
     for name, reply in replies(random.Random(7), 4000):
-        told = decode(name, reply)
+        told = DECODERS[name].decode(reply, "")
         assert all(isinstance(line, str) for line in told.leftovers), name
 
 
@@ -61,12 +63,21 @@ SUDO = "passwd a:x:1000:1000::/home/a:/bin/sh\nshadow a:$6$x$y:1:0:9:7:::\nnow 1
         ("a ALL = NOPASSWD: /opt/tools/*", "freely", "change"), ("a ALL = (root) /usr/sbin/reboot", "some commands", "change"),
         ("a ALL = (www) NOPASSWD: /bin/bash", "some commands", "change"), ("b ALL = (ALL) ALL", "no", "read"),
         ("Defaults:a !authenticate\na ALL = (ALL) ALL", "not told", "not told"), ("Defaults rootpw\na ALL = (ALL) ALL", "not told", "not told"),
-        ("a ALL: (ALL) ALL", "not told", "not told"),
+        ("a ALL: (ALL) ALL", "not told", "not told"), ("a ALL = (ALL) ALL, !/bin/z", "with its password", "change"),
+        ("a ALL = (ALL, !root) ALL", "not told", "not told"), ("a ALL = (:adm) ALL", "some commands", "change"),
+        ("a ALL = /opt/tools/", "with its password", "change"), ("a, !a ALL = ALL", "not told", "not told"),
+        ("User_Alias U = %#7, #1000\nCmnd_Alias C = /bin/ls, /bin/su -\nU box = NOPASSWD: C", "freely", "change"),
+        ("a there = ALL", "not told", "not told"), ("+all ALL = ALL", "not told", "not told"), ("a ALL = PASSWD: /bin/ls, NOPASSWD: ALL", "freely", "full"),
+        ("Defaults !root_sudo\na ALL = ALL", "not told", "not told"), ("Defaults runas_default=a\na ALL = ALL", "not told", "not told"),
     ],
 )  # fmt: skip
 def test_what_sudo_grants(rules: str, becomes: str, role: str) -> None:
-    """Without a password, by a shell, by a pattern, as somebody else; what is not understood is not told."""
-    told = decode("linux-accounts", SUDO + "".join(f"sudoers {line}\n" for line in rules.split("\n")))
+    """Without a password, by a shell, by a pattern, as somebody else, as sudo itself prints it; what is not understood is not
+    told."""
+    asked = subprocess.run(
+        ["cvtsudoers", "-e", "-f", "json"], input=f"{rules}\n", capture_output=True, text=True, check=False
+    )
+    told = decode("linux-accounts", SUDO, json.loads(asked.stdout) if asked.returncode == 0 else None)
     assert (fact(told, "accounts/a/becomes_root"), fact(told, "accounts/a/role")) == (becomes, role)
 
 
@@ -90,6 +101,18 @@ def test_whose_key_a_line_holds() -> None:
     assert fact(authority, "accounts/root/keys") == "not told" and "authority" in str(authority.leftovers)
 
 
+def test_whether_a_file_of_keys_is_taken() -> None:
+    """Where nobody but the account and root may write on the way to it, or the server does not ask."""
+    head = TEXTS["ssh-keys"].partition("looked")[0].replace("strict yes\n", "")
+    for leads, strict, taken in (
+        ("600 7", "yes", True), ("600 7|700 7|755 0", "yes", True), ("664 7", "yes", False), ("600 7|775 7", "yes", False),
+        ("600 8", "yes", False), ("664 7", "no", True), ("600 7|9 7", "yes", "not told"), ("rw 7", "yes", "not told"), ("", "yes", "not told"),
+    ):  # fmt: skip
+        lines = "".join(f"leads root 7 {one}\n" for one in leads.split("|") if one)
+        told = decode("ssh-keys", f"{head}strict {strict}\nlooked root\n{lines}")
+        assert fact(told, "accounts/root/keys_taken") == taken, (leads, strict)
+
+
 @pytest.mark.parametrize(
     ("line", "sent"),
     [
@@ -103,6 +126,10 @@ def test_where_logs_go(line: str, sent: Any) -> None:
     """With a template, by another module, behind a filter: what sends and is not understood is not called none."""
     told = decode("linux-upkeep", f"rsyslogd rsyslogd -n\nrsyslog {line}\n")
     assert fact(told, "logs/destinations") == sent, told.leftovers
+    for by in ("-n", "-f /x"):
+        elsewhere = f'rsyslogd rsyslogd {by}\nrsyslog include(file="/x")\nrsyslog {line}\n'
+        assert fact(decode("linux-upkeep", elsewhere), "logs/destinations") == "not told"
+        assert fact(decode("linux-upkeep", f"together yes\n{elsewhere}"), "logs/destinations") == sent, by
 
 
 def test_a_name_alone_explains_no_port() -> None:

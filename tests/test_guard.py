@@ -105,6 +105,7 @@ def test_a_key_way_rests_on_its_key_and_a_password_way_on_its_password() -> None
     found = learned(box.read()["live"], word)
     table: list[tuple[str, Any, bool | None, bool | None]] = [  # leaf, value, by password, by key
         ("accounts/root/keys", (OWNER,), True, False), ("accounts/root/keys", None, True, None),
+        ("accounts/root/keys_taken", False, True, False), ("accounts/root/keys_taken", None, True, None),
         ("services/ssh/key_login", False, True, False), ("services/ssh/password_login", False, False, True),
         ("services/ssh/root_login", "keys", False, True), ("services/ssh/root_login", "no", False, False),
         ("accounts/root/storage", "locked", False, True), ("accounts/root/storage", "blank", False, True),
@@ -358,7 +359,7 @@ def guarded_run(data: Any) -> str:
         lies=data.draw(st.sampled_from(["", "", "drops"])),
     )  # fmt: skip
     hidden = tuple(data.draw(st.lists(st.sampled_from([
-        "services/ssh/boot", "services/ssh/password_login", "services/ssh/key_login", "accounts/root/keys", "services/ssh/permitted",
+        "services/ssh/boot", "services/ssh/password_login", "services/ssh/key_login", "accounts/root/keys", "accounts/root/keys_taken", "services/ssh/permitted",
         "accounts/root/storage", "services/ssh/root_login", "interfaces/lan/addresses",
     ]), max_size=2, unique=True)))  # fmt: skip
     names = data.draw(st.lists(st.sampled_from(sorted(WANTS)), unique=True, min_size=2))

@@ -453,8 +453,8 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         "passwd root:x:0:0:root:/root:/bin/bash\npasswd toor:x:0000:0::/root:/bin/sh\npasswd daemon:x:1:1::/usr/sbin:/usr/sbin/nologin\npasswd tram::1000:1000::/h:/bin/sh\n"
         "passwd boss:x:1001:1001::/h:/bin/bash\npasswd old:x:1002:1002::/h:/bin/bash\npasswd odd:x:1003:1003::/h:/bin/bash\nsource files systemd\nnow 1700000000\n"
         "shadow root:!:19000:0:99999:7:::\nshadow boss:$y$j9T$abc:19000:0:99999:7:::\nshadow old:dIBxabcdefghi:19000:0:99999:7::1:\nshadow odd:x:1::::::\n"
-        "host x\ngroup ops:x:50:old\nsudoers Defaults env_reset\nsudoers boss, %nobody ALL = (ALL : ALL) /bin/ls, NOPASSWD: /bin/id, ALL\n"
-        "sudoers %ops ALL = (www) ALL : x =\\\nsudoers     /bin/ls\nsudoers odd, !root x = ALL\n",
+        "host x\ngroup ops:x:50:old\njson\n"
+        '{"Defaults": [{"Options": [{"env_reset": true}]}], "User_Specs": [{"User_List": [{"username": "boss"}, {"usergroup": "nobody"}], "Host_List": [{"hostname": "ALL"}], "Cmnd_Specs": [{"runasusers": [{"username": "ALL"}], "runasgroups": [{"usergroup": "ALL"}], "Commands": [{"command": "/bin/ls"}]}, {"runasusers": [{"username": "ALL"}], "runasgroups": [{"usergroup": "ALL"}], "Options": [{"authenticate": false}], "Commands": [{"command": "/bin/id"}, {"command": "ALL"}]}]}, {"User_List": [{"usergroup": "ops"}], "Host_List": [{"hostname": "ALL"}], "Cmnd_Specs": [{"runasusers": [{"username": "www"}], "Options": [{"setenv": true}], "Commands": [{"command": "ALL"}]}]}, {"User_List": [{"usergroup": "ops"}], "Host_List": [{"hostname": "x"}], "Cmnd_Specs": [{"Commands": [{"command": "/bin/ls"}]}]}, {"User_List": [{"username": "odd"}, {"username": "root", "negated": true}], "Host_List": [{"hostname": "x"}], "Cmnd_Specs": [{"Options": [{"setenv": true}], "Commands": [{"command": "ALL"}]}]}]}',
         {("accounts", "root", "role"): "full", ("accounts", "toor", "role"): "full", ("accounts", "daemon", "role"): "none", ("accounts", "tram", "storage"): "blank",
          ("accounts", "tram", "role"): "read", ("accounts", "old", "role"): "change", ("accounts", "boss", "becomes_root"): "freely", ("accounts", "boss", "role"): "full", ("accounts", "boss", "storage"): "one-way",
          ("accounts", "old", "storage"): "outdated", ("accounts", "old", "enabled"): False, ("accounts", "old", "becomes_root"): "some commands", ("accounts", "toor", "becomes_root"): "is root", ("accounts", "odd", "storage"): "locked", ("accounts", "root", "storage"): "locked"},
@@ -532,8 +532,8 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         {("services", "ssh", "port"): 2222, ("services", "ssh", "interfaces"): ABSENT, ("services", "ssh", "accounts"): ("k", "other")},
     ),
     "ssh-keys": (
-        'daemon openssh\nchanged 100 /x\nloaded 200\nnow 300\ncommand none\nauthority none\nlooked k\nlooked n\nkey k # c\nkey k from="192.0.2.1" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIA== x@y\n',
-        {("accounts", "k", "keys"): ("SHA256:" + b64encode(sha256(b64decode("AAAAC3NzaC1lZDI1NTE5AAAAIA==")).digest()).decode().rstrip("="),), ("accounts", "n", "keys"): ()},
+        'daemon openssh\nchanged 100 /x\nloaded 200\nnow 300\ncommand none\nauthority none\nstrict yes\nlooked k\nlooked n\nleads k 1000 600 1000\nleads k 1000 755 0\nleads n 1001 775 1001\nkey k # c\nkey k from="192.0.2.1" ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIA== x@y\n',
+        {("accounts", "k", "keys"): ("SHA256:" + b64encode(sha256(b64decode("AAAAC3NzaC1lZDI1NTE5AAAAIA==")).digest()).decode().rstrip("="),), ("accounts", "n", "keys"): (), ("accounts", "k", "keys_taken"): True, ("accounts", "n", "keys_taken"): False},
     ),
     "notice": ("\n Keep out. \n", {("banner",): "Keep out."}),
     "name": ("lt-log-1\n", {("name",): "lt-log-1"}),
@@ -549,6 +549,9 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
 
 
 def as_reply(text: str) -> Replies:
+    if "\njson\n" in text:
+        text, _, below = text.partition("\njson\n")
+        return Replies(text, json.loads(below))
     return Replies(text, json.loads(text) if text.startswith("{") else None)
 
 

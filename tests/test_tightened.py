@@ -164,9 +164,11 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
         host.shell("nft delete table inet yardbolt")
         # what opened it before is refused for a while: waited for, and tried once more
         let_go = "until faillock --user lt-works | grep -q RHOST; do sleep 0.2; done; usermod -U lt-works"
-        host.shell(f"usermod -L lt-works; ({let_go}) </dev/null >/dev/null 2>&1 &")
-    again = json.loads(tool("check", host.name, "--format", "json", code=3))[host.name]["findings"]
-    fails = {one["rule"] for one in again if one["state"] == "fails"}
+        host.shell(f"chmod g+w ~lt-works; usermod -L lt-works; ({let_go}) </dev/null >/dev/null 2>&1 &")
+    again = json.loads(tool("check", host.name, "--format", "json", code=3))[host.name]
+    fails = {one["rule"] for one in again["findings"] if one["state"] == "fails"}
+    taken = {name: one.get("keys_taken") for name, one in again["plane"]["accounts"]["items"].items()}
+    assert taken["root"] is True and not taken.get("lt-works"), "a file of keys is taken where nobody else may write"
     assert fails - GAPS[host.name] == ({"open-sources"} if host.name != "cabin" else set()), fails
     plan = tool.run("steps", host.name).stdout
     assert (

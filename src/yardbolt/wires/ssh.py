@@ -32,6 +32,7 @@ from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 
 from .hearing import CONNECT, Ear, Secrets, filled, revealed
 
+BELOW = b"\njson\n"  # what a section prints before its JSON
 MOST_BYTES = 8 * 1024 * 1024  # of one answer; a script of many sections is one
 # Plain keys, the strongest first; the outdated last, for units that have nothing else and may be spoken to so. Certificates (not in any RFC) are
 # left out: some small servers end the connection over them.
@@ -263,8 +264,10 @@ class SshCommands(_Connection):
         output, errors, _ = ran
         parts = {}
         for place, frame in frames(output, nonce).items():
-            tree = await asyncio.to_thread(_json, frame.body) if event.sections[place].tree == "json" else None
-            parts[place] = Part(_text(frame.body), frame.status, tree)
+            kind = event.sections[place].tree
+            text, _, below = frame.body.partition(BELOW) if kind == "below" else (frame.body, b"", frame.body)
+            tree = await asyncio.to_thread(_json, below) if kind else None
+            parts[place] = Part(_text(text), frame.status, tree)
         return RanAll(parts, _text(errors))
 
     async def _run(self, command: str, given: str, seconds: float) -> tuple[bytes, bytes, int] | Lost:

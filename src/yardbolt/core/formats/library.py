@@ -20,14 +20,15 @@ BEGIN = f"{SURROUNDINGS}export DEBIAN_FRONTEND=noninteractive\n"
 
 @dataclass(frozen=True)
 class Section:
-    """One section: what it reads, in words, its text, its decoder, and with which rights it runs: as the account, as
-    root, or as root where that is to be had (`best`)."""
+    """One section: what it reads, in words, its text, its decoder, with which rights it runs (as the account, as root, or
+    as root where that is to be had: `best`), and whether JSON stands `below` its lines."""
 
     name: str
     meaning: str
     text: str
     decode: str
     rights: Literal["", "root", "best"] = "root"
+    tree: Literal["", "below"] = ""
 
 
 @dataclass(frozen=True)
@@ -62,7 +63,12 @@ def library_of(manifest: Mapping[str, Any], texts: Mapping[str, str]) -> Library
     every = {**texts, **known()}
     sections = {
         name: Section(
-            name, one["meaning"], expanded(every, f"read/{name}"), one["decode"], _RIGHTS[one.get("rights", "root")]
+            name,
+            one["meaning"],
+            expanded(every, f"read/{name}"),
+            one["decode"],
+            _RIGHTS[one.get("rights", "root")],
+            "below" if one.get("json") == "below" else "",
         )
         for name, one in manifest["sections"].items()
     }

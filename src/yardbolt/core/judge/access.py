@@ -62,6 +62,7 @@ def _shown(plane: Plane, way: Way) -> tuple[Condition, ...]:
             held = fingerprint in keys if isinstance(keys, tuple) else False if keys is ABSENT else None
             return (
                 one_path((*account, "keys"), held, f"the SSH key of {way.account}"),
+                _modes(plane, (*account, "keys_taken")),
                 _takes(plane, (*service, "key_login"), f"{way.service} takes keys"),
             )
         case Password(ref) | Passphrase(ref):
@@ -82,6 +83,20 @@ def _takes(plane: Plane, path: Path, why: str) -> Condition:
     return Condition(frozenset({path, (*path[:2], "root_login")}) if tells else frozenset({path}), holds, why)
 
 
+def _modes(plane: Plane, path: Path) -> Condition:
+    """Is the file of keys taken, by the modes of all that leads to it? Only a host has one that others might write."""
+    value, init = get(plane, path), ("host", "init")
+    holds = value if isinstance(value, bool) else None if value is None and _is_host(plane) else True
+    said = "yes" if holds else "no" if holds is False else "not read"
+    return Condition(
+        frozenset({path, init}), holds, f"whether the file of keys of {path[1]} is taken, by its modes: {said}"
+    )
+
+
+def _is_host(plane: Plane) -> bool:
+    return plane.host.init not in (None, ABSENT)
+
+
 def _kept_so(plane: Plane, way: Way) -> Condition:
     """Can a password be given that is kept like this one? A locked one never; a blank one where blank ones are taken."""
     storage, blank = ("accounts", way.account, "storage"), ("services", way.service, "blank_login")
@@ -96,7 +111,7 @@ def comes_back(plane: Plane, service: str) -> bool | None:
     value = get(plane, ("services", service, "boot"))
     if isinstance(value, bool):
         return value
-    return None if value is None and plane.host.init not in (None, ABSENT) else True
+    return None if value is None and _is_host(plane) else True
 
 
 def _comes_back(plane: Plane, service: Path) -> Condition:

@@ -136,6 +136,9 @@ class Account:
     keys: tuple[str, ...] | Absent | None = leaf(
         wordset, "fingerprints of the SSH keys that open it (RFC 4255 form, SHA-256)"
     )
+    keys_taken: bool | Absent | None = leaf(
+        flag, "does the server take its file of keys, by the modes of all that leads to it"
+    )
     own_rules: bool | Absent | None = leaf(
         flag, "do rules of its own stand in the place of the policy; what they leave out is not demanded"
     )

@@ -29,7 +29,7 @@ _OTHER_WAYS = (
     "omudpspoof",
 )
 _ACTION = re.compile(r'(\w+)="([^"]*)"')
-_TAGS = "rsyslogd oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime"
+_TAGS = "rsyslogd together oldlogs rsyslog syslogd otherlogs chronyd tracking source timedate ntp ntpd othertime"
 _FOLDER = "/etc/rsyslog.d/*.conf"
 OLDER = "may run with older settings than its files"
 
@@ -65,12 +65,13 @@ def _logs(seen: Mapping[str, list[str]], left: list[str]) -> Pairs:
 
 
 def _rsyslog(seen: Mapping[str, list[str]]) -> set[str] | None:
-    """Where a running rsyslogd sends to: `*.* @host`, `@@host` (TCP), or an action of omfwd on one line."""
-    found = set()
-    if any(" -f" in line for line in seen["rsyslogd"]):
+    """Where a running rsyslogd sends to: `*.* @host`, `@@host` (TCP), or an action of omfwd on one line. By what rsyslogd itself
+    takes together from all its files, or by those it is known to read where it cannot."""
+    found, together = set(), "together" in seen
+    if not together and any(" -f" in line for line in seen["rsyslogd"]):
         return None
     for line in seen.get("rsyslog", []):
-        if "nclude" in line and _FOLDER not in line:
+        if not together and "nclude" in line and _FOLDER not in line:
             return None
         if any(word in line for word in _OTHER_WAYS):
             return None

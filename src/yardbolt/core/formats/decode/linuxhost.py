@@ -7,8 +7,10 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from ipaddress import ip_interface
+from typing import Any
 
 from ...plane.kinds import ABSENT
+from ...talk.conversation import Replies
 from .decoder import Decoded, Decoder, Pairs, of_text
 from .tagged import digits, tagged
 
@@ -73,17 +75,17 @@ def _is_address(written: str) -> bool:
 # ---- accounts -------------------------------------------------------------------------------------------------------
 
 
-def decode_accounts(reply: str, key: str = "") -> Decoded:
+def decode_accounts(replies: Replies, key: str = "") -> Decoded:
     """Accounts, how their secrets are kept, and what they may do: uid 0, or root by sudo, is full. The values of
     shadow(5) go no further."""
-    seen, strange = tagged(reply, "passwd source group shadow now host sudo sudoers rules doas")
+    seen, strange = tagged(replies.text, "passwd source group shadow now host sudo rules doas")
     facts: Pairs = []
     left = [*strange]
     shadow = {parts[0]: parts for line in seen.get("shadow", []) if len(parts := line.split(":")) == 9}
     now = (seen.get("now") or ["0"])[0].strip()
     today = int(now) // _DAY if digits(now) else 0
     facts.append((("host", "elevates"), "doas" if "doas" in seen else ABSENT if "sudo" in seen else "sudo"))
-    groups, rules = _groups(seen.get("group", [])), _rules(seen)
+    groups, rules = _groups(seen.get("group", [])), _rules(seen, replies.tree)
     for line in dict.fromkeys(seen.get("passwd", [])):
         parts = line.split(":")
         if len(parts) != 7 or not parts[0] or not digits(parts[2]):
@@ -100,12 +102,12 @@ def decode_accounts(reply: str, key: str = "") -> Decoded:
     return Decoded(tuple(facts), tuple(dict.fromkeys(left))[:20])
 
 
-def _rules(seen: Mapping[str, list[str]]) -> Sudoers | None:
+def _rules(seen: Mapping[str, list[str]], told: Any) -> Sudoers | None:
     """The rules of sudo; None where they are not all known, or something else gives rights too."""
     if "doas" in seen or any(set(line.split()) - {"files"} for line in seen.get("rules", [])):
         return None
     host = (seen.get("host") or [""])[0].strip()
-    return Sudoers((), host) if "sudo" in seen else sudoers(seen.get("sudoers", []), host)
+    return Sudoers((), host) if "sudo" in seen else sudoers(told, host)
 
 
 def _logs_in(parts: list[str]) -> bool:
@@ -168,33 +170,47 @@ def _of(groups: dict[str, set[str]], name: str, primary: str) -> set[str]:
 
 
 @dataclass(frozen=True)
-class Sudoers:
-    """The rules of sudo on this host, aliases expanded: who, where, what."""
+class Rule:
+    """One rule of sudo, aliases expanded, as sets of kind and name: whom it is for, on which hosts, and what it grants. `odd`:
+    names of it are exempted, or of a kind that nobody can tell here."""
 
-    rules: tuple[tuple[tuple[str, ...], tuple[str, ...], str], ...]
+    users: frozenset[tuple[str, str]]
+    hosts: frozenset[tuple[str, str]]
+    odd: bool
+    grant: str
+    whole: bool
+
+
+@dataclass(frozen=True)
+class Sudoers:
+    """The rules of sudo on this host."""
+
+    rules: tuple[Rule, ...]
     host: str
 
     def of(self, name: str, uid: int, groups: set[str]) -> tuple[str, bool] | None:
         """How somebody may become root: freely, with its password, by some commands, or not; and whether by every command.
         None where a rule is for whom, or for where, nobody can tell here."""
         found, everything = "no", False
-        mine = {name, "ALL", f"#{uid}", *groups, *(f"%#{group}" for group in groups)}
-        for users, hosts, commands in self.rules:
-            named = bool(mine & {*users})
+        mine = {("username", name), ("username", "ALL"), ("userid", str(uid))}
+        mine |= {("usergroup", one[1:]) if one.startswith("%") else ("usergid", one) for one in groups}
+        here = {("hostname", "ALL"), ("hostname", self.host)}
+        for rule in self.rules:
             # groups of the network may hold anybody
-            if any(user.startswith(("+", "%:")) for user in users):
+            if any(kind not in _KINDS for kind, _ in rule.users):
                 return None
-            # one who is named and exempted, or a rule that is perhaps for another host
-            if named and (any(user.startswith("!") for user in users) or not {*hosts} <= {"ALL", self.host}):
+            if not mine & rule.users:
+                continue
+            if rule.odd or not rule.hosts <= here:
                 return None
-            if named:
-                grant, whole = _granted(commands)
-                found, everything = max(found, grant, key=_GRANTS.index), everything or whole
+            found, everything = max(found, rule.grant, key=_GRANTS.index), everything or rule.whole
         return found, everything
 
 
-_SETTING = re.compile(r""",(?=(?:[^"]*"[^"]*")*[^"]*$)""")  # a comma outside of quotes
-_OTHERWISE = frozenset({"rootpw", "targetpw", "runaspw", "runas_default", "exempt_group", "!root_sudo"})
+_KINDS = frozenset({"username", "userid", "usergroup", "usergid"})
+# whose password it asks for, and as whom a command runs, where nothing else is said
+_OTHERWISE = frozenset({"rootpw", "targetpw", "runaspw", "runas_default", "exempt_group", "root_sudo"})
+_GRANTS = ("no", "some commands", "with its password", "freely")
 # by what somebody who may run it as root is root: shells, what starts one, and what writes wherever it is told to
 _OPENS = frozenset(
     [
@@ -290,52 +306,59 @@ _OPENS = frozenset(
     ]
 )
 _GRANTS = ("no", "some commands", "with its password", "freely")
-_NAMES = r"[^,\s]+(?:, [^,\s]+)*"
-_RULE = re.compile(rf"^({_NAMES}) ({_NAMES}) = (.*)$")
-_MORE = re.compile(rf" : ({_NAMES}) = ")
 
 
-def sudoers(lines: Iterable[str], host: str) -> Sudoers | None:
-    """Rules as cvtsudoers(1) prints them; None where one is not understood, or none could be read."""
-    whole = re.sub(r"\\\n\s*", " ", "\n".join(lines))
-    rules = []
-    freely = False
-    for line in whole.splitlines():
-        if not line.strip():
-            continue
-        if line.startswith("Defaults"):
-            scope, _, told = line.partition(" ")
-            names = {one.strip().split("=")[0].rstrip("+-").strip() for one in _SETTING.split(told)}
-            # whose password it asks for, or whether at all, for some only: that is not judged
-            if names & _OTHERWISE or ("!authenticate" in names and scope != "Defaults"):
-                return None
-            freely = freely or "!authenticate" in names
-            continue
-        match = _RULE.match(line)
-        if not match:
-            return None
-        users, hosts, rest = tuple(match[1].split(", ")), match[2], match[3]
-        first, *more = _MORE.split(rest)
-        for where, what in ((hosts, first), *zip(more[::2], more[1::2], strict=True)):
-            rules.append((users, tuple(where.split(", ")), f"NOPASSWD: {what}" if freely else what))
-    return Sudoers(tuple(rules), host) if whole.strip() else None
+def sudoers(told: Any, host: str) -> Sudoers | None:
+    """The rules in the JSON form of cvtsudoers(1); None where one is not understood, or none could be read."""
+    try:
+        freely = False
+        for one in told.get("Defaults", ()):
+            for name, value in ((name, value) for option in one["Options"] for name, value in option.items()):
+                asks_not = name == "authenticate" and value is not True
+                # for some only: that is not judged
+                if name in _OTHERWISE and (value is not True if name == "root_sudo" else value is not False):
+                    return None
+                if asks_not and "Binding" in one:
+                    return None
+                freely = freely or asks_not
+        return Sudoers(tuple(rule for one in told["User_Specs"] for rule in _rules_of(one, freely)), host)
+    except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
+        return None
 
 
-def _granted(commands: str) -> tuple[str, bool]:
-    """What one rule grants: root, with or without the password, or some commands; and whether every command."""
-    found, freely, as_root, whole = "some commands", False, True, False
-    for word in re.findall(r"\([^)]*\)|[^\s,()]+", commands):
-        if word.startswith("("):
-            as_root = bool({"ALL", "root"} & {who.strip() for who in word.strip("()").split(":")[0].split(",")})
-        elif word in ("NOPASSWD:", "PASSWD:"):
-            freely = word == "NOPASSWD:"
-        elif as_root and (word == "ALL" or (word[:1] == "/" and word.rsplit("/", 1)[-1] in _OPENS)):
-            found = max(found, "freely" if freely else "with its password", key=_GRANTS.index)
-            whole = whole or word == "ALL"
-        elif as_root and word[:1] == "/" and any(sign in word for sign in "*?["):
-            # what a pattern names may be anything that lies there, or is laid there
-            found = max(found, "freely" if freely else "with its password", key=_GRANTS.index)
-    return found, whole
+def _rules_of(one: Any, freely: bool) -> Iterator[Rule]:
+    """The rules of one entry. Raises TypeError, KeyError and AttributeError where it has another shape."""
+    users, hosts = _named(one["User_List"]), _named(one["Host_List"])
+    for spec in one["Cmnd_Specs"]:
+        by = [option["authenticate"] is False for option in spec.get("Options", ()) if "authenticate" in option]
+        way = "freely" if (by[-1] if by else freely) else "with its password"
+        run_as = _named(spec["runasusers"]) if "runasusers" in spec else None
+        # without a word it is root; with a group alone oneself
+        as_root = run_as is None and "runasgroups" not in spec
+        as_root = as_root or bool(run_as and run_as[0] & {("username", "ALL"), ("username", "root"), ("userid", "0")})
+        opening = [command for command in spec["Commands"] if not command.get("negated") and _opens(command["command"])]
+        whole = as_root and any(command["command"] == "ALL" for command in opening)
+        yield Rule(
+            users[0], hosts[0], users[1] or hosts[1] or bool(run_as and run_as[1]),
+            way if as_root and opening else "some commands",
+            whole and not any(command.get("negated") for command in spec["Commands"]),
+        )  # fmt: skip
+
+
+def _named(members: Any) -> tuple[frozenset[tuple[str, str]], bool]:
+    """Members by kind and name, and whether one is exempted."""
+    found = {(kind, str(name)) for one in members for kind, name in one.items() if kind != "negated"}
+    return frozenset(found), any(one.get("negated") for one in members)
+
+
+def _opens(command: str) -> bool:
+    """Is who may run it as root, root? What a pattern, or a folder, names may be anything that lies there, or is laid there."""
+    path, *given = command.split() or [""]
+    if command == "ALL" or path.startswith("^") or (path.startswith("/") and path.endswith("/")):
+        return True
+    return (path.startswith("/") and path.rsplit("/", 1)[-1] in _OPENS) or any(
+        word.startswith("/") and any(sign in word for sign in "*?[") for word in (path, *given)
+    )
 
 
 def _storage(kept: str) -> str:
@@ -372,7 +395,7 @@ _SYSTEM = {
 DECODERS = (
     Decoder("linux-system", "os-release(5), proc(5), ip(8)", of_text(decode_system), frozenset(_SYSTEM), (("interfaces",),)),
     Decoder(
-        "linux-accounts", "passwd(5), shadow(5), sudo(8)", of_text(decode_accounts),
+        "linux-accounts", "passwd(5), shadow(5), sudo(8)", decode_accounts,
         frozenset({("accounts",), ("accounts", "*"), ("host", "elevates"), *_ACCOUNTS}), (("accounts",),), private=True,
     ),
     Decoder("notice", "sshd_config(5), Banner", of_text(decode_notice), frozenset({("banner",)})),

@@ -38,7 +38,7 @@ _RSA = re.compile(r"^(\d{3,6}) SHA256:\S+ .*\((RSA|DSA)\)\s*$")
 CLEARLY = 60  # seconds in the future that no slow start explains
 FORCE_TAGS = "daemon arg changed block sure now oldest loaded started steady same"
 SERVER_TAGS = f"{FORCE_TAGS} exe notice config set socket version lost hostkey for tmout shell wrapped narrowed"
-KEY_TAGS = f"{FORCE_TAGS} command authority looked key unread"
+KEY_TAGS = f"{FORCE_TAGS} command authority strict looked key unread leads"
 GLOBAL_TIMEOUT = (9, 7)  # the first level whose ChannelTimeout knows `global`
 
 
@@ -288,8 +288,28 @@ def decode_keys(reply: str, key: str = "") -> Decoded:
         left.append(f"the keys of {line.split(' ')[0]} could not be read")
         found.pop(line.split(" ")[0], None)
     return Decoded(
-        tuple((("accounts", name, "keys"), tuple(sorted(keys))) for name, keys in found.items()), tuple(left[:20])
+        (
+            *((("accounts", name, "keys"), tuple(sorted(keys))) for name, keys in found.items()),
+            *((("accounts", name, "keys_taken"), taken) for name, taken in _taken(seen).items() if name in found),
+        ),
+        tuple(left[:20]),
     )
+
+
+def _taken(seen: Mapping[str, list[str]]) -> dict[str, bool]:
+    """Does the server take the keys of an account, by the modes and owners of all that leads to them (StrictModes in
+    sshd_config(5); dropbear(8) asks the same): no more may write there than the account and root. Accounts of which that
+    was not read, or not understood, are left out."""
+    told: dict[str, list[bool | None]] = {}
+    for line in seen.get("leads", []):
+        name, _, words = line.partition(" ")
+        user, mode, owner = (*words.split(), "", "", "")[:3]
+        known = user.isdigit() and owner.isdigit() and 0 < len(mode) < 6 and set(mode) <= set("01234567")
+        told.setdefault(name, []).append(
+            not int(mode, 8) & 0o022 and owner in ("0", user) if known and user.isascii() and owner.isascii() else None
+        )
+    strict = _first(seen, "strict") != "no"
+    return {name: all(ways) or not strict for name, ways in told.items() if None not in ways}
 
 
 def _more_keys(seen: Mapping[str, list[str]]) -> str:
@@ -355,5 +375,5 @@ DECODERS = (
         "ssh-server", "sshd_config(5), dropbear(8)", of_text(decode_server),
         frozenset({("services", "*"), ("banner",), *(("services", "*", x) for x in _LEAVES)}),
     ),
-    Decoder("ssh-keys", "sshd(8)", of_text(decode_keys), frozenset({("accounts", "*", "keys")})),
+    Decoder("ssh-keys", "sshd(8)", of_text(decode_keys), frozenset({("accounts", "*", "keys"), ("accounts", "*", "keys_taken")})),
 )  # fmt: skip

@@ -56,13 +56,13 @@ class Channel(Unprompted):
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """What is run to ask, with which rights (`best`: root's where they are to be had), and whether its output is a tree. `section` names a text of the library of
-    sections instead; `say` is then that text, and has no slots."""
+    """What is run to ask, with which rights (`best`: root's where they are to be had), and whether its output is a tree, or what
+    stands below a line `json` of it. `section` names a text of the library instead; `say` is then that text, and has no slots."""
 
     say: str = ""
     section: str = ""
     rights: Literal["", "root", "best"] = ""
-    tree: Literal["", "json"] = ""
+    tree: Literal["", "json", "below"] = ""
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The one text with slots."""
@@ -78,7 +78,7 @@ class AskHow(Unprompted):
         if not self.section:
             return self, ""
         known = _found(("section",), self.section, library().sections, "a section of the library")
-        return replace(self, say=known.text, rights=known.rights), known.decode
+        return replace(self, say=known.text, rights=known.rights, tree=known.tree), known.decode
 
 
 @dataclass(frozen=True)
@@ -171,7 +171,8 @@ class AskedBySudo(Run, GivenAgain):
 
 @dataclass(frozen=True)
 class Section:
-    """One section of a framed script; `tree` says what its output is to be parsed as, empty for text."""
+    """One section of a framed script; `tree` says whether its output is to be parsed as JSON, or what stands `below` a line
+    that says so."""
 
     text: Text
     tree: str = ""
@@ -281,8 +282,8 @@ def _answer(ran: RanAll, place: int, section: Section) -> Answer:
         return No("it took too long")
     if part.status != 0:
         return No(part.text.strip().split("\n")[0][:LONGEST_REASON] or f"exit status {part.status}")
-    if section.tree and part.tree is None:
-        return No(f"the answer is no {section.tree}")
+    if section.tree == "json" and part.tree is None:
+        return No("the answer is no json")
     return Done(Replies(part.text, part.tree))
 
 

@@ -2,8 +2,16 @@
 
 #@ lib/started
 
-for p in $(called rsyslogd); do words $p | tag rsyslogd; stale $p /etc/rsyslog.conf /etc/rsyslog.d /etc/rsyslog.d/*.conf | tag oldlogs; done
-cat /etc/rsyslog.conf /etc/rsyslog.d/*.conf 2>/dev/null | sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d' | tag rsyslog
+#@ lib/logger
+
+said() { sed '/^[[:space:]]*#/d; /^[[:space:]]*$/d'; }
+for p in $(called rsyslogd); do
+  words $p | tag rsyslogd
+  o=$(together "$(words $p | settings_of)")
+  stale $p /etc/rsyslog.conf /etc/rsyslog.d /etc/rsyslog.d/*.conf | tag oldlogs
+  echo "$o" | taken_in | while read -r x; do stale $p "$x"; done | tag oldlogs
+  [ -n "$(echo "$o" | taken_in)" ] && { echo yes | tag together; echo "$o" | said | tag rsyslog; } || cat /etc/rsyslog.conf /etc/rsyslog.d/*.conf 2>/dev/null | said | tag rsyslog
+done
 for p in $(called syslogd busybox); do words $p | sed -n '/syslogd /p'; done | tag syslogd
 for p in $(called syslog-ng vector fluent-bit filebeat nxlog metalog socklog); do words $p; done | tag otherlogs
 for p in $(called systemd-journal); do words $p | sed -n '/journal-upload/p'; done | tag otherlogs
