@@ -29,6 +29,7 @@ from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.precedence import PHASES, PRECEDENCE, rank
 from yardbolt.core.plan.rehearse import Kind
 from yardbolt.core.plan.sheet import Refused, Sheet
+from yardbolt.core.plan.words import way_back
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.edit import Draft, exists, get, leaves, put
 from yardbolt.core.plane.kinds import Listing
@@ -481,9 +482,10 @@ def test_precedence_row_by_row() -> None:
     place."""
     bare, way = fresh()
     plane = read_in(bare, way)
+    belief = arrival(FAMILY, {"live": plane}, {way}, (LAPTOP,))
     assert list(CASES) == [row.name for row in PRECEDENCE]
     for name, (first, second) in CASES.items():
-        one, two = (rank(each, plane, SITE, frozenset({"foreman"})) for each in (first, second))
+        one, two = (rank(each, "not bound", belief, SITE) for each in (first, second))
         assert (PHASES.index(one.phase), one.place) < (PHASES.index(two.phase), two.place), name
 
 
@@ -557,7 +559,7 @@ def test_the_only_account_changes_its_password_through_the_live_session() -> Non
     sheet = arrange(FAMILY, belief_of(plane, me), todo, keep, target)
     assert isinstance(sheet, Sheet)
     at = next(n for n, s in enumerate(sheet.steps) if s.kind is Kind.WRITE)
-    assert (sheet.steps[at].standing, sheet.steps[at].back) == (Standing.HELD, "back to the published password")
+    assert (sheet.steps[at].standing, way_back(sheet.steps[at])) == (Standing.HELD, "back to the published password")
     assert sheet.steps[at + 1].kind is Kind.PROVE, "nothing else comes before the new password has opened"
     watched(bare, me, kept_too=True)
     outcome = bare.drive(carry_out(FAMILY, sheet, belief_of(plane, me), now))

@@ -12,9 +12,8 @@ from dataclasses import replace
 
 from yardbolt.core.credentials import Password
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.family.bound import bind
+from yardbolt.core.family.bound import bind, bound_or_why
 from yardbolt.core.family.model import Does, Op
-from yardbolt.core.family.writing import op_for, unmet
 from yardbolt.core.job import OwnAccount
 from yardbolt.core.judge.passwords import suggest
 from yardbolt.core.judge.who import who
@@ -71,8 +70,8 @@ def _echoes(unit: UnitInWork, session: Session, plane: Plane) -> list[tuple[OwnA
     if leaf is None or not unit.facts.talks(service)[2].by_role:
         return []
     change = Set(leaf, get(plane, leaf))
-    op = op_for(unit.family, change)
-    if op is None or not unit.family.carries(service, op.by) or unmet(op, plane, leaf):
+    bound = bound_or_why(unit.family, change, plane)
+    if isinstance(bound, str) or not unit.family.carries(service, bound.channel) or bound.unmet(plane):
         return []
     limited = [own for own in unit.site.accounts if own.role not in ("full", "change") and not unit.site.ended(own)]
     return [

@@ -13,6 +13,7 @@ from operator import or_
 
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.errors import OperatorError, Stopped, Trouble, UnitError
+from yardbolt.core.family.bound import Bound, bound_or_why
 from yardbolt.core.family.model import LIVE
 from yardbolt.core.judge.baseline import judge
 from yardbolt.core.judge.demands import Target, Want
@@ -20,8 +21,8 @@ from yardbolt.core.judge.who import passing
 from yardbolt.core.plan.belief import arrival
 from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.leaving import leaving
+from yardbolt.core.plan.precedence import is_guarded
 from yardbolt.core.plan.sheet import Refused
-from yardbolt.core.plan.turns import under_guard
 from yardbolt.core.plane.change import Change
 from yardbolt.core.plane.document import to_tree
 from yardbolt.core.plane.edit import get, put
@@ -99,7 +100,8 @@ async def _leave(run: Run, approve: Approve, left: LeftDocument) -> Left:
     office = tuple(str(net[0]) for net in unit.site.administrators.nets)
     belief = arrival(unit.family, planes, ways, (unit.site.laptop, *office))
     todo, gaps = changes(plane, target, unit.family, unit.site)
-    if unit.family.op_doing("arm") and under_guard(unit.family, belief, todo):
+    bound = [bound_or_why(unit.family, one, belief.stores) for one in todo]
+    if unit.family.op_doing("arm") and any(isinstance(one, Bound) and is_guarded(one, belief) for one in bound):
         why = "the packet filter of a host ends this very session with that change, and nothing could be tried"
         how = f"at an administrator's computer give 'laptop' its address in the job file, then yardbolt tighten {unit.name}"
         raise OperatorError(f"{unit.name}: {why}; {how}")

@@ -10,16 +10,17 @@ from typing import Any
 from yardbolt.core.credentials import Nothing, Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import IdentityError
+from yardbolt.core.family.bound import brings
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.parts import Reading
-from yardbolt.core.family.writing import beside, effects_of, op_for
+from yardbolt.core.family.writing import effects_of
 from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.compare import difference, given_out
 from yardbolt.core.plane.edit import exists, get, reachable
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path, filled, parse, show
+from yardbolt.core.plane.path import Path, parse, show
 from yardbolt.core.plane.table import holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
@@ -358,10 +359,7 @@ def brought(family: Family, target: Target) -> set[Path]:
         change: Change = Set(want.path, want.value)
         if want.kind != "set":
             change = Drop(want.path) if want.kind == "gone" else Make(want.path, ())
-        op = op_for(family, change)
-        for pattern, _ in (*op.effects, *op.by_value.get(str(want.value), ())) if op else ():
-            out.add(filled(pattern, want.path))
-        out |= {path for path, _ in beside(family, op, change)} if op else set()
+        out |= brings(family, change)
     return out - {("files",)}
 
 

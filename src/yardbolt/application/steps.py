@@ -10,7 +10,7 @@ from yardbolt.core.addresses import NOBODY
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
-from yardbolt.core.family.bound import bound_store
+from yardbolt.core.family.bound import Bound, bound_or_why
 from yardbolt.core.family.model import LIVE, STAGED
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.baseline import wanted
@@ -130,7 +130,8 @@ def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -
     out, refused = {}, unit.record.history().refused
     for change in todo:
         before = refused.get(show(change.path))
-        words = describe(change, planes.get(bound_store(unit.family, change), planes[LIVE]))
+        bound = bound_or_why(unit.family, change, planes)
+        words = describe(change, bound.before if isinstance(bound, Bound) else planes[LIVE])
         if before is not None and before.what == words:
             why = f"the unit refused it: {before.said}; --again has it tried once more"
             out[change_key(change)] = Gap(change.path, change.because, why)

@@ -15,7 +15,7 @@ from yardbolt.core.plan.precedence import OPEN
 from yardbolt.core.plan.reentry import reentry
 from yardbolt.core.plan.rehearse import Kind, Step
 from yardbolt.core.plan.sheet import Refused, Sheet
-from yardbolt.core.plan.words import NO_WAY_BACK, describe_step, short
+from yardbolt.core.plan.words import NO_WAY_BACK, describe_step, short, way_back
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.words import brief, listed, spoken
 
@@ -58,11 +58,12 @@ def still_in(step: Step) -> Cell:
 
 def back_of(step: Step) -> Cell:
     """Is there a way back?"""
-    if step.back.startswith(NO_WAY_BACK):
+    back = way_back(step)
+    if back.startswith(NO_WAY_BACK):
         return "NONE" if isinstance(step.change, Drop) else "none", "bad"
-    if step.back.startswith("by itself"):
+    if back.startswith("by itself"):
         return "by itself"
-    return ("not needed", "faint") if step.back == "none needed" else "yes"
+    return ("not needed", "faint") if back == "none needed" else "yes"
 
 
 @dataclass
@@ -192,7 +193,7 @@ def _every_step(screen: Screen, made: Plan, sheet: Sheet, why: bool) -> None:
         names_in = list(dict.fromkeys(f"{way.account} by {way.service}" for way in step.still))
         still = (", ".join(names_in), "good") if step.standing is Standing.PROVEN else still_in(step)
         reason = f"\nwanted by {step.change.because}; {step.reason}" if why and step.change else ""
-        rows.append([str(place), describe_step(step, made.plane) + reason, still, step.back if step.change else ""])
+        rows.append([str(place), describe_step(step, made.plane) + reason, still, way_back(step)])
     screen.rows(rows, indent=0, heads=["#", "step", "still in by", "way back"])
 
 

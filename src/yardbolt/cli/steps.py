@@ -11,7 +11,7 @@ from yardbolt.application.steps import Choices, Plan, change_key
 from yardbolt.application.steps import steps as run
 from yardbolt.core.errors import YardboltError
 from yardbolt.core.plan.sheet import Refused
-from yardbolt.core.plan.words import describe_step
+from yardbolt.core.plan.words import describe_step, way_back
 from yardbolt.core.run.events import PlanShown
 
 from . import show, show_plan, wiring
@@ -78,7 +78,7 @@ def _document(made: Plan) -> dict[str, Any]:
             "reason": step.reason,
             "standing": step.standing.value,
             "still in by": [f"{way.account} by {way.service}" for way in step.still],
-            "back-out": step.back,
+            "back-out": way_back(step),
         }
         for step in sheet.steps
     ]

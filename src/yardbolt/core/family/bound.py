@@ -7,23 +7,24 @@ this. Bound anew for another state of the same unit, it is the same change by th
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from ..doors import Way
 from ..judge.passwords import classes
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.compare import difference
 from ..plane.edit import get, leaves
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
-from ..plane.path import Path, fits
+from ..plane.path import Path, filled, fits
 from ..plane.table import holds_secret, is_item, item_of, steady
 from ..plane.words import spoken
 from ..secret import Ref
 from ..talk.conversation import Order
 from .model import LIVE, Cuts, Family, Op
-from .writing import A_MOMENT, forecast, op_for, render, takes, unmet
+from .spelling import meant
+from .writing import A_MOMENT, beside, forecast, op_for, render, takes
 
 Held = frozenset[str]  # the fingerprints of public keys that are held whole
 
@@ -62,7 +63,7 @@ class Bound:
     @property
     def store(self) -> str:
         """The store it is written to and read back from."""
-        return store_of(self.op)
+        return self.op.store
 
     @property
     def cuts(self) -> Cuts:
@@ -89,6 +90,13 @@ class Bound:
         """Does it take something away for good?"""
         return isinstance(self.change, Drop)
 
+    @property
+    def closes_an_account(self) -> bool:
+        """Does it take an account, or what opens it, from whoever has it?"""
+        return self.path[0] == "accounts" and (
+            self.removes or (isinstance(self.change, Set) and holds_secret(self.path))
+        )
+
     @cached_property
     def back(self) -> Bound | NoWayBack:
         """What takes it back, so that the store is again as it was."""
@@ -106,13 +114,7 @@ class Bound:
         """What it needs and does not have, where the timed return that it is made under needs something too."""
         bad = list(unmet(self.op, self.before, self.path))
         arm = self.family.op_doing("arm") if self.op.guarded else None
-        return (*bad, *(why for why in (unmet(arm, live, ()) if arm else ()) if why not in bad))
-
-    def leaves(self, sessions: frozenset[Way]) -> frozenset[Way]:
-        """The sessions it leaves alive."""
-        # switching a service on cuts nobody off
-        opens = self.cuts == "service" and isinstance(self.change, Set) and self.change.value is True
-        return sessions if opens else left_by(self.op, sessions, self.path[1] if len(self.path) > 1 else "")
+        return (*bad, *(why for why in (unmet(arm, live) if arm else ()) if why not in bad))
 
     @property
     def goes_back(self) -> bool:
@@ -121,41 +123,51 @@ class Bound:
         return arm is not None and (self.op.guarded or any(fits(p, self.path) for p in arm.takes_back))
 
 
-def store_of(op: Op) -> str:
-    """The store an op writes to, and is read back from."""
-    return op.writes[0] if op.writes else LIVE
-
-
-def left_by(op: Op, sessions: frozenset[Way], key: str = "") -> frozenset[Way]:
-    """The sessions an op leaves alive that changes what has this key."""
-    match op.cuts:
-        case "all":
-            return frozenset()
-        case "service":
-            return frozenset(way for way in sessions if way.service != key)
-        case "account":
-            return frozenset(way for way in sessions if way.account != key)
-        case "none":
-            return sessions
-
-
-def bind(family: Family, change: Change, plane: Plane, held: Held = frozenset(), now: str = A_MOMENT) -> Bound:
-    """Bind a change where its store is as this plane. Raises ValueError where the unit cannot be told so."""
+def bind(
+    family: Family, change: Change, where: Plane | Mapping[str, Plane], held: Held = frozenset(), now: str = A_MOMENT
+) -> Bound:
+    """Bind a change where its store is as this plane, or as the one of these stores it is written to. Raises ValueError where
+    the unit cannot be told so."""
     op = op_for(family, change)
     if op is None:
         raise ValueError(f"{family.title} has no way to change {spoken(change.path)}")
-    order = render(family, op, change, plane, now)
+    plane = where if isinstance(where, Plane) else where.get(op.store, where[LIVE])
     try:
         after = forecast(family, op, plane, change)
     except KeyError:
         raise ValueError(f"{spoken(item_of(change.path) or change.path)} is not there yet") from None
-    return Bound(change, op, family, plane, after, order, held)
+    return Bound(change, op, family, plane, after, render(family, op, change, plane, now), held)
 
 
-def bound_store(family: Family, change: Change) -> str:
-    """The store a change would be written to; the live one where the family has no way to make it."""
+def bound_or_why(
+    family: Family, change: Change, where: Plane | Mapping[str, Plane], held: Held = frozenset()
+) -> Bound | str:
+    """The change bound; the reason where the unit cannot be told so."""
+    try:
+        return bind(family, change, where, held)
+    except ValueError as e:
+        return str(e)
+
+
+def brings(family: Family, change: Change) -> frozenset[Path]:
+    """What the family says comes with a change, wherever the unit stands; nothing where it has no way to make it."""
     op = op_for(family, change)
-    return store_of(op) if op is not None else LIVE
+    if op is None:
+        return frozenset()
+    more = op.by_value.get(str(change.value), ()) if isinstance(change, Set) else ()
+    told = {filled(pattern, change.path) for pattern, _ in (*op.effects, *more)}
+    return frozenset(told | {path for path, _ in beside(family, op, change)})
+
+
+def unmet(op: Op, plane: Plane, path: Path = ()) -> tuple[str, ...]:
+    """Preconditions of an op that do not hold on this plane; what is not known does not hold."""
+    bad = []
+    for pattern, word in op.needs:
+        here = filled(pattern, path)
+        value = get(plane, here)
+        if value is None or (word != "known" and value != meant(here, word)):
+            bad.append(f"{spoken(here)} was not read" if word == "known" else f"{spoken(here)} must be {word}")
+    return tuple(bad)
 
 
 # ---- the way back ---------------------------------------------------------------------------------------------------

@@ -142,6 +142,11 @@ class Op:
     outage: float = 0.0
     renews: Literal["", "certificate", "host key"] = ""  # what it shows from then on is another one
 
+    @property
+    def store(self) -> str:
+        """The store it writes to, and is read back from."""
+        return self.writes[0] if self.writes else LIVE
+
 
 @dataclass(frozen=True)
 class Family:

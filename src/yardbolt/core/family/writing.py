@@ -13,7 +13,6 @@ from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..plane.path import Path, filled, fits, parse, show
 from ..plane.table import LISTS, coerce, holds_secret, item_of, pattern_of
-from ..plane.words import spoken
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order
 from ..talk.patterns import slot_key, slots
@@ -75,17 +74,6 @@ def _patterns(op: Op, change: Change) -> tuple[Path, ...]:
 def takes(op: Op) -> frozenset[str]:
     """The names of the slots of an op."""
     return frozenset(name for _, template in op.how.templates() for name, _ in slots(template))
-
-
-def unmet(op: Op, plane: Plane, path: Path) -> tuple[str, ...]:
-    """Preconditions of an op that do not hold on this plane; what is not known does not hold."""
-    bad = []
-    for pattern, word in op.needs:
-        here = filled(pattern, path)
-        value = get(plane, here)
-        if value is None or (word != "known" and value != meant(here, word)):
-            bad.append(f"{spoken(here)} was not read" if word == "known" else f"{spoken(here)} must be {word}")
-    return tuple(bad)
 
 
 # ---- the message ----------------------------------------------------------------------------------------------------

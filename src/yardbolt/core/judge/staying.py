@@ -8,7 +8,7 @@ from ..doors import Door, Way
 from ..plane.compare import difference
 from ..plane.leaves import Plane
 from ..plane.path import Path, touches
-from .access import conditions
+from .access import admit, conditions
 from .passage import FILTERING
 
 
@@ -50,7 +50,7 @@ def may_shut_out(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[
 
 def contradicted(plane: Plane, ways: Iterable[Way]) -> frozenset[tuple[Door, str]]:
     """What a reading denies of doors by which somebody got in all the same: the door, and what was said of it."""
-    return frozenset((way.door, c.why) for way in ways for c in conditions(plane, way) if c.holds is False)
+    return frozenset((way.door, c.why) for way in ways for c in admit(plane, way).conditions if c.holds is False)
 
 
 # Whatever a condition can rest on lies in the service, in the account, or in one of these areas.

@@ -11,15 +11,15 @@ from dataclasses import replace
 
 from ..credentials import Password
 from ..doors import Way
-from ..family.bound import Bound, Held, bind
+from ..family.bound import Bound, Held, bound_or_why
 from ..family.model import LIVE, Family
 from ..job import Site
 from ..judge.access import admit
 from ..judge.demands import Gap, Target
-from ..judge.staying import contradicted, may_shut_out
+from ..judge.staying import contradicted
 from ..judge.whereabouts import addresses_of
-from ..plane.change import Change, Set
-from ..plane.edit import get, reachable
+from ..plane.change import Change, Set, moves_to
+from ..plane.edit import get
 from ..plane.leaves import Plane
 from ..plane.path import show
 from ..plane.table import holds_secret
@@ -27,12 +27,11 @@ from ..secret import Ref
 from .belief import Belief, Standing, full, standing
 from .found import found_waiting
 from .guard import Idle, Proven
-from .precedence import CLOSE, FIRST, MOVE, OPEN, REMOVE, Rank, is_own, moves_to, rank
+from .precedence import CLOSE, FIRST, MOVE, OPEN, REMOVE, Rank, is_guarded, is_own, rank
 from .rehearse import KIND_OF, Kind, Step, rehearse, rehearse_step
 from .sheet import Refused, Sheet
-from .turns import as_believed, closes_an_account, guarded, lesser, store_for
 from .wishes import moved, wishes
-from .words import describe, way_back
+from .words import describe
 
 
 class Arranging:
@@ -56,42 +55,28 @@ class Arranging:
         self.steps: list[Step] = []
         self.wrote = False
         self.barred: list[Gap] = []
-        inside = frozenset(way.account for way in belief.proven)
-        self.ranks: dict[Change, Rank] = {change: self.ranked(change, inside) for change in todo}
-        # what is made under the timed return goes together
-        self.left = sorted(
-            todo, key=lambda change: (self.ranks[change].place, not self.is_guarded(change), lesser(change))
-        )
+        self.known: dict[Change, Bound | str] = {}
+        self.ranks: dict[Change, Rank] = {change: self.ranked(change) for change in todo}
+        self.left = sorted(todo, key=lambda change: self.ranks[change].turn)
 
-    def ranked(self, change: Change, inside: frozenset[str]) -> Rank:
-        """Its place. What may shut somebody out who is in closes, whatever else it is, unless something takes its place."""
-        found = rank(change, self.belief.live, self.site, inside)
+    def ranked(self, change: Change) -> Rank:
         bound = self.bound(change)
-        closes = (
-            found.phase == OPEN
-            and bound is not None
-            and may_shut_out(bound.before, bound.after, self.belief.proven)
-            and not self.successors(bound)
-        )
-        return replace(found, phase=CLOSE) if closes else found
+        replaced = isinstance(bound, Bound) and bool(self.successors(bound))
+        return rank(change, bound, self.belief, self.site, replaced)
 
-    def bound(self, change: Change) -> Bound | None:
-        """The change as the unit would be told it as it is believed to be now; None where it cannot be told so."""
-        return as_believed(self.family, self.belief, change, self.held)
-
-    def is_guarded(self, change: Change) -> bool:
-        """Is it made under the timed return?"""
-        bound = self.bound(change)
-        return bound is not None and guarded(bound, self.belief)
+    def bound(self, change: Change) -> Bound | str:
+        """The change as the unit would be told it as it is believed to be now; the reason where it cannot be told so."""
+        if change not in self.known:
+            self.known[change] = bound_or_why(self.family, change, self.belief.stores, self.held)
+        return self.known[change]
 
     def add(self, step: Step) -> None:
-        back = way_back(step.bound) if step.bound else ""
-        back = "by itself, until a new login proves it" if step.bound and self.armed else back
         self.belief = rehearse_step(self.family, self.belief, step)
+        self.known = {}
+        kept = standing(self.belief, self.wish) if step.standing is Standing.PROVEN else step.standing
         here = (way for way in self.belief.proven if way.source in self.belief.laptops)
         still = tuple(sorted(here, key=self.preference))
-        kept = standing(self.belief, self.wish) if step.standing is Standing.PROVEN else step.standing
-        self.steps.append(replace(step, standing=kept, still=still, back=back, guarded=self.armed))
+        self.steps.append(replace(step, standing=kept, still=still, guarded=self.armed))
 
     def preference(self, way: Way) -> tuple[bool, int, Way]:
         """Full rights first, then in the order of the ways that shall exist."""
@@ -99,10 +84,9 @@ class Arranging:
 
     def may(self, change: Change) -> tuple[Bound, Standing] | str:
         """The change bound, and how surely one could still get in after it; the reason where it cannot be made now."""
-        try:
-            bound = bind(self.family, change, store_for(self.family, self.belief, change), self.held)
-        except ValueError as e:
-            return str(e)
+        bound = self.bound(change)
+        if isinstance(bound, str):
+            return bound
         bad = list(bound.unmet(self.belief.live))
         within = sorted(way for way in self.belief.proven if self.family.carries(way.service, bound.channel))
         if not within:
@@ -115,13 +99,13 @@ class Arranging:
             )
             bad.append(f"nobody with full rights is in by {bound.channel}: {', '.join(told)}")
         # our own accounts may change their secret at any time; a factory account only behind the guard
-        if closes_an_account(change) and not is_own(change, self.site):
+        if bound.closes_an_account and not is_own(change, self.site):
             bad += self.guard(bound)
         if bad:
             return ", ".join(bad)
         before = self.as_it_will_be(bound)
         found, why = self.judged(
-            Step(Kind.WRITE, bound), show(change.path), self.successors(bound), before, guarded(bound, self.belief)
+            Step(Kind.WRITE, bound), show(change.path), self.successors(bound), before, is_guarded(bound, self.belief)
         )
         return why if found is None else (bound, found)
 
@@ -129,7 +113,7 @@ class Arranging:
         """What is believed when the change is made: the timed return armed for what is guarded, and confirmed before all
         else, so that nothing goes back that was not made under it."""
         arm = self.family.op_doing("arm")
-        if not guarded(bound, self.belief) or arm is None:
+        if not is_guarded(bound, self.belief) or arm is None:
             return replace(self.belief, guard=Idle()) if self.armed else self.belief
         return self.belief if self.armed else rehearse(self.family, self.belief, arm)
 
@@ -285,8 +269,8 @@ class Arranging:
         """Did an earlier step of this sheet bring it about as well?"""
         if not isinstance(change, Set) or holds_secret(change.path) or not self.steps:
             return False
-        plane = store_for(self.family, self.belief, change)
-        return reachable(plane, change.path) and get(plane, change.path) == change.value
+        bound = self.bound(change)
+        return isinstance(bound, Bound) and get(bound.before, change.path) == change.value
 
     @property
     def armed(self) -> bool:
@@ -318,7 +302,7 @@ class Arranging:
                     continue
                 bound, standing_then = found
                 coming = self.successors(bound)
-                under = guarded(bound, self.belief)
+                under = is_guarded(bound, self.belief)
                 if why := self.guard_step(name, under, after):
                     return why
                 after += coming

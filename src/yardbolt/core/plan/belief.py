@@ -127,6 +127,8 @@ def full(plane: Plane, way: Way) -> bool:
 
 def learn(belief: Belief, way: Way) -> Belief:
     """A login that succeeded proves that account and service are there and on, and which credential opens."""
+    # a lesser account that gets in proves nothing of who can mend it; what it may do no login shows
+    mends = full(belief.live, way)
     # a login proves what is live; it proves what is kept only where the two are the same
     saved = not belief.unsaved
     stores = dict(belief.stores)
@@ -137,8 +139,7 @@ def learn(belief: Belief, way: Way) -> Belief:
     if saved:
         stores[KEPT] = stores[LIVE] if belief.kept is belief.live else stores[KEPT]
         ways[KEPT] = belief.surviving | coming_back(stores[KEPT], {way})
-    # a lesser account that gets in proves nothing of who can mend it
-    guard = belief.guard.proven(way) if full(stores[LIVE], way) else belief.guard
+    guard = belief.guard.proven(way) if mends else belief.guard
     return replace(belief, stores=stores, ways=ways, sessions=belief.sessions | {way}, guard=guard)
 
 

@@ -4,16 +4,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from ipaddress import ip_interface
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ..addresses import AddressSet
+from ..family.bound import Bound
 from ..job import Site
-from ..plane.change import Change, Drop, Make, Set
+from ..judge.staying import may_shut_out, rests_on
+from ..plane.change import Change, Drop, Make, Set, moves_to
 from ..plane.edit import get
 from ..plane.leaves import Plane
 from ..plane.table import holds_secret
+from .belief import Belief
 
 OPEN, CLOSE, REMOVE, MOVE = "open", "close", "remove", "move"
 PEOPLE = frozenset({"ssh", "telnet", "http", "https", "netconf"})  # services people log in by to administer
@@ -55,15 +57,6 @@ def _nobody_needs(change: Change, plane: Plane, site: Site, inside: Inside) -> b
     if not _factory_secret(change, plane, site, inside):
         return False
     return bool(inside) and change.path[1] in site.factory and change.path[1] not in inside
-
-
-def moves_to(change: Change) -> frozenset[str]:
-    """The addresses a change moves the unit to; none where it does not."""
-    if not isinstance(change, Set) or change.path[0] != "interfaces" or change.path[-1] != "addresses":
-        return frozenset()
-    return (
-        frozenset(str(ip_interface(one).ip) for one in change.value) if isinstance(change.value, tuple) else frozenset()
-    )
 
 
 def _moves(change: Change, plane: Plane, site: Site, inside: Inside) -> bool:
@@ -184,16 +177,39 @@ PRECEDENCE: tuple[Row, ...] = (
 
 @dataclass(frozen=True)
 class Rank:
-    """The place of a change in the table, its phase and its reason, and the row it fits."""
+    """The place of a change in the table, its phase and its reason, and the row it fits. Within a place what is made under the
+    timed return goes together, and accounts with full rights are made first: they are the ones to rely on."""
 
     place: int
     phase: str
     reason: str
     row: str = ""
+    guarded: bool = False
+    lesser: bool = False
+
+    @property
+    def turn(self) -> tuple[int, bool, bool]:
+        """What comes first has the least."""
+        return self.place, not self.guarded, self.lesser
 
 
-def rank(change: Change, plane: Plane, site: Site, inside: Inside = frozenset()) -> Rank:
-    """Where a change belongs. `inside` are the accounts by which one is in just now: theirs are closed only once
-    another way is proven."""
-    place = next(n for n, row in enumerate(PRECEDENCE) if row.fits(change, plane, site, inside))
-    return Rank(place, PRECEDENCE[place].phase, PRECEDENCE[place].reason, PRECEDENCE[place].name)
+def rank(change: Change, bound: Bound | str, belief: Belief, site: Site, replaced: bool = False) -> Rank:
+    """Where a change belongs, as the unit is believed to be now. What may shut somebody out who is in closes, whatever else it
+    is, unless something takes the place of what it ends (`replaced`)."""
+    inside = frozenset(way.account for way in belief.proven)
+    place, row = next((n, one) for n, one in enumerate(PRECEDENCE) if one.fits(change, belief.live, site, inside))
+    lesser = isinstance(change, Make) and dict(change.values).get("role") != "full"
+    found = Rank(place, row.phase, row.reason, row.name, lesser=lesser)
+    if isinstance(bound, str):
+        return found
+    found = replace(found, guarded=is_guarded(bound, belief))
+    shuts = row.phase == OPEN and not replaced and may_shut_out(bound.before, bound.after, belief.proven)
+    return replace(found, phase=CLOSE) if shuts else found
+
+
+def is_guarded(bound: Bound, belief: Belief) -> bool:
+    """Is it made under the timed return? What the return would take back is, where no forecast sees whom it could shut out, or
+    it touches what a proven way rests on."""
+    if not bound.goes_back:
+        return False
+    return bound.op.guarded or bool(bound.touches & rests_on(bound.before, belief.proven))

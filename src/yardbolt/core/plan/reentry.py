@@ -8,13 +8,12 @@ from ..addresses import AddressSet
 from ..doors import Way
 from ..family.model import Family
 from ..job import Site
-from ..plane.change import Set
+from ..plane.change import Set, moves_to
 from ..plane.edit import leaves
 from ..plane.leaves import Plane
 from ..plane.path import Path
 from ..plane.table import steady
 from .belief import full
-from .precedence import moves_to
 from .sheet import Sheet
 
 FEW = 1024  # addresses: a set that is larger names nobody in particular

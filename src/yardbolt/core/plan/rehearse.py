@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from enum import Enum
 
 from ..doors import Way
-from ..family.bound import Bound, left_by
+from ..family.bound import Bound
 from ..family.model import KEPT, LIVE, STAGED, Family, Op
 from ..family.writing import with_effects
 from ..judge.staying import stays
-from ..plane.change import Change
+from ..plane.change import Change, Set
 from ..plane.compare import difference, unlike
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
@@ -49,7 +49,7 @@ KIND_OF: Mapping[str, Kind] = {
 class Step:
     """One step on one unit: a change, a login (`way`), a trial of refusals, or an op that stands alone (`op`).
 
-    `standing` and `still` say how one gets in after it; `back` is the way back, in words.
+    `standing` and `still` say how one gets in after it.
     """
 
     kind: Kind
@@ -60,7 +60,6 @@ class Step:
     reason: str = ""
     standing: Standing = Standing.PROVEN
     still: tuple[Way, ...] = ()
-    back: str = ""
     guarded: bool = False  # made under the timed return
 
     @property
@@ -89,7 +88,7 @@ def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None)
         stores[store] = after
     for source, targets in op.copies:
         for target in (t for t in targets if t in stores and source in stores):
-            after = _copied(stores[target], stores[source], op.copies_of)
+            after = _copied(stores[target], stores[source], op.copies_of) if op.copies_of else stores[source]
             if target in ways:
                 # a copy of a whole store opens to whoever that store opens to; edits nobody has logged into prove nothing
                 inherited = ways.get(source, frozenset()) if not op.copies_of else frozenset()
@@ -105,12 +104,28 @@ def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None)
     stores = _counted(family, belief, stores, op)
     if stores[KEPT] is stores[LIVE]:
         ways[KEPT] |= coming_back(stores[LIVE], ways[LIVE])
-    guard = _guarded(belief, op, bound)
     if op.does == "back" and belief.fallback is not None:
         stores, ways = dict(belief.fallback.stores), dict(belief.fallback.ways)
-    left = bound.leaves(belief.sessions) if bound is not None else left_by(op, belief.sessions)
+    left = _left(belief.sessions, op, bound)
     survives = belief.survives or any(full(stores[KEPT], way) for way in ways[KEPT])
+    guard = _guarded(belief, op, bound)
     return replace(belief, stores=stores, ways=ways, sessions=left, guard=guard, survives=survives)
+
+
+def _left(sessions: frozenset[Way], op: Op, bound: Bound | None) -> frozenset[Way]:
+    """The sessions it leaves alive."""
+    key = bound.path[1] if bound is not None and len(bound.path) > 1 else ""
+    match op.cuts:
+        case "all":
+            return frozenset()
+        case "service":
+            # switching one on cuts nobody off
+            on = bound is not None and isinstance(bound.change, Set) and bound.change.value is True
+            return sessions if on else frozenset(way for way in sessions if way.service != key)
+        case "account":
+            return frozenset(way for way in sessions if way.account != key)
+        case "none":
+            return sessions
 
 
 def _started(plane: Plane) -> Plane:
@@ -142,9 +157,7 @@ def _written(bound: Bound, plane: Plane) -> Plane:
 
 
 def _copied(target: Plane, source: Plane, only: tuple[Path, ...]) -> Plane:
-    """The target as a copy of the source (of those paths, where the op copies no more)."""
-    if not only:
-        return source
+    """The target with those paths as a copy of the source."""
     draft = Draft(target)
     for path in difference(target, source):
         inside = item_of(path)

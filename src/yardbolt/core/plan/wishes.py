@@ -12,8 +12,8 @@ from ..job import Site
 from ..judge.access import admit
 from ..judge.demands import Target
 from ..judge.whereabouts import door, interface_of, passed_on
+from ..plane.change import moves_to
 from .belief import Belief, full
-from .precedence import moves_to
 
 
 def wishes(family: Family, site: Site, target: Target, belief: Belief) -> tuple[Way, ...]:

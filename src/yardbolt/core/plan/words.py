@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..addresses import AddressSet
-from ..family.bound import Bound, NoWayBack
+from ..family.bound import NoWayBack
 from ..plane.change import Change, Drop, Make, Rename, Reorder, Set
 from ..plane.edit import get
 from ..plane.leaves import Plane
@@ -142,9 +142,13 @@ def describe_step(step: Step, before: Plane) -> str:
 NO_WAY_BACK = "no way back"
 
 
-def way_back(bound: Bound) -> str:
-    """How a change is taken back, in words; why it cannot be, where it cannot."""
-    back = bound.back
+def way_back(step: Step) -> str:
+    """How the change of a step is taken back, in words; why it cannot be, where it cannot; empty where it changes nothing."""
+    if step.bound is None:
+        return ""
+    if step.guarded:
+        return "by itself, until a new login proves it"
+    back = step.bound.back
     if isinstance(back, NoWayBack):
         return "none needed" if back.needless else f"{NO_WAY_BACK}: {back.why}"
     match back.change:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from ipaddress import ip_interface
 from typing import Any
 
 from .edit import Draft
@@ -76,3 +77,12 @@ def apply(plane: Plane, change: Change) -> Plane:
             for place, key in enumerate((*(k for k in keys if k in draft.keys(path)), *rest), 1):
                 draft.put((*path, key, "position"), place)
     return draft.freeze()
+
+
+def moves_to(change: Change) -> frozenset[str]:
+    """The addresses a change moves the unit to; none where it does not."""
+    if not isinstance(change, Set) or change.path[0] != "interfaces" or change.path[-1] != "addresses":
+        return frozenset()
+    return (
+        frozenset(str(ip_interface(one).ip) for one in change.value) if isinstance(change.value, tuple) else frozenset()
+    )
