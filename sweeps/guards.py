@@ -28,6 +28,8 @@ GUARDS = [
     ("a confirm needs no proof", "core/run/guarding.py", "        if not isinstance(guard, Proven):\n            raise Stop(", "        if not isinstance(guard, Proven):\n            return Proven(guard.fallback, guard.left, guard.asked, next(iter(self.belief.sessions)))\n            raise Stop(", "test_guard.py"),
     ("a proof outlives the next write", "core/plan/guard.py", "        return Armed(self.fallback, self.left, self.asked)", "        return self", "test_guard.py"),
     ("a key is no condition", "core/judge/access.py", "held = fingerprint in keys if isinstance(keys, tuple) else False if keys is ABSENT else None", "held = True", "test_guard.py"),
+    ("the modes of its file are no condition", "core/judge/access.py", "    holds = value if isinstance(value, bool) else None if value is None and _is_host(plane) else True\n", "    holds = True\n", "test_guard.py -k rests_on_its_key"),
+    ("a box is on record under its own name alone", "application/identity.py", 'unit.record.records.latest(name, "check"', 'unit.record.records.latest(unit.name, "check"', "test_variants.py -k second_hand"),
     ("guarded and not armed, and sent all the same", "core/run/guarding.py", '            raise Stop("the timed return is not armed, so nothing that needs it is sent")', "            return", "test_guard.py"),
     ("a set taken back is not compared", "core/run/takingback.py",
      "        if problem := _not_as_before(self.family, bound, seen.get(bound.store, Plane()), before):",

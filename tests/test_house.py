@@ -49,13 +49,14 @@ GONE_FILES = (
     "application/line.py", "application/desk.py", "application/outside.py", "application/plan.py", "cli/commands.py", "cli/views.py",
     "adapters/ssh.py", "adapters/telnet.py", "adapters/knock.py", "adapters/talk.py", "core/formats/programs", "core/formats/sections.py",
     "core/formats/sshsections.py", "core/plan/holders.py", "core/plane/tree.py", "core/talk/console.py", "core/talk/objects.py",
+    "core/plan/turns.py",
 )  # fmt: skip
 GONE_WORDS = {
     r"\bOpening\b": "outcomes are types", r"\bSent\(": "outcomes are types", r"\b(CLOSED|SILENT), (CLOSED|SILENT)\b": "ends are an enum",
     r"\.persists\b|persists:": "an op names its stores", r"\bspec\.mode\b|self\.mode": "a way of talking is a row of the table",
     r"\.active\b": "stores have names", r"path\[-1\] [!=]= .secret": "the table says what holds a secret",
     r"\binverse\(": "a change is bound once, with its way back", r"\bRECEIVING\b": "what units share is a value of the site",
-    r"\bWIRES: Mapping": "a way names its wires in its row",
+    r"\bWIRES: Mapping": "a way names its wires in its row", r"\b(bound_store|store_for|as_believed)\(": "a change is bound where its op writes",
     r"\.append\([^)\n\"]*\{": "journal entries are typed", r"\.get\(.kind.\)": "journal entries are typed",
 }  # fmt: skip
 
