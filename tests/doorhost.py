@@ -109,6 +109,8 @@ class Host:
     asleep: int = -1
     blow: int = -1
     lies: str = ""
+    turns: tuple[str, ...] = ()  # how each write turns out, one after another: as told, or else
+    wrote: int = 0
     now: float = 1_790_000_000.0
     told: int = 0
     guarded: int = 0
@@ -238,11 +240,29 @@ class Host:
                     self.guarded += 1
                 if self.lies == "drops" and self.told % 3 == 0:
                     return Done(Replies())
+                turn = self.turns[self.wrote] if self.wrote < len(self.turns) else ""
+                self.wrote += 1
+                if turn in ("refused", "ignored"):
+                    return No("not today") if turn == "refused" else Done(Replies())
                 self.change(op, fill)
+                self.otherwise(op.name, turn)
                 if self.guarded == self.blow and self.armed is not None and covered:
                     self.blown = True
                     self.sessions.clear()
         return Done(Replies())
+
+    def otherwise(self, op: str, turn: str) -> None:
+        """What comes of a write beside what was told: more than that, less, or something nobody here did."""
+        leaf, value = {
+            ("length", "more"): ("policy/min_length", 14), ("length", "less"): ("policy/min_length", 8), ("banner", "less"): ("banner", "Keep"),
+            ("permit", "less"): ("services/ssh/permitted", ABSENT), ("keys", "less"): ("accounts/root/keys", (TEACHER, OWNER)),
+        }.get((op, turn), ("", None))  # fmt: skip
+        if turn.startswith("meanwhile "):
+            leaf = turn.removeprefix("meanwhile ")
+            value = {"banner": "Hands off.", "policy/min_length": 4, "services/telnet/enabled": True}.get(leaf, False)
+        path = tuple(leaf.split("/"))
+        if leaf and (len(path) < 3 or path[1] in getattr(self.plane, path[0])):
+            self.plane = put(self.plane, path, value)
 
     def change(self, op: Any, fill: dict[str, Any]) -> None:
         path = self.path

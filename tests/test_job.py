@@ -170,14 +170,17 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
         "newkey": (5, "nothing was sent"),
         "refuse": (4, "no login of ours opens it"),
         "hang": (4, "says nothing"),
-        "swallow": (5, "stopped at step 4 of 25 (3 done): name reads ql8-new, expected sk-sw-04"),
     }
     for fault, (code, words) in told.items():
         bench.fault(fault)
         assert words in job.error("tighten", "--yes", "--quiet", code=code), fault
         bench.fault("none")
+    bench.fault("swallow")
+    told_so = job("tighten", "--yes", code=3)
+    assert "NOT SO  name: it came out otherwise, and reads ql8-new, wanted sk-sw-04" in told_so, told_so
     bench.fault("blab")
-    assert "steps done, each read back" in job("tighten", "--yes", code=4)
+    assert "--again has it tried once more" in job("steps", "--all", code=4)
+    assert "steps done, each read back" in job("tighten", "--yes", "--again", code=4)
     wrong = {**job.env, "YARDBOLT_MASTER": "not it"}
     got = job.run("prove", env=wrong)
     assert got.returncode == 2 and "does not open it; nothing was changed" in got.stderr

@@ -36,7 +36,7 @@ from yardbolt.core.plane.kinds import Listing
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import show
 from yardbolt.core.plane.table import holds_secret, steady
-from yardbolt.core.run.events import Proven, Sending, Stopped
+from yardbolt.core.run.events import Noted, Proven, Sending, Stopped, Unlike
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.requests import Outcome
 from yardbolt.core.secret import Ref
@@ -318,9 +318,13 @@ LIES: dict[str, Callable[[LineSwitch, str], str | None]] = {
 }
 
 
+HARMLESS = {"changes something else too": "idle reads 33 min", "forgets what it kept": "reads 5 characters"}
+
+
 @pytest.mark.parametrize("lie", LIES)
 def test_a_lie_is_caught_and_costs_nobody_the_way_in(lie: str) -> None:
-    """A unit that does otherwise than it says is stopped at, with the reason, and somebody can still get in."""
+    """A unit that does otherwise than it says is stopped at, with the reason, where a way in may hang on it; what harms nobody is told,
+    and the rest goes on. Somebody can always still get in."""
     bare, way = fresh()
     lying = LIES[lie]
     said = bare.talk
@@ -342,7 +346,16 @@ def test_a_lie_is_caught_and_costs_nobody_the_way_in(lie: str) -> None:
     bare.talk = talk  # type: ignore[method-assign, assignment]
     watched(bare, way, kept_too=True)
     outcome, _, _ = go_on(bare, way, None)
-    assert outcome is not None and outcome.why, lie
+    assert outcome is not None
+    if lie in HARMLESS:
+        told = [
+            event
+            for event in bare.journal
+            if isinstance(event, Noted) or (isinstance(event, Unlike) and event.left_out)
+        ]
+        assert not outcome.why and [one for one in told if HARMLESS[lie] in one.reads], (outcome, told)
+        return
+    assert outcome.why, lie
     assert isinstance(bare.journal[-1], Stopped)
 
 
@@ -383,23 +396,26 @@ def test_a_unit_that_was_never_away_has_not_restarted() -> None:
     assert "foreman" in bare.unit.hands
 
 
-def test_a_step_that_reads_otherwise_is_backed_out_through_the_live_session() -> None:
-    """The change before the surprise is taken back, and the journal says so."""
+def test_what_reads_otherwise_and_harms_nobody_is_taken_back_alone() -> None:
+    """The banner that came out otherwise goes back, and what stood before it stays; what somebody else changed meanwhile is noted, and
+    let be."""
     bare, way = fresh()
     unit = bare.unit
     order_of = bare.order
 
     def order_and_meddle(way: Way, order: Order) -> Any:
         answer = order_of(way, order)
-        if order.how.say.startswith("engrave greeting"):
-            unit.live.rest = 44
+        if order.how.say.startswith("engrave greeting") and unit.live.greeting:
+            unit.live.greeting, unit.live.rest = unit.live.greeting[:8], 44
         return answer
 
     bare.order = order_and_meddle  # type: ignore[method-assign]
     outcome, _, _ = go_on(bare, way, None)
-    assert outcome and "idle reads 44 min, expected never" in outcome.why
-    assert (unit.live.greeting, unit.live.rest) == ("", 0), "what was changed besides is taken back too"
-    assert outcome.backed_out[0] == "banner: Larkmoor Tramway. Authorised staff only. Use is recorded. -> not set"
+    assert outcome and outcome.left_out and "banner reads Larkmoor, expected" in outcome.why
+    assert (unit.live.greeting, unit.live.rest) == ("", 44), "what somebody else did is none of ours"
+    assert outcome.backed_out == ("banner: Larkmoor -> not set",) and not outcome.stayed
+    assert "lt-works" in unit.hands and unit.live.shortest == 12, "what came before it stays"
+    assert [event for event in bare.journal if isinstance(event, Noted) and "idle reads 44 min" in event.reads]
 
 
 def test_a_way_back_the_unit_swallows_is_told_as_not_gone() -> None:
@@ -414,7 +430,7 @@ def test_a_way_back_the_unit_swallows_is_told_as_not_gone() -> None:
         if len(engraved) > 1:
             return Done(Replies())
         answer = order_of(way, order)
-        unit.live.rest = 44
+        unit.live.greeting = unit.live.greeting[:8]
         return answer
 
     bare.order = order_and_meddle  # type: ignore[method-assign]

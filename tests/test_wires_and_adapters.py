@@ -490,7 +490,7 @@ def record() -> handover.HandOver:
         identity=handover.IdentityRow(serial=HOSTILE), baseline=documents.BaselineName(name="b", version="1", meaning="m " * 60),
         found=handover.Found(time=time, inside="", findings=(finding,), outside=documents.Outside()),
         left=handover.Left(time=time, proven=True, findings=(finding,), blind=()),
-        changes=(handover.ChangeRow(path="name", before=HOSTILE, after="x"),), unplanned=("name",), steps=(), entry=(entry,),
+        changes=(handover.ChangeRow(path="name", before=HOSTILE, after="x"),), unplanned=("name",), by_others=("idle",), steps=(), entry=(entry,),
         proofs=(), back_in=(), secrets=(), owed=(HOSTILE,), waivers=(), reset="", socket="", evidence=(), site=("q",),
     )  # fmt: skip
 

@@ -48,7 +48,6 @@ class Run:
     sessions: dict[Way, Session] = field(default_factory=dict)
     total: int = 0
     finished: int = 0
-    refusals: int = 0  # in a row, without a change made in between
     unread: str = ""  # why the last reading did not tell everything
     drilled: list[Proof] = field(default_factory=list)
     barred: str = ""  # why nobody who came in may change it; empty where somebody may

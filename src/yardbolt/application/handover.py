@@ -11,7 +11,7 @@ from yardbolt.core.judge.who import passing, who
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path
+from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import human, spoken
 from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument
@@ -78,7 +78,8 @@ def hand_over(unit: UnitInWork) -> HandOver:
         left=Left(time=last.time, proven=left is not None, findings=ordered(last.document.findings),
                   blind=last.document.blind),
         changes=tuple(ChangeRow(path=spoken(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed),
-        unplanned=left.document.unplanned if left else (),
+        unplanned=tuple(spoken(parse(path)) for path in left.document.unplanned) if left else (),
+        by_others=tuple(spoken(parse(path)) for path in left.document.by_others) if left else (),
         steps=tuple(_steps(journal)), entry=tuple(_entries(journal)),
         proofs=left.document.proofs if left else (),
         back_in=tuple(_back_in(unit, after)),
@@ -183,11 +184,9 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
     else:
         yield from (f"FAILED proof: {one.text} ({one.saw})" for one in left.proofs if one.result == "fails")
         yield from (f"not planned, yet changed: {path}" for path in left.unplanned)
-        refused = unit.record.history().refused
+        left_out = unit.record.history().left_out
         yield from (
-            f"wanted, and the unit refused it: {path}: {refused[path].said}"
-            if path in refused
-            else f"wanted, and does not read so: {path}"
+            f"wanted: {path}: {left_out[path].why}" if path in left_out else f"wanted, and does not read so: {path}"
             for path in left.missing
         )
         yield from owed_later(unit, left)

@@ -28,6 +28,7 @@ from yardbolt.core.run.events import ProofTried, ReadBack, Sending
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.run.proofs import WRONG, Claim, KeySeen, Proof, Result, Sort, claims, settle
 from yardbolt.core.run.proofs import Tried as Seen
+from yardbolt.core.run.weighing import CARRYING
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.logon import NEVER_SENDS
 from yardbolt.core.talk.outcomes import Cut, Login, NoListener, Open, Opened, Refused, Silent, Untried
@@ -55,6 +56,7 @@ class Proved:
     proofs: tuple[Proof, ...]
     changed: tuple[tuple[Path, Any, Any], ...]
     unplanned: tuple[Path, ...]
+    by_others: tuple[Path, ...]  # changed meanwhile, and carries no way in
     missing: tuple[Path, ...]
     time: str
     document: LeftDocument
@@ -295,6 +297,9 @@ def _filed(
         # what an earlier run brought, and has been so since: a target may not speak of it any more
         and not (planned(path, earlier, plane) and (was is None or _the_same(was, plane, path)))
     )
+    # who may come in, and by what, is nobody's business but the job's
+    by_others = tuple(path for path in unplanned if path[0] not in CARRYING)
+    unplanned = tuple(path for path in unplanned if path not in by_others)
     undone = frozenset(approved.document.gaps) if approved else frozenset()
     # what stays on starts again too
     undone |= {f"{gap.removesuffix('enabled')}boot" for gap in undone if gap.endswith("/enabled")}
@@ -303,10 +308,12 @@ def _filed(
         box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
         findings=finding_rows(findings), proofs=tuple(proof_row(proof) for proof in proofs),
         changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
-        missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
+        by_others=tuple(show(path) for path in by_others), missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
     )  # fmt: skip
     unit.record.file(document)
-    return Proved(unit.name, plane, findings, proofs, changed, unplanned, missing, unit.record.clock.now(), document)
+    return Proved(
+        unit.name, plane, findings, proofs, changed, unplanned, by_others, missing, unit.record.clock.now(), document
+    )
 
 
 def _set_before(unit: UnitInWork) -> set[Path]:

@@ -126,14 +126,14 @@ def plan(
 
 
 def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -> dict[str, Gap]:
-    """What of it the unit refused when it was last told so, with the gap that leaves."""
-    out, refused = {}, unit.record.history().refused
+    """What of it was left out when it was last told so, for the unit refused it or it came out otherwise, with the gap that leaves."""
+    out, left_out = {}, unit.record.history().left_out
     for change in todo:
-        before = refused.get(show(change.path))
+        before = left_out.get(show(change.path))
         bound = bound_or_why(unit.family, change, planes)
         words = describe(change, bound.before if isinstance(bound, Bound) else planes[LIVE])
         if before is not None and before.what == words:
-            why = f"the unit refused it: {before.said}; --again has it tried once more"
+            why = f"{before.why}; --again has it tried once more"
             out[change_key(change)] = Gap(change.path, change.because, why)
     return out
 

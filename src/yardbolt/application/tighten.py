@@ -13,7 +13,6 @@ from yardbolt.core.errors import IdentityError, OperatorError, Stopped, UnitErro
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.judge.who import who
 from yardbolt.core.plan.belief import Belief, full
-from yardbolt.core.plan.rehearse import Kind
 from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import short
 from yardbolt.core.plane.document import from_tree, to_tree
@@ -30,7 +29,6 @@ from yardbolt.core.run.events import (
     RunBegun,
     RunFinished,
     RunResumed,
-    Unlike,
 )
 from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
@@ -51,6 +49,7 @@ from yardbolt.core.run.requests import (
     Send,
     WhyUnread,
 )
+from yardbolt.core.run.weighing import CARRYING
 from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import (
     Done,
@@ -80,7 +79,6 @@ NOT_YET = 10  # half-seconds a listener may be gone
 RETRY = 2.0  # seconds between two rounds of logins
 LONGEST_WHY = 200  # characters
 EARNED = 30.0  # seconds more on a unit for each step done: a slow one is finished, one that holds us up is not
-MOST_DECLINED, MOST_IN_A_ROW = 8, 3  # refused changes a run goes on without; more in a row, and something else is wrong
 LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names less
 
 
@@ -153,10 +151,12 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
     await _begin(run, made, made.sheet, approved, choices.leaps)
     outcome = await drive(run, made, made.sheet)
-    if outcome.declined is not None and len(choices.declined) < MOST_DECLINED and run.refusals < MOST_IN_A_ROW:
-        change, said = outcome.declined
-        unit.report(f"{unit.name}: it refused '{short(change)}': {said}; going on without that")
-        return {change_key(change): Gap(change.path, change.because, f"the unit refused it: {said}")}
+    if outcome.left_out is not None:
+        change, how = outcome.left_out
+        if change_key(change) not in choices.declined:  # each time there is one less to make
+            unit.report(f"{unit.name}: '{short(change)}': {how.why}; going on without that")
+            stayed = f"; not taken back: {', '.join(outcome.stayed)}" if outcome.stayed else ""
+            return {change_key(change): Gap(change.path, change.because, f"{how.why}{stayed}")}
     if outcome.why:
         raise stopped(run, outcome, "tighten")
     await run.close()
@@ -207,6 +207,13 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
         for path, _, _ in differences(found, made.plane)
         if path[0] != "stores" and not planned(path, wanted, made.plane)
     ]
+    if run.unit.family.op_keeping() is None and not run.unit.family.op_activating():
+        # nothing of it would be published by us; what carries no way in is somebody else's business
+        meanwhile = [path for path in foreign if path[0] not in CARRYING]
+        foreign = [path for path in foreign if path not in meanwhile]
+        if meanwhile:
+            what = f"meanwhile, by somebody else: {', '.join(map(show, meanwhile))}"
+            unit.record.note(InputsChanged(what=what), run.number)
     if foreign and not keep_found:
         problem = f"changed since the approval, and not by this run: {', '.join(map(show, foreign))}"
         raise OperatorError(f"{unit.name}: {problem}; look at it, then say --found keep, or set it back")
@@ -312,10 +319,6 @@ def _note(run: Run, note: Note) -> None:
     if isinstance(event, ReadBack | Proven):
         run.finished += 1
         run.unit.budget.ends_at += EARNED
-    if isinstance(event, ReadBack) and event.kind == Kind.WRITE.value:
-        run.refusals = 0
-    if isinstance(event, Unlike) and event.refused:
-        run.refusals += 1
     if isinstance(event, StoppedEvent):
         return
     step = getattr(event, "step", None)

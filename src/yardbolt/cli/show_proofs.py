@@ -103,13 +103,12 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
         screen.rows([[spoken(path), _side(path, a), "->", _side(path, b)] for path, a, b in found.changed], indent=0)
     for path in found.unplanned:
         screen.say(("NOT PLANNED  ", "bad"), f"{spoken(path)} changed, and no step did that")
+    if found.by_others:
+        several = listed(dict.fromkeys(spoken(path) for path in found.by_others))
+        screen.say(("MEANWHILE  ", "faint"), f"somebody else changed {several}")
     for path in found.missing:
-        refused = unit.record.history().refused.get(show_written(path))
-        why = (
-            f": the unit refused to change it: {refused.said}"
-            if refused
-            else " was wanted otherwise, or could not be read"
-        )
+        left_out = unit.record.history().left_out.get(show_written(path))
+        why = f": {left_out.why}" if left_out else " was wanted otherwise, or could not be read"
         screen.say(("NOT SO  ", "bad"), f"{spoken(path)}{why}")
     show.findings(screen, found.findings, depth)
     _unplug(screen, found, unit)

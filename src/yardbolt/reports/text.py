@@ -49,6 +49,7 @@ def render(record: HandOver) -> str:
     out += _part("First entry", (_wrap(_entry(one), "  ", "      ") for one in record.entry))
     out += _part("Changed", (_wrap(one, "  ", "      ") for one in changed))
     out += _part("Changed and not planned", (f"  {path}" for path in record.unplanned))
+    out += _part("Changed meanwhile by somebody else", (f"  {path}" for path in record.by_others))
     out += _part("Steps carried out", (_wrap(one, "  ", " " * 12) for one in steps))
     out += _part("Proofs", (_wrap(_proof(one), "  ", " " * 21) for one in record.proofs))
     out += _part("How to get back in", (_wrap(one, "  ", "      ") for one in back_in))

@@ -102,7 +102,7 @@ def _pick(d: Demand, plane: Plane) -> Want | Gap:
         case Present():
             return Want(d.path, d.rule, "present", d.values)
     value = choose(d, get(plane, d.path))
-    return value if isinstance(value, Gap) else Want(d.path, d.rule, "set", value)
+    return value if isinstance(value, Gap) else Want(d.path, d.rule, "set", value, d)
 
 
 def reach(plane: Plane, w: Want) -> Plane:

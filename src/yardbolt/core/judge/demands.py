@@ -7,7 +7,7 @@ leaf never creates an item: only `Present` does.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from ..addresses import AddressSet
@@ -76,6 +76,18 @@ class Want:
     rule: str
     kind: Literal["set", "gone", "present"]
     value: Any = None
+    demand: Between | OneOf | None = field(default=None, compare=False, repr=False)  # what the value was chosen from
+
+    def suits(self, value: Any) -> bool:
+        """Is this value as wanted, or as good: one that every rule takes?"""
+        if value == self.value:
+            return True
+        match self.demand:
+            case OneOf(_, _, values):
+                return value in values
+            case Between() as bounds:
+                return _within(bounds, value)
+        return False
 
 
 Target = tuple[Want, ...]

@@ -411,4 +411,4 @@ def arrange(
         return Refused(tuple(blocked) or turns)
     barred = {gap.path for gap in arranging.barred}
     done = tuple(change for change in todo if change.path not in barred)
-    return Sheet(site.unit, tuple(arranging.steps), (*gaps, *arranging.barred), done, arranging.belief, gate)
+    return Sheet(site.unit, tuple(arranging.steps), (*gaps, *arranging.barred), done, arranging.belief, target, gate)

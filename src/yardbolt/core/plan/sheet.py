@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..judge.demands import Gap
+from ..judge.demands import Gap, Target
 from ..plane.change import Change
 from .belief import Belief
 from .rehearse import Step
@@ -19,6 +19,7 @@ class Sheet:
     gaps: tuple[Gap, ...]
     changes: tuple[Change, ...]
     forecast: Belief
+    target: Target = ()
     gate: frozenset[str] = frozenset()  # what must be refused and was not when it was tried last
 
 

@@ -23,17 +23,20 @@ from ..plane.words import human
 from ..secret import Ref
 from ..talk.conversation import Order
 from ..talk.outcomes import Ended, Login, No, Opened, Unclear
-from .events import NotProven, Proven, Proving, ReadBack, Sending
-from .requests import Doing, LogIn, Note, Planes, Read, Request, Send
+from .events import NotProven, Proven, Proving, ReadBack, Sending, Unlike
+from .requests import Doing, LogIn, Note, Planes, Read, Request, Send, TakenBack
 
 
 class Stop(Exception):
-    """The run cannot go on, and why; `declined` is what the unit said no to, without having changed anything. Never leaves the
+    """The run cannot go on with this sheet, and why. `left_out` is the change it ends at where nobody loses a way in by that, so
+    that the rest can go on without it; `backed` is what was taken back for that, where nothing else has to be. Never leaves the
     executor."""
 
-    def __init__(self, why: str, declined: tuple[Change, str] | None = None) -> None:
+    def __init__(
+        self, why: str, left_out: tuple[Change, Unlike] | None = None, backed: TakenBack | None = None
+    ) -> None:
         super().__init__(why)
-        self.why, self.declined = why, declined
+        self.why, self.left_out, self.backed = why, left_out, backed
 
 
 class Conducting:
@@ -192,6 +195,13 @@ def told_of(plane: Plane, path: Path) -> str:
 
 def differing(expected: Plane, seen: Plane, odd: tuple[Path, ...]) -> str:
     return "; ".join(f"{show(p)} reads {told_of(seen, p)}, expected {told_of(expected, p)}" for p in odd[:4])
+
+
+def otherwise(expected: Plane, seen: Plane, odd: tuple[Path, ...]) -> str:
+    """The same in fewer words, where it is about one leaf that is named beside it."""
+    if len(odd) != 1:
+        return differing(expected, seen, odd)
+    return f"reads {told_of(seen, odd[0])}, wanted {told_of(expected, odd[0])}"
 
 
 def overlaid(plane: Plane, seen: Plane) -> Plane:

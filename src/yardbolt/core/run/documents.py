@@ -153,6 +153,7 @@ class LeftDocument(ReadingDocument):
     proofs: tuple[ProofRow, ...] = ()
     changed: tuple[str, ...] = ()
     unplanned: tuple[str, ...] = ()
+    by_others: tuple[str, ...] = ()
     missing: tuple[str, ...] = ()
 
 

@@ -160,13 +160,29 @@ class ReadBack(OfStep):
 
 @dataclass(frozen=True, kw_only=True)
 class Unlike(OfStep):
-    """The unit said no, or reads otherwise than forecast; `refused`: it said no to the change of `path`, and reads as before."""
+    """The unit said no, or reads otherwise than forecast. `left_out`: nobody loses a way in by it, so the rest goes on without the
+    change of `path`, and that is not tried again by itself; `reads` is how it came out instead."""
 
     event: Literal["unlike"] = "unlike"
     path: str = ""
     said: str = ""
     paths: tuple[str, ...] = ()
-    refused: bool = False
+    left_out: bool = False
+    reads: str = ""
+
+    @property
+    def why(self) -> str:
+        """Why the change was left out."""
+        return f"the unit refused it: {self.said}" if self.said else f"it came out otherwise, and {self.reads}"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Noted(OfStep):
+    """Something reads otherwise than was forecast and harms nothing: as good as what was wanted, or somebody else's doing."""
+
+    event: Literal["noted"] = "noted"
+    paths: tuple[str, ...] = ()
+    reads: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -292,7 +308,7 @@ class Troubled:
     error: str
 
 
-StepEvent = Sending | ReadBack | Unlike | Proving | Proven | NotProven | LeftUntried
+StepEvent = Sending | ReadBack | Unlike | Noted | Proving | Proven | NotProven | LeftUntried
 Event = (
     Trying | Tried | Kept | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
     | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled

@@ -25,18 +25,18 @@ from ..plan.belief import Belief, full, learn, standing
 from ..plan.rehearse import Kind, Step, rehearse, rehearse_step
 from ..plan.sheet import Sheet
 from ..plan.wishes import successors_at
-from ..plane.change import Change, Set
+from ..plane.change import Set
 from ..plane.compare import difference, surprises
 from ..plane.edit import get, reachable
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
-from ..plane.path import Path, show
+from ..plane.path import Path, show, touches
 from ..plane.table import is_item
 from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
-from .conducting import Stop, differing, overlaid
-from .events import LeftUntried, Stopped, Unlike
-from .guarding import Guarding
+from .conducting import Stop, differing, otherwise, overlaid
+from .events import LeftUntried, Stopped
+from .following import Following
 from .readback import confirmed, no_more_told, told_of_it
 from .requests import (
     Attempt,
@@ -51,16 +51,17 @@ from .requests import (
     Request,
     Return,
     Returned,
+    TakenBack,
     WhyUnread,
 )
-from .takingback import RETURNING, TakenBack, Unproven
+from .takingback import RETURNING, Unproven
 
 DIFFERENCES = ("stores", "differences")
 WRITING = 1.0  # seconds between looks while it writes
 ROUNDED = 60.0  # seconds: some units tell how long they are up in minutes only
 
 
-class _Run(Guarding):
+class _Run(Following):
     """One run of a sheet."""
 
     def write(self, place: int, step: Step) -> Doing:
@@ -91,6 +92,7 @@ class _Run(Guarding):
             # the cut was announced: what came of it is told by who lets us in where
             answer = Done(Replies()) if elsewhere else answer
         self.unproven.append(Unproven(bound, before))
+        self.written.append(bound)
         if isinstance(answer, Ended) and not answer.answered and via in after.sessions:
             yield from self.settle(before, bound, paths)
             raise Stop(f"the connection ended at '{words}', which nobody forecast")
@@ -122,43 +124,50 @@ class _Run(Guarding):
     def judged(
         self, place: int, step: Step, words: str, no: No | None, seen: Plane, before: Belief, bound: Bound
     ) -> Doing:
-        """A no is three things after reading back: as before, already as wanted, or partly. Raises Stop unless it is
-        as wanted."""
+        """A no, and a yes that reads otherwise, is three things after reading back: as before, already as wanted, or partly. Raises
+        Stop where it cannot go on with this sheet."""
         store, said = bound.store, no.said if no else ""
         expected, shown = self.belief.stores[store], told_of_it(self.family, bound.path, store, seen)
         odd, as_before = surprises(expected, seen), not surprises(before.stores[store], seen)
         if not odd and not said and not shown:
             why = yield WhyUnread()
-            raise Stop(
-                f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
-            )
+            untold = f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
+            if not self.harmless(bound):
+                raise Stop(untold)
+            left_out = yield from self.leave_out(place, step, words, bound, "", "the unit does not tell how")
+            raise Stop(untold, left_out, (yield from self.undone(bound)))
         # a password cannot be read, so a no to it is a no
         already = bound.secret is None and confirmed(self.family, bound.touches, expected, seen)
         if not odd and (not said or already):
             return
-        # what the unit was never asked, and what nobody could read afterwards, it has not refused
-        refused = no is not None and no.sent and as_before and shown
-        yield Note(
-            Unlike(
-                step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(bound.path), said=said,
-                paths=tuple(show(path) for path in odd), refused=refused,
-            )
-        )  # fmt: skip
-        differs = differing(expected, seen, odd)
-        if not said:
+        # what the unit was never asked, and what nobody read before or could read afterwards, it has not refused
+        known = told_of_it(self.family, bound.path, store, before.stores[store])
+        refused = (no.sent if no else known) and as_before and shown
+        differs, how = differing(expected, seen, odd), otherwise(expected, seen, odd)
+        why = f"the unit refused '{words}': {said}" if said else differs
+        if as_before and (said or refused):
+            if not refused:
+                yield Note(self.unlike(place, step, words, bound, said, "", odd, left_out=False))
+                self.refused(before, bound)
+                raise Stop(why)
+            left_out = yield from self.leave_out(place, step, words, bound, said, how, odd)
+            raise Stop(why, left_out, self.refused(before, bound))
+        try:
+            not_so = yield from self.accepted(place, step, words, store, seen, bound)
+        except Stop:
+            # the run ends here, and the next one goes on without it
+            yield Note(self.unlike(place, step, words, bound, said, how, odd))
             self.take_over(before, store, seen)
-            raise Stop(differs)
-        if as_before:
-            # nothing happened, so there is nothing to take back
-            self.belief = replace(before, sessions=self.belief.sessions)
-            self.unproven = [one for one in self.unproven if one.bound is not bound]
-            raise Stop(f"the unit refused '{words}': {said}", (bound.change, said) if refused else None)
-        self.take_over(before, store, seen)
-        raise Stop(f"the unit refused '{words}': {said}" + (f"; {differs}" if differs else ""))
+            raise
+        if not not_so and not said:
+            return
+        self.take_over(before, store, seen, not_so)
+        left_out = yield from self.leave_out(place, step, words, bound, said, how, odd)
+        raise Stop(f"{why}; {differs}" if said and differs else why, left_out, (yield from self.undone(bound)))
 
-    def take_over(self, before: Belief, store: str, seen: Plane) -> None:
+    def take_over(self, before: Belief, store: str, seen: Plane, only: tuple[Path, ...] | None = None) -> None:
         """The change was made partly, or something else with it: believe what was read, judge the ways anew, take the
-        difference back."""
+        difference back (of `only` these, where the rest is nothing of ours)."""
         was = before.stores[store]
         now = overlaid(self.belief.stores[store], seen)
         stores = {**self.belief.stores, store: now}
@@ -172,7 +181,8 @@ class _Run(Guarding):
         more = tuple(
             back
             for path in sorted(difference(was, now) & frozenset(surprises(was, seen)))
-            if not is_item(path) and path != last.bound.path and (back := self.back_to(path, was, now))
+            if not is_item(path) and path != last.bound.path and (only is None or path in only)
+            if (back := self.back_to(path, was, now))
         )
         self.unproven[-1] = replace(last, besides=(*last.besides, *more))
 
@@ -216,20 +226,36 @@ class _Run(Guarding):
             known = f" ({unread[0]})" if unread else ""
             raise Stop(f"{way.account} by {way.service} with {way.secret.entry}: {told(outcome)}{known}")
         self.belief = learn(self.belief, way)
-        yield from self.compare(way)
+        yield from self.compare(place, step, words, way)
         # a new connection has shown that this state lets us in: it is where we go back to no further
         self.unproven.clear()
         yield self.proven(place, step, words, way)
 
-    def compare(self, via: Way) -> Generator[Request, Any, Plane]:
-        """Everything reads as forecast, on every store that can be read. Gives what is live."""
+    def compare(self, place: int, step: Step, words: str, via: Way) -> Generator[Request, Any, Plane]:
+        """Everything is read, on every store that can be. What of ours is not as wanted any more is left out, and said. Gives what
+        is live."""
         seen: Planes | None = yield Read(None, via)
         if seen is None:
             raise Stop("the unit could not be read through the new login")
         for store in (name for name in seen if name in self.belief.stores):
-            if odd := surprises(self.belief.stores[store], seen[store]):
-                raise Stop(differing(self.belief.stores[store], seen[store], odd))
+            yield from self.accepted(place, step, words, store, seen[store])
         return seen.get(LIVE, Plane())
+
+    def accepted(
+        self, place: int, step: Step, words: str, store: str, seen: Plane, just: Bound | None = None
+    ) -> Generator[Request, Any, tuple[Path, ...]]:
+        """What earlier steps of ours wrote and reads otherwise now does not last here: it is left out, and said. Gives what the one
+        that was made `just` now has brought about otherwise."""
+        expected = self.belief.stores[store]
+        made = {path: bound for bound in self.written for path in bound.touches}
+        mine = []
+        for path in (yield from self.accept(place, step, words, store, seen, made)):
+            if just is not None and touches((path,), just.touches):
+                mine.append(path)
+                continue
+            bound = next(one for at, one in made.items() if touches((path,), (at,)))
+            yield from self.leave_out(place, step, words, bound, "", otherwise(expected, seen, (path,)), (path,))
+        return tuple(mine)
 
     def save(self, place: int, step: Step) -> Doing:
         confirms = step.kind is Kind.CONFIRM
@@ -251,11 +277,11 @@ class _Run(Guarding):
         if left not in (0, None, ABSENT):
             raise Stop("after saving, live and kept settings still differ")
         kept = seen.get(KEPT, Plane())
-        if kept_is_read and (odd := surprises(after.kept, kept)):
-            raise Stop(f"saved, and yet kept {differing(after.kept, kept, odd)}")
         if kept_is_read and (untold := no_more_told(self.belief.kept, after.kept, kept)):
             raise Stop(f"saved, but the unit did not tell whether it kept {', '.join(map(show, untold[:3]))}")
         self.belief = replace(after, sessions=self.belief.sessions)
+        if kept_is_read:
+            yield from self.accepted(place, step, words, KEPT, kept)
         yield self.done(place, step, words)
 
     def activate(self, place: int, step: Step) -> Doing:
@@ -273,13 +299,22 @@ class _Run(Guarding):
         unforeseen = isinstance(answer, Unclear) or (isinstance(answer, Ended) and via in after.sessions)
         seen = yield from self.read(None, "what is in force could not be read")
         live = seen.get(LIVE, Plane())
-        if odd := surprises(after.live, live):
+        if surprises(after.live, live):
             if unforeseen and not surprises(before.live, live):
                 self.belief = replace(before, sessions=self.belief.sessions)
                 raise Stop(f"no clear answer to '{words}', and nothing of it is in force")
-            expected = self.belief.live
-            self.take_over(before, LIVE, live)
-            raise Stop(differing(expected, live, odd))
+            try:
+                not_so = yield from self.accept(place, step, words, LIVE, live, difference(before.live, after.live))
+            except Stop:
+                self.take_over(before, LIVE, live)
+                raise
+            made = [one.bound for one in self.unproven if touches(not_so, one.bound.touches)]
+            if not_so:
+                self.take_over(before, LIVE, live, not_so)
+                differs = differing(after.live, live, not_so)
+                raise Stop(
+                    differs, (yield from self.leave_out(place, step, words, made[-1], "", differs)) if made else None
+                )
         if untold := no_more_told(before.live, after.live, live):
             self.take_over(before, LIVE, live)
             raise Stop(f"'{words}' was sent, but the unit did not tell what became of {', '.join(map(show, untold))}")
@@ -300,7 +335,7 @@ class _Run(Guarding):
         if back is None:
             raise Stop("the unit did not come back in time; wait, then run the same command again")
         self.belief = learn(self.belief, back.way)
-        up = (yield from self.compare(back.way)).identity.uptime
+        up = (yield from self.compare(place, step, words, back.way)).identity.uptime
         # what was never restarted has survived nothing
         if up is not None and up > (datetime.fromisoformat(self.now()) - began).total_seconds() + ROUNDED:
             raise Stop(f"the unit says it has been up for {up:.0f} s, so it did not restart")
@@ -318,15 +353,14 @@ class _Run(Guarding):
         got: Attempted = yield Attempt(self.belief)
         if got.failed:
             said = "; ".join(f"{what}: {saw}" for what, saw in got.failed.items())
+            # nobody loses a way in by that: it is said at the end, and tried again in the next run
             yield self.not_proven(place, step, words, said, tuple(got.failed))
-            raise Stop(said)
+            return
         # what could not be tried shows nothing, and mends nothing that failed before
         again = [f"{what}: {saw}" for what, saw in got.untried.items() if what in self.sheet.gate]
         if again or not got.held:
             said = next(iter(again or got.untried.values()), "there is nothing to try")
             yield Note(LeftUntried(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, said=said))
-            if again:
-                raise Stop(f"what failed before could not be tried again: {'; '.join(again)}")
             return
         yield self.proven(place, step, words, None)
 
@@ -346,7 +380,7 @@ class _Run(Guarding):
             try:
                 yield from does[step.kind](place, step)
             except Stop as stop:
-                return (yield from self.stopped(place, stop.why, None, stop.declined))
+                return (yield from self.stopped(place, stop.why, None, stop))
             # thrown in by whoever carries the requests out, or a defect of our own: the run still ends with its state known
             except YardboltError as error:
                 return (yield from self.stopped(place, str(error), error))
@@ -355,10 +389,11 @@ class _Run(Guarding):
         return Outcome(self.belief, "", len(self.sheet.steps))
 
     def stopped(
-        self, place: int, why: str, error: Exception | None, declined: tuple[Change, str] | None = None
+        self, place: int, why: str, error: Exception | None, ended: Stop | None = None
     ) -> Generator[Request, Any, Outcome]:
+        left_out, settled = (ended.left_out, ended.backed) if ended else (None, None)
         try:
-            backed = yield from self.back_out()
+            backed = settled or (yield from self.back_out())
         except Stop as stop:
             backed = TakenBack((), (stop.why,))
         except YardboltError as again:
@@ -367,7 +402,7 @@ class _Run(Guarding):
             backed = TakenBack((), (f"a defect in Yard Bolt ({type(defect).__name__})",))
         left = standing(self.belief, ()).value
         yield Note(Stopped(step=place, what=why, backed_out=backed.done, stayed=backed.stayed, standing=left))
-        return Outcome(self.belief, why, place, backed.done, backed.stayed, error, declined)
+        return Outcome(self.belief, why, place, backed.done, backed.stayed, error, left_out)
 
 
 def carry_out(family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> Generator[Request, Any, Outcome]:

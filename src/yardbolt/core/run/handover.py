@@ -110,6 +110,7 @@ class HandOver:
     left: Left
     changes: tuple[ChangeRow, ...]
     unplanned: tuple[str, ...]
+    by_others: tuple[str, ...]
     steps: tuple[StepRow, ...]
     entry: tuple[EntryRow, ...]
     proofs: tuple[ProofRow, ...]

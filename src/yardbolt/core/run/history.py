@@ -68,7 +68,9 @@ class UnitHistory:
     shown: str = ""  # the plan that was shown last
     met_at: str = ""  # the address at which a login opened last
     moving: bool = False  # an order to move it elsewhere was sent
-    refused: dict[str, Unlike] = field(default_factory=dict)  # path -> how the unit refused the last change of it
+    left_out: dict[str, Unlike] = field(
+        default_factory=dict
+    )  # path -> how the last change of it came out, where it was left out
     gate: frozenset[str] = frozenset()  # what had to be refused before a save was not, and has not been since
 
     def open_run(self) -> tuple[int, bool]:
@@ -143,12 +145,12 @@ class History:
             case Sending() | GateAnswering():
                 unit.staging = unit.staging or getattr(event, "kind", "") == "change"
                 path = getattr(event, "path", "")
-                unit.refused.pop(path, None)
+                unit.left_out.pop(path, None)
                 unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
                 if event.secret:
                     self._sent(unit, event.account, Ref(event.secret))
-            case Unlike(refused=True, path=path):
-                unit.refused[path] = event
+            case Unlike(left_out=True, path=path):
+                unit.left_out[path] = event
             case ReadBack(kind="activate") | BackedOut():
                 unit.staging = False
             case RunBegun():

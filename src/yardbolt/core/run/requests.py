@@ -12,7 +12,7 @@ from ..plane.change import Change
 from ..plane.leaves import Plane
 from ..plane.path import Path
 from ..talk.conversation import Order
-from .events import Event
+from .events import Event, Unlike
 
 
 @dataclass(frozen=True)
@@ -98,9 +98,20 @@ Doing = Generator[Request, Any, None]
 
 
 @dataclass(frozen=True)
+class TakenBack:
+    """What was taken back, and what was not, each with the reason."""
+
+    done: tuple[str, ...] = ()
+    stayed: tuple[str, ...] = ()
+
+    def __add__(self, other: TakenBack) -> TakenBack:
+        return TakenBack((*self.done, *other.done), (*self.stayed, *other.stayed))
+
+
+@dataclass(frozen=True)
 class Outcome:
     """How the run ended. `why` is empty when all steps were done; `error` is what was thrown in, if that was the
-    reason; `declined` is the change it ended at where the unit refused that and reads as before, and what it said."""
+    reason; `left_out` is the change it ended at, and how that came out, where the rest can go on without it."""
 
     belief: Belief
     why: str = ""
@@ -108,4 +119,4 @@ class Outcome:
     backed_out: tuple[str, ...] = ()
     stayed: tuple[str, ...] = ()  # what was to be taken back and was not, each with the reason
     error: Exception | None = None
-    declined: tuple[Change, str] | None = None
+    left_out: tuple[Change, Unlike] | None = None

@@ -25,7 +25,7 @@ from ..talk.outcomes import Done, Opened, told
 from .conducting import Conducting, Stop, differing, reason_of, told_of
 from .events import BackedOut, BackingOut
 from .readback import no_more_told
-from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned
+from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned, TakenBack
 
 RETURNING = ("stores", "returning")
 AFTERWARDS = 60.0  # seconds a way in may take to open once it has gone back
@@ -42,23 +42,13 @@ class Unproven:
     besides: tuple[Bound, ...] = ()
 
 
-@dataclass(frozen=True)
-class TakenBack:
-    """What was taken back, and what was not, each with the reason."""
-
-    done: tuple[str, ...] = ()
-    stayed: tuple[str, ...] = ()
-
-    def __add__(self, other: TakenBack) -> TakenBack:
-        return TakenBack((*self.done, *other.done), (*self.stayed, *other.stayed))
-
-
 class TakingBack(Conducting):
     """A run that knows how to take its last changes back."""
 
     def __init__(self, family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> None:
         super().__init__(family, sheet, belief, now)
         self.unproven: list[Unproven] = []
+        self.written: list[Bound] = []  # every change that was sent
         self.before_arming = 0  # how many of them were made before the timed return was armed
 
     @property
@@ -85,20 +75,28 @@ class TakingBack(Conducting):
 
     def one_by_one(self) -> Generator[Request, Any, TakenBack]:
         """Each change by its own way back, the newest first; what lies before one that stays, stays too: order matters."""
-        done: list[str] = []
+        every = TakenBack()
         for one in reversed(self.unproven):
-            own = one.bound.back
-            for back in (*((own,) if isinstance(own, Bound) else ()), *one.besides):
-                words = describe(back.change, self.belief.stores.get(back.store, self.belief.live))
-                problem = yield from self.take_back(back, words, one.before)
-                if problem:
-                    return TakenBack(tuple(done), (f"{words}: {problem}",))
-                done.append(words)
-            if isinstance(own, NoWayBack) and not own.needless:
-                words = describe(one.bound.change, one.bound.before)
-                return TakenBack(tuple(done), (f"{words}: no way back: {own.why}",))
-            sessions = self.belief.sessions & one.before.sessions or self.belief.sessions
-            self.belief = replace(one.before, sessions=sessions)
+            every += yield from self.undo(one)
+            if every.stayed:
+                break
+        return every
+
+    def undo(self, one: Unproven) -> Generator[Request, Any, TakenBack]:
+        """One change by its own way back, with what changed with it."""
+        done: list[str] = []
+        own = one.bound.back
+        for back in (*((own,) if isinstance(own, Bound) else ()), *one.besides):
+            words = describe(back.change, self.belief.stores.get(back.store, self.belief.live))
+            problem = yield from self.take_back(back, words, one.before)
+            if problem:
+                return TakenBack(tuple(done), (f"{words}: {problem}",))
+            done.append(words)
+        if isinstance(own, NoWayBack) and not own.needless:
+            words = describe(one.bound.change, one.bound.before)
+            return TakenBack(tuple(done), (f"{words}: no way back: {own.why}",))
+        sessions = self.belief.sessions & one.before.sessions or self.belief.sessions
+        self.belief = replace(one.before, sessions=sessions)
         return TakenBack(tuple(done))
 
     def take_back(self, back: Bound, words: str, before: Belief) -> Generator[Request, Any, str]:

@@ -1,0 +1,132 @@
+"""Following the unit and not its forecast: what reads otherwise is weighed, believed where it harms nothing, and the run goes on."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterable
+from dataclasses import replace
+from typing import Any
+
+from ..doors import Way
+from ..family.bound import Bound
+from ..family.model import KEPT
+from ..plan.belief import Belief, full, learn
+from ..plan.guard import Idle
+from ..plan.rehearse import Step
+from ..plane.change import Change
+from ..plane.compare import surprises
+from ..plane.edit import get
+from ..plane.leaves import Plane
+from ..plane.path import Path, show
+from ..plane.table import is_item
+from ..talk.outcomes import Login, Opened, told
+from .conducting import Stop, differing, overlaid
+from .events import Noted, Unlike
+from .guarding import Guarding
+from .requests import Doing, LogIn, Note, Request, TakenBack
+from .weighing import carries, weigh
+
+
+class Following(Guarding):
+    """A run that goes on as long as nobody loses a way in."""
+
+    def accept(
+        self, place: int, step: Step, words: str, store: str, seen: Plane, touched: Iterable[Path]
+    ) -> Generator[Request, Any, tuple[Path, ...]]:
+        """Believe what reads otherwise than was forecast, where nobody loses a way in by it. Gives what steps of ours touch (`touched`)
+        and is not as wanted. Raises Stop where a way in is at stake, or what the run itself rests on."""
+        expected = self.belief.stores[store]
+        odd = surprises(expected, seen)
+        if not odd:
+            return ()
+        differs, now = differing(expected, seen, odd), overlaid(expected, seen)
+        weighed = weigh(expected, now, odd, touched, self.belief.ways.get(store, frozenset()), store == KEPT)
+        if weighed.at_stake:
+            raise Stop(differs)
+        self.adopt(store, now, weighed.doubted)
+        yield from self.still_in(weighed.doubted, store, differs)
+        good = tuple(path for path in weighed.ours if self.suits(path, now))
+        if noted := (*good, *weighed.others):
+            yield Note(
+                Noted(
+                    step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words,
+                    paths=tuple(map(show, noted)), reads=differing(expected, seen, noted),
+                )
+            )  # fmt: skip
+        return tuple(path for path in weighed.ours if path not in good)
+
+    def suits(self, path: Path, now: Plane) -> bool:
+        """Is what stands there as good as what was wanted?"""
+        return not is_item(path) and any(
+            want.path == path and want.suits(get(now, path)) for want in self.sheet.target if want.kind == "set"
+        )
+
+    def adopt(self, store: str, now: Plane, doubted: frozenset[Way]) -> None:
+        """Believe what was read. Stores that are one object stay one."""
+        was = self.belief.stores[store]
+        stores = {name: now if plane is was else plane for name, plane in self.belief.stores.items()}
+        ways = {name: every - doubted if stores[name] is now else every for name, every in self.belief.ways.items()}
+        self.belief = replace(self.belief, stores=stores, ways=ways)
+
+    def still_in(self, doubted: frozenset[Way], store: str, differs: str) -> Doing:
+        """Does everybody still get in of whom a reading makes it doubtful? A new login tells. Raises Stop where one does not, or
+        where nobody is surely let in at the next start any more."""
+        for way in sorted(doubted):
+            if store == KEPT:
+                continue
+            outcome: Login = yield LogIn(way)
+            if not isinstance(outcome, Opened):
+                raise Stop(f"{differs}; {way.account} by {way.service} does not get in any more: {told(outcome)}")
+            self.belief = learn(self.belief, way)
+        lasting = any(full(self.belief.kept, way) for way in self.belief.surviving)
+        if doubted and self.belief.survives and not lasting:
+            raise Stop(f"{differs}; whether anybody gets in at the next start is not known any more")
+
+    def harmless(self, bound: Bound) -> bool:
+        """Does nothing that it touches carry a way in?"""
+        ways = frozenset().union(*self.belief.ways.values())
+        return not any(carries(path, bound.before, ways) for path in bound.touches)
+
+    def leave_out(
+        self, place: int, step: Step, words: str, bound: Bound, said: str, reads: str, odd: Iterable[Path] = ()
+    ) -> Generator[Request, Any, tuple[Change, Unlike]]:
+        """Note that a change is left out from now on, and how it came out."""
+        event = self.unlike(place, step, words, bound, said, reads, odd)
+        yield Note(event)
+        return bound.change, event
+
+    def unlike(
+        self,
+        place: int,
+        step: Step,
+        words: str,
+        bound: Bound,
+        said: str,
+        reads: str,
+        odd: Iterable[Path],
+        left_out: bool = True,
+    ) -> Unlike:
+        """How a change came out otherwise."""
+        return Unlike(
+            step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(bound.path), said=said,
+            paths=tuple(map(show, odd)), left_out=left_out, reads=reads,
+        )  # fmt: skip
+
+    @property
+    def alone(self) -> bool:
+        """Can one change be taken back without the others: nothing goes back by itself, and nothing waits to be put in force?"""
+        return isinstance(self.belief.guard, Idle) and not self.belief.waiting
+
+    def undone(self, bound: Bound) -> Generator[Request, Any, TakenBack | None]:
+        """The last change taken back alone, with what came of it; None where everything since the last proof has to go."""
+        if not self.alone or not self.unproven or self.unproven[-1].bound is not bound:
+            return None
+        try:
+            return (yield from self.undo(self.unproven.pop()))
+        except Stop as stop:
+            return TakenBack((), (stop.why,))
+
+    def refused(self, before: Belief, bound: Bound) -> TakenBack | None:
+        """Nothing happened, so there is nothing to take back; None where everything since the last proof has to go."""
+        self.belief = replace(before, sessions=self.belief.sessions)
+        self.unproven = [one for one in self.unproven if one.bound is not bound]
+        return TakenBack() if self.alone else None
