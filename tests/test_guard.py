@@ -206,8 +206,11 @@ def test_behind_a_translated_address_nothing_is_confirmed_without_a_login() -> N
     outcome, _ = carried(box, way, wants("own", "banner", "limit"))
     assert not outcome.why and box.plane.banner == "Keep out.", outcome
     box, way = host(forwarded=True)
-    _, refused = planned(box, way, wants("own", "elsewhere"))
-    assert isinstance(refused, Refused)
+    _, sheet = planned(box, way, wants("own", "elsewhere"))
+    assert isinstance(sheet, Sheet) and ("services", "ssh", "permitted") not in writes(sheet), (
+        "what may shut out is left, and said"
+    )
+    assert [gap.path for gap in sheet.gaps] == [("services", "ssh", "permitted")], sheet.gaps
 
 
 def test_a_closed_lid_ends_the_return_and_nothing_guarded_is_sent_after_it() -> None:
@@ -405,7 +408,7 @@ def test_however_each_step_turns_out_somebody_gets_in_and_it_ends() -> None:
         ends[followed(data)] += 1
 
     run()
-    assert ends["done"] > ends.total() / 2, ends
+    assert ends["done"] > ends.total() * 0.8, ends
 
 
 def guarded_run(data: Any) -> str:

@@ -122,7 +122,7 @@ def plan(
         choices.leaps | by_the_job(target),
         choices.gate,
     )
-    return Plan(target, everything, sheet, plane, belief, todo)
+    return Plan(target, sheet.gaps if isinstance(sheet, Sheet) else everything, sheet, plane, belief, todo)
 
 
 def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -> dict[str, Gap]:

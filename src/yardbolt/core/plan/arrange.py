@@ -289,7 +289,7 @@ class Arranging:
         return []
 
     def phase(self, name: str) -> list[str]:
-        """Carry out the changes of one phase; the reasons of those that are blocked."""
+        """Carry out the changes of one phase; those that are blocked are left, and said. The reasons why there is no plan at all."""
         made: list[Bound] = []
         after: list[Way] = []
         while True:
@@ -298,7 +298,7 @@ class Arranging:
             for change in [one for one in self.left if self.ranks[one].phase == name]:
                 found = self.may(change)
                 if isinstance(found, str):
-                    blocked[change] = f"{describe(change, self.belief.live)}: {found}"
+                    blocked[change] = found
                     continue
                 bound, standing_then = found
                 coming = self.successors(bound)
@@ -318,11 +318,10 @@ class Arranging:
                 early = [one for one in blocked if self.ranks[one].row == FIRST and name == OPEN]
                 for one in early:
                     self.ranks[one] = replace(self.ranks[one], phase=CLOSE)
-                return (
-                    self.guard_step(name, False, after)
-                    + [why for one, why in blocked.items() if one not in early]
-                    + self.activate(name, tuple(made))
-                )
+                for one in [one for one in blocked if one not in early]:
+                    self.left.remove(one)
+                    self.barred.append(Gap(one.path, one.because, blocked[one]))
+                return self.guard_step(name, False, after) + self.activate(name, tuple(made))
 
     def bar_closing(self) -> None:
         """Where nothing that lets us in comes back at the next start, nothing else may be closed: a power cut would shut
@@ -358,7 +357,6 @@ class Arranging:
             if name == OPEN and wrote and self.family.op_doing("try policy") and self.demands_written(before):
                 self.add(Step(Kind.TRY, phase=name, reason="demands on passwords are tried on an account made for it"))
             self.save(name)
-            # what closes must not come before what opens, so a blocked phase ends the plan
             if blocked:
                 return blocked
         removals = [change for change in self.left if self.ranks[change].phase == REMOVE]
@@ -409,6 +407,13 @@ def arrange(
     if blocked or arranging.left:
         turns = tuple(f"{describe(change, arranging.belief.live)}: its turn never came" for change in arranging.left)
         return Refused(tuple(blocked) or turns)
-    barred = {gap.path for gap in arranging.barred}
+    barred = {gap.path: gap.why for gap in arranging.barred}
+    if (
+        barred
+        and not any(step.kind is Kind.WRITE for step in arranging.steps)
+        and barred.keys() >= {one.path for one in todo}
+    ):
+        first = belief.live
+        return Refused(tuple(f"{describe(one, first)}: {barred[one.path]}" for one in todo))
     done = tuple(change for change in todo if change.path not in barred)
     return Sheet(site.unit, tuple(arranging.steps), (*gaps, *arranging.barred), done, arranging.belief, target, gate)
