@@ -30,6 +30,9 @@ GUARDS = [
     ("a key is no condition", "core/judge/access.py", "held = fingerprint in keys if isinstance(keys, tuple) else False if keys is ABSENT else None", "held = True", "test_guard.py"),
     ("the modes of its file are no condition", "core/judge/access.py", "    holds = value if isinstance(value, bool) else None if value is None and _is_host(plane) else True\n", "    holds = True\n", "test_guard.py -k rests_on_its_key"),
     ("a box is on record under its own name alone", "application/identity.py", 'unit.record.records.latest(name, "check"', 'unit.record.records.latest(unit.name, "check"', "test_variants.py -k second_hand"),
+    ("what carries a way in is let be", "core/run/weighing.py", "(mine and carries(path, expected, ways))", "False", "test_plans.py -k lie_is_caught"),
+    ("nobody tries whoever is doubtful", "core/run/following.py", "        for way in sorted(before.proven - self.belief.proven):\n", "        for way in ():\n", "test_guard.py -k doubtful"),
+    ("what was left out is not remembered", "core/run/history.py", "                unit.left_out[path] = event", "                pass", "test_job.py -k hostile"),
     ("guarded and not armed, and sent all the same", "core/run/guarding.py", '            raise Stop("the timed return is not armed, so nothing that needs it is sent")', "            return", "test_guard.py"),
     ("a set taken back is not compared", "core/run/takingback.py",
      "        if problem := _not_as_before(self.family, bound, seen.get(bound.store, Plane()), before):",
@@ -37,7 +40,7 @@ GUARDS = [
     ("a made one taken back is not compared", "core/run/takingback.py", "        if listed and there is not wanted:", "        if listed and wanted and not there:", "test_guard.py"),
     ("a dropped one taken back is not compared", "core/run/takingback.py", "        if listed and there is not wanted:", "        if listed and there and not wanted:", "test_guard.py"),
     ("what differs after saving is nothing", "core/run/execute.py", "        if left is None and readable(self.family, frozenset({DIFFERENCES})):", "        left = 0\n        if left is None and readable(self.family, frozenset({DIFFERENCES})):", "test_plans.py -k still_differs"),
-    ("not tried clears a failure", "core/run/execute.py", "            if again:\n", "            if False:\n", "test_guard.py"),
+    ("not tried clears a failure", "core/run/execute.py", "        if again or not got.held:", "        if not got.held:", "test_guard.py -k mends_nothing"),
     ("boot is no condition", "core/judge/access.py", "    if kept:\n        found.append(_comes_back(plane, service))", "    if False:\n        found.append(_comes_back(plane, service))", "test_guard.py"),
 ]  # fmt: skip
 

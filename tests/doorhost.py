@@ -111,6 +111,7 @@ class Host:
     lies: str = ""
     turns: tuple[str, ...] = ()  # how each write turns out, one after another: as told, or else
     wrote: int = 0
+    meddled: int = 0  # what somebody else did
     now: float = 1_790_000_000.0
     told: int = 0
     guarded: int = 0
@@ -258,7 +259,7 @@ class Host:
             ("permit", "less"): ("services/ssh/permitted", ABSENT), ("keys", "less"): ("accounts/root/keys", (TEACHER, OWNER)),
         }.get((op, turn), ("", None))  # fmt: skip
         if turn.startswith("meanwhile "):
-            leaf = turn.removeprefix("meanwhile ")
+            leaf, self.meddled = turn.removeprefix("meanwhile "), self.meddled + 1
             value = {"banner": "Hands off.", "policy/min_length": 4, "services/telnet/enabled": True}.get(leaf, False)
         path = tuple(leaf.split("/"))
         if leaf and (len(path) < 3 or path[1] in getattr(self.plane, path[0])):

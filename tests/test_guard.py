@@ -33,7 +33,7 @@ from yardbolt.core.plane.edit import get, put
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path
-from yardbolt.core.run.events import BackingOut, LeftUntried, Stopped
+from yardbolt.core.run.events import BackingOut, LeftUntried, Noted, Stopped
 from yardbolt.core.run.execute import carry_out
 from yardbolt.core.run.requests import Attempt, Attempted, Outcome, Read, Send
 from yardbolt.core.secret import Ref
@@ -355,7 +355,8 @@ def test_what_could_not_be_tried_mends_nothing() -> None:
 
 
 TURNS = ["", "", "", "refused", "ignored", "more", "less", "meanwhile banner", "meanwhile policy/min_length", "meanwhile services/telnet/enabled",
-         "meanwhile accounts/maker/enabled", "meanwhile services/telnet/password_login"]  # fmt: skip
+         "meanwhile accounts/maker/enabled", "meanwhile services/telnet/password_login", "meanwhile services/ssh/boot",
+         "meanwhile services/ssh/password_login", "meanwhile services/ssh/key_login"]  # fmt: skip
 
 
 def followed(data: Any) -> str:
@@ -367,11 +368,14 @@ def followed(data: Any) -> str:
         WANTS[name]
         for name in dict.fromkeys(("own", *data.draw(st.lists(st.sampled_from(sorted(WANTS)), unique=True))))
     )
-    kept = box.survives()
+    stood = (box.meddled, box.safe(), box.survives())
 
     def watch() -> None:
-        assert box.safe(), "shut out"
-        assert not kept or box.survives(), "a power cut now would shut out"
+        nonlocal stood
+        if box.meddled != stood[0]:
+            stood = (box.meddled, box.safe(), box.survives())  # what somebody else brought about is not ours
+        assert not stood[1] or box.safe(), "shut out"
+        assert not stood[2] or box.survives(), "a power cut now would shut out"
 
     left: dict[Path, str] = {}
     for _ in range(12):
@@ -380,6 +384,8 @@ def followed(data: Any) -> str:
             for one in (way, *box.known())
             if box.opens(one) and get(box.plane, ("accounts", one.account, "role")) == "full"
         ]
+        if not ways:
+            return "shut out by somebody else" if box.meddled else "shut out"
         box.log_in(ways[0])
         belief, sheet = planned(box, ways[0], tuple(want for want in target if want.path not in left))
         if isinstance(sheet, Refused):
@@ -408,7 +414,31 @@ def test_however_each_step_turns_out_somebody_gets_in_and_it_ends() -> None:
         ends[followed(data)] += 1
 
     run()
-    assert ends["done"] > ends.total() * 0.8, ends
+    assert ends["done"] > ends.total() * 0.55 and not ends["shut out"], ends
+
+
+def test_whoever_is_doubtful_after_somebody_elses_change_is_tried() -> None:
+    """What no step of ours touches is noted; where it ends the way one is in by, a new login shows it, and the run stops."""
+    for leaf, value, ends in (
+        ("services/telnet/boot", False, ""), ("services/ssh/permitted", AddressSet.of("192.0.2.0/28"), ""),
+        ("services/ssh/password_login", False, "root by ssh does not get in any more"), ("services/ssh/boot", False, "at the next start"),
+    ):  # fmt: skip
+        box, way = host(by_key=False)
+        belief, sheet = planned(box, way, wants("own", "banner"))
+        assert isinstance(sheet, Sheet)
+        answer = box.answer
+
+        def meddling(request: Any, box: Host = box, answer: Any = answer, leaf: str = leaf, value: Any = value) -> Any:
+            got = answer(request)
+            if isinstance(request, Send):
+                box.plane = with_leaves(box.plane, {leaf: value})
+            return got
+
+        box.answer = meddling  # type: ignore[method-assign]
+        outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))
+        assert ends in outcome.why and bool(outcome.why) is bool(ends), (leaf, outcome.why)
+        assert ends or [event for event in box.journal if isinstance(event, Noted) and leaf in event.paths], leaf
+        assert ends == "" or "works" not in box.plane.accounts, "what was made before is taken back"
 
 
 def guarded_run(data: Any) -> str:

@@ -528,8 +528,9 @@ def test_the_factory_account_goes_only_after_save_restart_and_a_proven_owner() -
     todo2, _ = changes(plane2, target2, FAMILY, without)
     partly = arrange(FAMILY, belief_of(plane2, way2), todo2, without, target2)
     assert isinstance(partly, Sheet) and not [s for s in partly.steps if s.change == Drop(("accounts", "foreman"))]
-    assert ["accounts/foreman", "accounts/spanner"] == [
-        show(gap.path) for gap in partly.gaps if "no account of the owner" in gap.why
+    assert [show(gap.path) for gap in partly.gaps if "no account of the owner" in gap.why] == [
+        "accounts/foreman",
+        "accounts/spanner",
     ], partly.gaps
 
 

@@ -6,9 +6,9 @@ from collections.abc import Generator, Iterable
 from dataclasses import replace
 from typing import Any
 
-from ..doors import Way
 from ..family.bound import Bound
 from ..family.model import KEPT
+from ..judge.staying import stays
 from ..plan.belief import Belief, full, learn
 from ..plan.guard import Idle
 from ..plan.rehearse import Step
@@ -39,11 +39,10 @@ class Following(Guarding):
         if not odd:
             return ()
         differs, now = differing(expected, seen, odd), overlaid(expected, seen)
-        weighed = weigh(expected, now, odd, touched, self.belief.ways.get(store, frozenset()), store == KEPT)
+        weighed = weigh(expected, odd, touched, frozenset().union(*self.belief.ways.values()))
         if weighed.at_stake:
             raise Stop(differs)
-        self.adopt(store, now, weighed.doubted)
-        yield from self.still_in(weighed.doubted, store, differs)
+        yield from self.still_in(self.adopted(expected, now), differs)
         good = tuple(path for path in weighed.ours if self.suits(path, now))
         if noted := (*good, *weighed.others):
             yield Note(
@@ -60,25 +59,30 @@ class Following(Guarding):
             want.path == path and want.suits(get(now, path)) for want in self.sheet.target if want.kind == "set"
         )
 
-    def adopt(self, store: str, now: Plane, doubted: frozenset[Way]) -> None:
-        """Believe what was read. Stores that are one object stay one."""
-        was = self.belief.stores[store]
-        stores = {name: now if plane is was else plane for name, plane in self.belief.stores.items()}
-        ways = {name: every - doubted if stores[name] is now else every for name, every in self.belief.ways.items()}
-        self.belief = replace(self.belief, stores=stores, ways=ways)
+    def adopted(self, expected: Plane, now: Plane) -> Belief:
+        """Believe what was read, in every store that is the one it was forecast of; what was believed before."""
+        before = self.belief
+        stores = {name: now if plane is expected else plane for name, plane in before.stores.items()}
+        ways = {
+            name: stays(expected, now, every, name == KEPT) if stores[name] is now else every
+            for name, every in before.ways.items()
+        }
+        self.belief = replace(before, stores=stores, ways=ways)
+        return before
 
-    def still_in(self, doubted: frozenset[Way], store: str, differs: str) -> Doing:
+    def still_in(self, before: Belief, differs: str) -> Doing:
         """Does everybody still get in of whom a reading makes it doubtful? A new login tells. Raises Stop where one does not, or
         where nobody is surely let in at the next start any more."""
-        for way in sorted(doubted):
-            if store == KEPT:
-                continue
+        for way in sorted(before.proven - self.belief.proven):
             outcome: Login = yield LogIn(way)
             if not isinstance(outcome, Opened):
                 raise Stop(f"{differs}; {way.account} by {way.service} does not get in any more: {told(outcome)}")
             self.belief = learn(self.belief, way)
-        lasting = any(full(self.belief.kept, way) for way in self.belief.surviving)
-        if doubted and self.belief.survives and not lasting:
+
+        def lasts(belief: Belief) -> bool:
+            return any(full(belief.kept, way) for way in belief.surviving)
+
+        if before.survives and lasts(before) and not lasts(self.belief):
             raise Stop(f"{differs}; whether anybody gets in at the next start is not known any more")
 
     def harmless(self, bound: Bound) -> bool:

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from ..doors import Way
-from ..judge.staying import rests_on, stays
+from ..judge.staying import rests_on
 from ..plane.leaves import Plane
 from ..plane.path import Path, touches
 from ..plane.table import holds_secret, is_item, pattern_of
@@ -23,21 +23,17 @@ CARRYING = ("accounts", "services")  # what people log in to: who and by what
 
 @dataclass(frozen=True)
 class Weighed:
-    """What reads otherwise: what a step of ours touches, what none does, what a way in or the run itself hangs on; and the ways in
-    that are no longer surely open."""
+    """What reads otherwise: what a step of ours touches, what none does, and what a way in or the run itself hangs on."""
 
     ours: tuple[Path, ...] = ()
     others: tuple[Path, ...] = ()
     at_stake: tuple[Path, ...] = ()
-    doubted: frozenset[Way] = frozenset()
 
 
-def weigh(
-    expected: Plane, now: Plane, odd: Iterable[Path], touched: Iterable[Path], ways: Iterable[Way], kept: bool = False
-) -> Weighed:
-    """Weigh what reads otherwise. `expected` is what was forecast, `now` the same with what was read; `touched` are the paths steps
-    of ours touch, `ways` those that should still open (`kept`: at the next start). Somebody else may change what carries a way
-    in, and a login tells; where a step of ours did not bring about what it should have there, a way in is at stake."""
+def weigh(expected: Plane, odd: Iterable[Path], touched: Iterable[Path], ways: Iterable[Way]) -> Weighed:
+    """Weigh what reads otherwise than `expected`. `touched` are the paths steps of ours touch, `ways` those that should still open.
+    Somebody else may change what carries a way in, and a login tells; where a step of ours did not bring about what it should
+    have there, a way in is at stake."""
     ways, touched = frozenset(ways), frozenset(touched)
     ours: list[Path] = []
     others: list[Path] = []
@@ -48,7 +44,7 @@ def weigh(
             at_stake.append(path)
         else:
             (ours if mine else others).append(path)
-    return Weighed(tuple(ours), tuple(others), tuple(at_stake), ways - stays(expected, now, ways, kept))
+    return Weighed(tuple(ours), tuple(others), tuple(at_stake))
 
 
 def carries(path: Path, plane: Plane, ways: Iterable[Way]) -> bool:
