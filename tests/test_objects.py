@@ -544,7 +544,7 @@ def test_what_was_agreed_to_by_name_stays_so_when_a_run_is_taken_up(yard: Tool) 
 
 def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[], Bench]) -> None:
     """Whatever comes back, nothing of it counts as passed, and no command ends in anything but one line; a unit that says yes
-    and does nothing is caught at the first step; a pass that runs out in mid-run is got anew; a refused activation leaves
+    and does nothing is caught at each step; a pass that runs out in mid-run is got anew; a refused activation leaves
     nothing staged."""
     bench = benches()
     yard("check", code=3)
@@ -559,7 +559,11 @@ def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[
     bench.fault("swallow")
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes"))
     for name in ("lc2-04", "wr1-02"):
-        assert yard.run("tighten", "--yes", name).returncode == 5, name
+        said = yard.run("tighten", "--yes", name)
+        assert said.returncode in (3, 5) and ("NOT SO" in said.stdout or "stopped: left out were" in said.stderr), (
+            name,
+            said,
+        )
     bench.fault("none")
     camera, gate = unit_of(bench, LineCamera), unit_of(bench, PacketGate)
     assert sorted(camera.known()) == ["fitter", "warden"] and camera.guard == "easy"

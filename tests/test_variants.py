@@ -205,7 +205,11 @@ def test_a_unit_that_speaks_only_telnet_is_worked_over_telnet(job: Tool) -> None
     assert "S/N 004417 ok" in out and "the password of foreman was changed" in out
     plane = json.loads(job("check", "--format", "json", code=3))["sk-sw-04"]["plane"]
     assert plane["identity"]["serial"] == "004417" and plane["accounts"]["complete"] and plane["services"]["complete"]
-    assert "nobody with full rights could surely log in" in job("steps", code=5), "the only way in is not closed"
+    planned = job("steps", code=4)
+    assert "telnet on: nobody with full rights could surely log in" in planned, "the only way in is not closed"
+    assert "remove foreman and spanner" in planned and "as lt-watch and lt-works" in planned, (
+        "all else is done, and told"
+    )
 
 
 def test_a_host_key_changed_on_purpose_is_noted_anew(job: Tool, benches: Callable[[], Bench]) -> None:

@@ -141,7 +141,9 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
     choices = replace(choices, restarted=restarted, gate=unit.record.history().gate)
     made = plan(unit, planes, ways, target, gaps, choices)
     if isinstance(made.sheet, Refused):
-        raise Stopped(f"{unit.name}: not begun{_refused(run, made.sheet)}")
+        left_out = "; ".join(f"{show(gap.path)}: {gap.why}" for gap in choices.declined.values())
+        before = f"stopped: left out were {left_out}; then nothing more was begun" if left_out else "not begun"
+        raise Stopped(f"{unit.name}: {before}{_refused(run, made.sheet)}")
     if approved:
         _as_approved(run, made, approved, choices.keep_found)
     if not made.sheet.steps:

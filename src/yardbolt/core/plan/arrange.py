@@ -397,23 +397,29 @@ def arrange(
     """
     if refused := found_waiting(family, belief):
         return refused
-    arranging = Arranging(family, belief, todo, site, wishes(family, site, target, belief), leaps, gate)
     # as it should be, and kept: nothing to do, and nothing to prove by doing
     if not todo and not belief.unsaved and not gate:
         return Sheet(site.unit, (), gaps, (), belief)
-    if not todo:
-        arranging.prove(again=True)
-    blocked = arranging.run(restarted)
+    stays: tuple[Gap, ...] = ()
+    while True:
+        kept = {gap.path for gap in stays}
+        left = tuple(change for change in todo if change.path not in kept)
+        wish = wishes(family, site, tuple(want for want in target if want.path not in kept), belief)
+        arranging = Arranging(family, belief, left, site, wish, leaps, gate)
+        if not left:
+            arranging.prove(again=True)
+        blocked = arranging.run(restarted)
+        # what cannot be closed stays a way in, which one may then rely on
+        more = tuple(gap for gap in arranging.barred if gap.path[0] == "services" and gap.path[-1] == "enabled")
+        if not more:
+            break
+        stays += more
     if blocked or arranging.left:
         turns = tuple(f"{describe(change, arranging.belief.live)}: its turn never came" for change in arranging.left)
         return Refused(tuple(blocked) or turns)
-    barred = {gap.path: gap.why for gap in arranging.barred}
-    if (
-        barred
-        and not any(step.kind is Kind.WRITE for step in arranging.steps)
-        and barred.keys() >= {one.path for one in todo}
-    ):
-        first = belief.live
-        return Refused(tuple(f"{describe(one, first)}: {barred[one.path]}" for one in todo))
+    barred = {gap.path: gap for gap in (*stays, *arranging.barred)}
+    writes = any(step.kind is Kind.WRITE for step in arranging.steps)
+    if todo and not writes and all(one.path in barred for one in todo):
+        return Refused(tuple(f"{describe(one, belief.live)}: {barred[one.path].why}" for one in todo))
     done = tuple(change for change in todo if change.path not in barred)
-    return Sheet(site.unit, tuple(arranging.steps), (*gaps, *arranging.barred), done, arranging.belief, target, gate)
+    return Sheet(site.unit, tuple(arranging.steps), (*gaps, *barred.values()), done, arranging.belief, target, gate)
