@@ -2,12 +2,12 @@
 
 # modes and owners of all that leads to a file of keys: a server takes none that others may write
 leads() {
-  p=$(readlink -f "$1") || p=$1; top=$(readlink -f "$h") || top=$h
-  while :; do
-    [ -e "$p" ] && stat -c '%a %u' "$p" | tag "leads $n $u"
-    case $p in "$top"|/|''|[!/]*) return;; esac
-    p=${p%/*}; p=${p:-/}
-  done
+  p=$1; [ -h "$p" ] && p=$(readlink -f "$p")
+  top=$(cd "$h" 2>/dev/null && pwd -P) || return 0
+  d=$(cd "${p%/*}" 2>/dev/null && pwd -P) || d=$top
+  set --; [ -e "$p" ] && set -- "$p"
+  while set -- "$@" "$d"; do case $d in "$top"|/) break;; esac; d=${d%/*}; d=${d:-/}; done
+  stat -c '%a %u' "$@" | tag "leads $n $u"
 }
 where=.ssh/authorized_keys
 if [ "$kind" = openssh ]; then
