@@ -115,7 +115,9 @@ def _steps(journal: Iterable[Entry]) -> Iterable[StepRow]:
     for entry in journal:
         event = entry.event
         if isinstance(event, ReadBack | Proven | NotProven | Unlike | BackedOut | Stopped):
-            yield StepRow(time=entry.stamp.time, run=entry.stamp.run, what=event.what, state=event.event)
+            left_out = isinstance(event, Unlike) and event.left_out
+            state = "left out" if left_out else event.event
+            yield StepRow(time=entry.stamp.time, run=entry.stamp.run, what=event.what, state=state)
 
 
 def _entries(journal: Iterable[Entry]) -> Iterable[EntryRow]:

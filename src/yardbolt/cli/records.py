@@ -8,7 +8,19 @@ from pathlib import Path
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.run.documents import CheckDocument, KeyDocument, LeftDocument
-from yardbolt.core.run.events import Entry, GateAnswering, GateMet, GatePassed, Kept, Tried, Troubled, Trying
+from yardbolt.core.run.events import (
+    Entry,
+    GateAnswering,
+    GateMet,
+    GatePassed,
+    Kept,
+    Noted,
+    NotProven,
+    Tried,
+    Troubled,
+    Trying,
+    Unlike,
+)
 
 from . import wiring
 from .screen import Cell, Screen
@@ -100,6 +112,12 @@ def _row(entry: Entry) -> list[Cell]:
             return [time, run, f"first entry: {event.gate}", event.event]
         case Troubled():
             return [time, run, event.error, "told"]
+        case Unlike(left_out=True):
+            return [time, run, f"{event.what}: {event.why}", "left out"]
+        case Noted():
+            return [time, run, f"meanwhile {event.reads}", event.event]
+        case NotProven():
+            return [time, run, f"{event.what}: {event.said}", event.event]
     return [time, run, str(getattr(event, "what", "")), event.event]
 
 

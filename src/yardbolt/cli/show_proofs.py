@@ -110,6 +110,10 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
         left_out = unit.record.history().left_out.get(show_written(path))
         why = f": {left_out.why}" if left_out else " was wanted otherwise, or could not be read"
         screen.say(("NOT SO  ", "bad"), f"{spoken(path)}{why}")
+    if any(show_written(path) in unit.record.history().left_out for path in found.missing):
+        screen.say(
+            (f"What was left out is tried once more by: yardbolt tighten {found.unit} --again", "faint"), indent=2
+        )
     show.findings(screen, found.findings, depth)
     _unplug(screen, found, unit)
 

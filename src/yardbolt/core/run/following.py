@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from ..family.bound import Bound
-from ..family.model import KEPT
+from ..family.model import KEPT, STAGED
 from ..judge.staying import stays
 from ..plan.belief import Belief, full, learn
 from ..plan.guard import Idle
@@ -40,10 +40,11 @@ class Following(Guarding):
             return ()
         differs, now = differing(expected, seen, odd), overlaid(expected, seen)
         weighed = weigh(expected, odd, touched, frozenset().union(*self.belief.ways.values()))
-        if weighed.at_stake:
+        # somebody else's edits that wait would be put in force by ours
+        if (store == STAGED and weighed.others) or any(not self.suits(path, now) for path in weighed.at_stake):
             raise Stop(differs)
         yield from self.still_in(self.adopted(expected, now), differs)
-        good = tuple(path for path in weighed.ours if self.suits(path, now))
+        good = tuple(path for path in (*weighed.ours, *weighed.at_stake) if self.suits(path, now))
         if noted := (*good, *weighed.others):
             yield Note(
                 Noted(
