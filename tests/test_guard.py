@@ -397,7 +397,7 @@ def followed(data: Any) -> str:
             assert outcome.why or not surprises(outcome.belief.live, box.read()["live"])
             return "stopped" if outcome.why else "done"
         gone = outcome.left_out[0].path
-        wanted = next(want.path for want in target if gone[: len(want.path)] == want.path)
+        wanted = max((want.path for want in target if gone[: len(want.path)] == want.path), key=len)
         assert wanted not in left, "what was left out is left out"
         left[wanted] = outcome.left_out[1].why
     raise AssertionError("it never ends")
