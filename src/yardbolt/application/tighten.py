@@ -18,11 +18,12 @@ from yardbolt.core.plan.words import short
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import get
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path, show
+from yardbolt.core.plane.path import Path, parse, show
 from yardbolt.core.plane.table import reached
 from yardbolt.core.run.documents import TargetDocument
 from yardbolt.core.run.events import (
     InputsChanged,
+    Noted,
     ProofTried,
     Proven,
     ReadBack,
@@ -34,6 +35,7 @@ from yardbolt.core.run.events import (
     Stopped as StoppedEvent,
 )
 from yardbolt.core.run.execute import carry_out
+from yardbolt.core.run.history import events_of
 from yardbolt.core.run.proofs import Proof, Result, Sort
 from yardbolt.core.run.requests import (
     Attempt,
@@ -176,10 +178,16 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
     undone = {gap for gap in approved.gaps if not any(one == gap or one.startswith(f"{gap}/") for one in changed)}
     # what could not be planned when it was approved is for another approval, once this run is done;
     # what was as wanted, and cannot be read just now, is not done again; that it is unread is said at the end
+    # what came out as good as the value that was chosen is done
+    fresh = target_of(unit, plane)[0]
+    suits = {
+        want.path for want in fresh if want.kind == "set" and reached(want.path, get(plane, want.path), want.value)
+    }
     target = tuple(
         want
         for want in target_from(approved.target)
         if show(want.path) not in undone
+        and (want.path not in suits or reached(want.path, get(plane, want.path), want.value))
         and (
             want.kind != "set"
             or get(plane, want.path) is not None
@@ -187,9 +195,7 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
         )
     )
     # a clock goes wrong by itself, and while it is wrong much cannot be read: setting it needs no new approval
-    more = (
-        () if any(want.path == CLOCK for want in target) else (w for w in target_of(unit, plane)[0] if w.path == CLOCK)
-    )
+    more = () if any(want.path == CLOCK for want in target) else (w for w in fresh if w.path == CLOCK)
     return (*target, *more), ()
 
 
@@ -204,10 +210,13 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
     # what somebody else changed meanwhile would be published by our saving
     wanted = brought(unit.family, made.target)
     found = from_tree(approved.found)
+    # what was weighed already while this run went on
+    events = events_of(unit.record.history(), run.number)
+    noted = {parse(path) for event in events if isinstance(event, Noted) for path in event.paths}
     foreign = [
         path
         for path, _, _ in differences(found, made.plane)
-        if path[0] != "stores" and not planned(path, wanted, made.plane)
+        if path[0] != "stores" and not planned(path, wanted, made.plane) and path not in noted
     ]
     if run.unit.family.op_keeping() is None and not run.unit.family.op_activating():
         # nothing of it would be published by us; what carries no way in is somebody else's business

@@ -323,6 +323,9 @@ class _Run(Following):
     def restart(self, place: int, step: Step) -> Doing:
         assert step.op is not None
         words = self.words(step)
+        # planned on what was true then: somebody else may have changed that since
+        if not self.lasts(self.belief):
+            raise Stop("not restarted: nobody is surely let in at the next start any more")
         yield from self.some_session()
         ways = tuple(sorted(self.belief.proven, key=lambda way: (way.secret.factory, way)))
         yield self.sending(place, step, words)

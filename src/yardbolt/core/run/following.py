@@ -80,11 +80,13 @@ class Following(Guarding):
                 raise Stop(f"{differs}; {way.account} by {way.service} does not get in any more: {told(outcome)}")
             self.belief = learn(self.belief, way)
 
-        def lasts(belief: Belief) -> bool:
-            return any(full(belief.kept, way) for way in belief.surviving)
-
-        if before.survives and lasts(before) and not lasts(self.belief):
+        if before.survives and self.lasts(before) and not self.lasts(self.belief):
             raise Stop(f"{differs}; whether anybody gets in at the next start is not known any more")
+
+    @staticmethod
+    def lasts(belief: Belief) -> bool:
+        """Is somebody with full rights surely let in at the next start?"""
+        return any(full(belief.kept, way) for way in belief.surviving)
 
     def harmless(self, bound: Bound) -> bool:
         """Does nothing that it touches carry a way in?"""
