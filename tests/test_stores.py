@@ -3,18 +3,17 @@ move, lies."""
 
 from __future__ import annotations
 
-import os
-from collections import Counter
 from collections.abc import Mapping
 from dataclasses import replace
 from itertools import pairwise
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, note, settings
+from hypothesis import given, note
 from hypothesis import strategies as st
 
 from tests.desk import ARMED, DOORS, ELSEWHERE, LAPTOP, LEAVES, OURS, ROWS, SITE, TIMED, Unit, drive, family, way
+from tests.drawn import ends_of, many
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
@@ -49,7 +48,7 @@ TARGET: Target = (
     Want(("policy", "min_length"), "length", "set", 12), Want(("services", "web", "enabled"), "plain", "set", False),
 )  # fmt: skip
 MOVE = Want(("interfaces", "lan", "addresses"), "address", "set", ("198.51.100.1/24",))
-MANY = settings(max_examples=int(os.environ.get("N", "120")), deadline=None, suppress_health_check=list(HealthCheck))
+MANY = many(120)
 
 
 def believed(
@@ -336,14 +335,7 @@ def lied_to(data: Any) -> str:
 def test_no_lie_over_staged_live_and_kept_shuts_anybody_out() -> None:
     """Whatever the unit pretends, with a leaf hidden: never shut out, live or after a power cut, and no way wrongly
     called proven."""
-    ends: Counter[str] = Counter()
-
-    @MANY
-    @given(st.data())
-    def run(data: Any) -> None:
-        ends[lied_to(data)] += 1
-
-    run()
+    ends = ends_of(lied_to, 120)
     assert ends["done"] > ends.total() / 4 and ends["stopped"] > ends.total() / 8, ends
 
 

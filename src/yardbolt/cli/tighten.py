@@ -10,6 +10,7 @@ from yardbolt.application.tighten import Tightened
 from yardbolt.application.tighten import tighten as run
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.plan.sheet import Refused
+from yardbolt.core.plane.path import show as show_path
 
 from . import show, show_plan, show_proofs, wiring
 from .approval import agreed, proved_code
@@ -73,16 +74,20 @@ def tighten(
             with wiring.alone(job, name):
                 done = await run(unit, approve, choices, anew)
             yard.progress.clear()
-            show_proofs.proved(screen, done.proved, unit, depth, _told(done))
+            show_proofs.proved(screen, done.proved, unit, depth, _told(done, unit))
             show.next_line(screen, show_proofs.after(done.proved, unit))
             return proved_code(done.proved)
 
         return wiring.each(yard, names, jobs, work)
 
 
-def _told(done: Tightened) -> str:
+def _told(done: Tightened, unit: UnitInWork) -> str:
     if done.outcome is None:
         left = " that can be done here" if done.plan.gaps else ""
         return f"nothing to change{left}; "
     again = " (taken up where it was cut off)" if done.resumed else ""
-    return f"all {done.outcome.at} steps done, each read back{again}; "
+    known = unit.record.history()
+    missed = sum(show_path(path) in known.left_out for path in done.proved.missing)
+    more = [f"{missed} change{'s' if missed > 1 else ''} left out"] if missed else []
+    more += ["a trial failed"] if known.gate else []
+    return f"{'' if more else 'all '}{done.outcome.at} steps done, each read back{again}{''.join(f', {one}' for one in more)}; "

@@ -9,7 +9,7 @@ stands.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Iterable
 from dataclasses import replace
 from datetime import datetime
 from typing import Any
@@ -31,7 +31,7 @@ from ..plane.edit import get, reachable
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..plane.path import Path, show, touches
-from ..plane.table import is_item
+from ..plane.table import holds_secret, is_item
 from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
 from .conducting import Stop, differing, otherwise, overlaid
@@ -141,9 +141,11 @@ class _Run(Following):
         if not odd and (not said or already):
             return
         # what the unit was never asked, and what nobody read before or could read afterwards, it has not refused
-        known = told_of_it(self.family, bound.path, store, before.stores[store])
+        # (of a password nothing shows whether it was taken)
+        known = not holds_secret(bound.path) and told_of_it(self.family, bound.path, store, before.stores[store])
         refused = (no.sent if no else known) and as_before and shown
-        differs, how = differing(expected, seen, odd), otherwise(expected, seen, odd)
+        mine = tuple(path for path in odd if touches((path,), bound.touches))
+        differs, how = differing(expected, seen, odd), otherwise(expected, seen, mine)
         why = f"the unit refused '{words}': {said}" if said else differs
         if as_before and (said or refused):
             if not refused:
@@ -155,19 +157,19 @@ class _Run(Following):
         try:
             not_so = yield from self.accepted(place, step, words, store, seen, bound)
         except Stop:
-            # the run ends here, and the next one goes on without it
-            yield Note(self.unlike(place, step, words, bound, said, how, odd))
+            # the run ends here; where it is this change that came out otherwise, the next one goes on without it
+            yield Note(self.unlike(place, step, words, bound, said, how, odd, left_out=bool(mine or said)))
             self.take_over(before, store, seen)
             raise
         if not not_so and not said:
             return
-        self.take_over(before, store, seen, not_so)
-        left_out = yield from self.leave_out(place, step, words, bound, said, how, odd)
+        self.besides(before, store, seen, not_so)
+        left_out = yield from self.leave_out(place, step, words, bound, said, how, mine)
         raise Stop(f"{why}; {differs}" if said and differs else why, left_out, (yield from self.undone(bound)))
 
-    def take_over(self, before: Belief, store: str, seen: Plane, only: tuple[Path, ...] | None = None) -> None:
+    def take_over(self, before: Belief, store: str, seen: Plane) -> None:
         """The change was made partly, or something else with it: believe what was read, judge the ways anew, take the
-        difference back (of `only` these, where the rest is nothing of ours)."""
+        difference back."""
         was = before.stores[store]
         now = overlaid(self.belief.stores[store], seen)
         stores = {**self.belief.stores, store: now}
@@ -175,14 +177,17 @@ class _Run(Following):
         if store in ways:
             ways[store] = stays(was, now, before.ways[store], store == KEPT)
         self.belief = replace(self.belief, stores=stores, ways=ways)
+        self.besides(before, store, seen, difference(was, now))
+
+    def besides(self, before: Belief, store: str, seen: Plane, changed: Iterable[Path]) -> None:
+        """What changed with the last change is taken back with it."""
         if not self.unproven:
             return
-        last = self.unproven[-1]
+        was, now, last = before.stores[store], self.belief.stores[store], self.unproven[-1]
         more = tuple(
             back
-            for path in sorted(difference(was, now) & frozenset(surprises(was, seen)))
-            if not is_item(path) and path != last.bound.path and (only is None or path in only)
-            if (back := self.back_to(path, was, now))
+            for path in sorted(frozenset(changed) & frozenset(surprises(was, seen)))
+            if not is_item(path) and path != last.bound.path and (back := self.back_to(path, was, now))
         )
         self.unproven[-1] = replace(last, besides=(*last.besides, *more))
 
@@ -310,7 +315,7 @@ class _Run(Following):
                 raise
             made = [one.bound for one in self.unproven if touches(not_so, one.bound.touches)]
             if not_so:
-                self.take_over(before, LIVE, live, not_so)
+                self.besides(before, LIVE, live, not_so)
                 differs = differing(after.live, live, not_so)
                 raise Stop(
                     differs, (yield from self.leave_out(place, step, words, made[-1], "", differs)) if made else None
@@ -357,14 +362,16 @@ class _Run(Following):
         if got.failed:
             said = "; ".join(f"{what}: {saw}" for what, saw in got.failed.items())
             # nobody loses a way in by that: it is said at the end, and tried again in the next run
-            yield self.not_proven(place, step, words, said, tuple(got.failed))
+            self.failed = frozenset(got.failed) | (self.failed & got.untried.keys())
+            yield self.not_proven(place, step, words, said, tuple(sorted(self.failed)))
             return
         # what could not be tried shows nothing, and mends nothing that failed before
-        again = [f"{what}: {saw}" for what, saw in got.untried.items() if what in self.sheet.gate]
+        again = [f"{what}: {saw}" for what, saw in got.untried.items() if what in self.failed]
         if again or not got.held:
             said = next(iter(again or got.untried.values()), "there is nothing to try")
             yield Note(LeftUntried(step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, said=said))
             return
+        self.failed = frozenset()
         yield self.proven(place, step, words, None)
 
     def go(self) -> Generator[Request, Any, Outcome]:

@@ -79,7 +79,6 @@ class Following(Guarding):
             if not isinstance(outcome, Opened):
                 raise Stop(f"{differs}; {way.account} by {way.service} does not get in any more: {told(outcome)}")
             self.belief = learn(self.belief, way)
-
         if before.survives and self.lasts(before) and not self.lasts(self.belief):
             raise Stop(f"{differs}; whether anybody gets in at the next start is not known any more")
 

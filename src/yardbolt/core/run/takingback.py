@@ -49,6 +49,7 @@ class TakingBack(Conducting):
         super().__init__(family, sheet, belief, now)
         self.unproven: list[Unproven] = []
         self.written: list[Bound] = []  # every change that was sent
+        self.failed = sheet.gate  # trials that failed, and did not hold since
         self.before_arming = 0  # how many of them were made before the timed return was armed
 
     @property
