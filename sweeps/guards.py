@@ -28,7 +28,7 @@ GUARDS = [
     ("a confirm needs no proof", "core/run/guarding.py", "        if not isinstance(guard, Proven):\n            raise Stop(", "        if not isinstance(guard, Proven):\n            return Proven(guard.fallback, guard.left, guard.asked, next(iter(self.belief.sessions)))\n            raise Stop(", "test_guard.py"),
     ("a proof outlives the next write", "core/plan/guard.py", "        return Armed(self.fallback, self.left, self.asked)", "        return self", "test_guard.py"),
     ("a key is no condition", "core/judge/access.py", "held = fingerprint in keys if isinstance(keys, tuple) else False if keys is ABSENT else None", "held = True", "test_guard.py"),
-    ("the modes of its file are no condition", "core/judge/access.py", "    holds = value if isinstance(value, bool) else None if value is None and _is_host(plane) else True\n", "    holds = True\n", "test_guard.py -k rests_on_its_key"),
+    ("the modes of its file are no condition", "core/judge/access.py", "    holds = True if value is ABSENT else value if isinstance(value, bool) else None\n    said", "    holds = True\n    said", "test_guard.py -k rests_on_its_key"),
     ("a box is on record under its own name alone", "application/identity.py", 'unit.record.records.latest(name, "check"', 'unit.record.records.latest(unit.name, "check"', "test_variants.py -k second_hand"),
     ("what carries a way in is let be", "core/run/weighing.py", "(mine and carries(path, expected, ways))", "False", "test_plans.py -k lie_is_caught"),
     ("nobody tries whoever is doubtful", "core/run/following.py", "        for way in sorted(before.proven - self.belief.proven):\n", "        for way in ():\n", "test_guard.py -k doubtful"),

@@ -9,20 +9,19 @@ from typing import Any
 
 from yardbolt.core.credentials import Nothing, Password
 from yardbolt.core.doors import Way
-from yardbolt.core.errors import IdentityError
+from yardbolt.core.errors import IdentityError, OperatorError
 from yardbolt.core.family.bound import brings
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.parts import Reading
 from yardbolt.core.family.writing import effects_of
 from yardbolt.core.judge.baseline import Finding
-from yardbolt.core.judge.baseline import wanted as rules_want
-from yardbolt.core.judge.demands import Conflict, Target, Want
+from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.compare import difference, given_out
 from yardbolt.core.plane.edit import exists, get, reachable
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, parse, show
-from yardbolt.core.plane.table import holds_secret, is_item, item_of, reached, steady
+from yardbolt.core.plane.table import holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
 from yardbolt.core.run.events import ProofTried, ReadBack, Sending
@@ -38,7 +37,7 @@ from .check import conclude
 from .identity import box_of, same_unit
 from .reach import candidates, shut_out, way_in, with_known_secrets
 from .session import Session
-from .steps import target_from
+from .steps import as_wanted, target_from, target_of
 from .surroundings import datagrams_meanwhile, look_at
 from .trials import Trial
 from .unit import UnitInWork
@@ -304,7 +303,11 @@ def _filed(
     undone = frozenset(approved.document.gaps) if approved else frozenset()
     # what stays on starts again too
     undone |= {f"{gap.removesuffix('enabled')}boot" for gap in undone if gap.endswith("/enabled")}
-    suits = _as_good(unit, plane)
+    try:
+        # what stands otherwise than it was chosen when that was approved, and is as good by every rule
+        suits = as_wanted(target_of(unit, plane)[0], plane)
+    except OperatorError:
+        suits = frozenset()  # two rules leave no common value, so nothing is as good
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone and path not in suits)
     document = LeftDocument(
         box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
@@ -374,15 +377,6 @@ def brought(family: Family, target: Target) -> set[Path]:
 
 def _about_a_secret(path: Path) -> bool:
     return path[-1] == "storage" or holds_secret(path)
-
-
-def _as_good(unit: UnitInWork, plane: Plane) -> set[Path]:
-    """What stands otherwise than it was chosen when that was approved, and is as good by every rule."""
-    try:
-        now, _ = rules_want(plane, unit.facts.baseline, unit.site, unit.record.clock.now()[:10])
-    except Conflict:
-        return set()
-    return {want.path for want in now if want.kind == "set" and reached(want.path, get(plane, want.path), want.value)}
 
 
 def _missing(plane: Plane, target: Target) -> tuple[Path, ...]:

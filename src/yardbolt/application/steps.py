@@ -24,8 +24,8 @@ from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
 from yardbolt.core.plane.edit import get, put
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import parse, show
-from yardbolt.core.plane.table import coerce, item_of
+from yardbolt.core.plane.path import Path, parse, show
+from yardbolt.core.plane.table import coerce, item_of, reached
 from yardbolt.core.run.documents import WantRow
 from yardbolt.core.secret import Ref
 
@@ -76,6 +76,13 @@ def target_of(unit: UnitInWork, plane: Plane) -> tuple[Target, tuple[Gap, ...]]:
         )
     except Conflict as e:
         raise OperatorError(f"{unit.name}: {e}; change the job's needs, or waive one of the two rules") from None
+
+
+def as_wanted(target: Target, plane: Plane) -> frozenset[Path]:
+    """What of it reads just so already."""
+    return frozenset(
+        want.path for want in target if want.kind == "set" and reached(want.path, get(plane, want.path), want.value)
+    )
 
 
 def _dropped(unit: UnitInWork, planes: Planes) -> Planes:

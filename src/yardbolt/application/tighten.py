@@ -73,7 +73,19 @@ from .enter import prepare
 from .identity import same_unit
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
 from .session import Session
-from .steps import CLOCK, PLAIN, Choices, Plan, change_key, outside_approved, plan, target_from, target_of, want_rows
+from .steps import (
+    CLOCK,
+    PLAIN,
+    Choices,
+    Plan,
+    as_wanted,
+    change_key,
+    outside_approved,
+    plan,
+    target_from,
+    target_of,
+    want_rows,
+)
 from .unit import UnitInWork
 
 POLL = 0.1  # seconds between two looks for a unit that restarts
@@ -180,9 +192,7 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
     # what was as wanted, and cannot be read just now, is not done again; that it is unread is said at the end
     # what came out as good as the value that was chosen is done
     fresh = target_of(unit, plane)[0]
-    suits = {
-        want.path for want in fresh if want.kind == "set" and reached(want.path, get(plane, want.path), want.value)
-    }
+    suits = as_wanted(fresh, plane)
     target = tuple(
         want
         for want in target_from(approved.target)
@@ -223,8 +233,11 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
         meanwhile = [path for path in foreign if path[0] not in CARRYING]
         foreign = [path for path in foreign if path not in meanwhile]
         if meanwhile:
-            what = f"meanwhile, by somebody else: {', '.join(map(show, meanwhile))}"
-            unit.record.note(InputsChanged(what=what), run.number)
+            paths = tuple(map(show, meanwhile))
+            event = Noted(
+                step=0, of=0, kind="", what="taken up again", paths=paths, reads=f"changed: {', '.join(paths)}"
+            )
+            unit.record.note(event, run.number)
     if foreign and not keep_found:
         problem = f"changed since the approval, and not by this run: {', '.join(map(show, foreign))}"
         raise OperatorError(f"{unit.name}: {problem}; look at it, then say --found keep, or set it back")

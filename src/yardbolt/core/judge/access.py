@@ -84,17 +84,11 @@ def _takes(plane: Plane, path: Path, why: str) -> Condition:
 
 
 def _modes(plane: Plane, path: Path) -> Condition:
-    """Is the file of keys taken, by the modes of all that leads to it? Only a host has one that others might write."""
-    value, init = get(plane, path), ("host", "init")
-    holds = value if isinstance(value, bool) else None if value is None and _is_host(plane) else True
-    said = "yes" if holds else "no" if holds is False else "not read"
-    return Condition(
-        frozenset({path, init}), holds, f"whether the file of keys of {path[1]} is taken, by its modes: {said}"
-    )
-
-
-def _is_host(plane: Plane) -> bool:
-    return plane.host.init not in (None, ABSENT)
+    """Is the file of keys taken, by the modes of all that leads to it? A make without such files has none that others write."""
+    value = get(plane, path)
+    holds = True if value is ABSENT else value if isinstance(value, bool) else None
+    said = "not read" if holds is None else "yes" if holds else "no"
+    return one_path(path, holds, f"whether the file of keys of {path[1]} is taken, by its modes: {said}")
 
 
 def _kept_so(plane: Plane, way: Way) -> Condition:
@@ -111,7 +105,7 @@ def comes_back(plane: Plane, service: str) -> bool | None:
     value = get(plane, ("services", service, "boot"))
     if isinstance(value, bool):
         return value
-    return None if value is None and _is_host(plane) else True
+    return None if value is None and plane.host.init not in (None, ABSENT) else True
 
 
 def _comes_back(plane: Plane, service: Path) -> Condition:
