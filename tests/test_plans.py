@@ -18,6 +18,7 @@ from tests.drawn import ends_of
 from yardbolt.bench.lineswitch import Hand, LineSwitch, Settings, admits
 from yardbolt.core.addresses import ANYONE
 from yardbolt.core.doors import Way
+from yardbolt.core.family.bound import NoWayBack, bind
 from yardbolt.core.job import Allows, Site
 from yardbolt.core.judge.baseline import judge, wanted
 from yardbolt.core.judge.demands import Conflict, Target
@@ -554,15 +555,21 @@ def test_unkept_settings_found_on_arrival_block() -> None:
     assert [f.state for f in found] == [State.FAILS]
 
 
-def test_what_was_not_read_whole_is_neither_removed_nor_made() -> None:
-    """An incomplete list gives gaps, not guesses."""
+def test_what_was_not_read_whole_is_not_removed_and_what_it_does_not_show_is_made() -> None:
+    """Nothing unseen is removed. The owner's accounts are made where the list does not show them (the unit refuses one that is
+    there), but never taken back: they may have been there. Where no list was read, nothing is made."""
     bare, way = fresh()
     plane = read_in(bare, way)
     foreman = plane.accounts.get("foreman")
     assert foreman is not None
     blind = replace(plane, accounts=Listing({"foreman": foreman}))
     target, _ = wanted(blind, BASELINE, SITE)
-    todo, gaps = changes(blind, target, FAMILY, SITE)
+    todo, _ = changes(blind, target, FAMILY, SITE)
+    made = [change for change in todo if isinstance(change, Make)]
+    assert {show(change.path) for change in made} == {"accounts/lt-works", "accounts/lt-watch"}
+    assert all(isinstance(bind(FAMILY, change, blind).back, NoWayBack) for change in made)
+    assert not any(isinstance(change, Drop) and change.path != ("accounts", "foreman") for change in todo)
+    todo, gaps = changes(replace(plane, accounts=Listing()), target, FAMILY, SITE)
     assert {show(g.path) for g in gaps} >= {"accounts/lt-works", "accounts/lt-watch"}
     assert not any(isinstance(c, Make) for c in todo)
 

@@ -209,7 +209,7 @@ def test_root_is_told_from_others_where_the_service_does() -> None:
     plane = put(put(plane, ("services", "ssh", "interfaces"), ABSENT), ("services", "ssh", "accounts"), ABSENT)
     for leaf, value in (("password_login", True), ("key_login", True)):
         plane = put(plane, ("services", "ssh", leaf), value)
-    plane = put(plane, ("accounts", "root", "keys"), ("SHA256:x",))
+    plane = put(put(plane, ("accounts", "root", "keys"), ("SHA256:x",)), ("accounts", "root", "keys_taken"), True)
     for told, admitted, keyed in (("yes", True, True), ("no", False, False), ("keys", False, True)):
         seen = put(plane, ("services", "ssh", "root_login"), told)
         assert (admit(seen, way).admitted, admit(seen, by_key).admitted) == (admitted, keyed), told

@@ -12,7 +12,7 @@ from yardbolt.core.family.parts import Reading
 from yardbolt.core.family.writing import plain_order
 from yardbolt.core.judge.access import admit
 from yardbolt.core.plan.belief import full, learned
-from yardbolt.core.plane.edit import exists, get, put
+from yardbolt.core.plane.edit import exists, get, make, put
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.documents import CheckDocument
@@ -77,9 +77,17 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         raise UnitError(Trouble.GARBLED, f"{unit.name}: {problem}")
     await recognise(unit, reading, run.number)
     not_another(unit, box_of(unit, plane))
-    if exists(plane, ("accounts", account)) is not True:
+    there = exists(plane, ("accounts", account))
+    if not there and not len(plane.accounts):
+        why = "; ".join(f"{one.area}: {one.why}" for one in reading.blind[:1]) or "the unit told none"
+        raise UnitError(
+            Trouble.GARBLED, f"logged in as {account}, but its accounts were not read ({why}); nothing was changed"
+        )
+    if there is False:
         problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
         raise UnitError(Trouble.GARBLED, problem)
+    # on a list that was not read whole, it is there all the same: it logged in
+    plane = make(plane, ("accounts", account))
     _file_found(unit, reading, account)
     seen = set()
     for way in run.sessions:

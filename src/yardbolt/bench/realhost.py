@@ -24,6 +24,11 @@ PACKAGES = (
     "libpam-pwquality,openbsd-inetd,inetutils-telnetd,sysv-rc,ssl-cert,iptables"
 )
 MANAGED = PACKAGES.replace("sysv-rc", "systemd-sysv,dbus,libpam-systemd,systemd-timesyncd").replace(",chrony", "")
+# nodes of its own: what its init does to them it does to no other's. Where none can be made, those of this machine
+NODES = (
+    "for x in null:3 zero:5 full:7 random:8 urandom:9 console:3; do mknod -m 666 dev/${x%:*} c 1 ${x#*:} || { touch dev/${x%:*}; y=${x%:*}; "
+    "[ $y = console ] && y=null; mount --bind /dev/$y dev/${x%:*}; }; done 2>/dev/null && { mknod -m 666 dev/tty c 5 0 || { touch dev/tty; mount --bind /dev/tty dev/tty; }; }"
+)
 TECHNICIAN, OFFICE, STATION, STRANGER = 10, 11, 20, 66
 
 
@@ -40,17 +45,18 @@ def missing() -> str:
     return "" if tried.returncode == 0 else "no namespaces can be made here"
 
 
-def root(packages: str = PACKAGES) -> Path:
+def root(packages: str = PACKAGES, release: str = "bookworm") -> Path:
     """The Debian root hosts stand on: made at the first use, and kept for the next."""
     cache = Path(os.environ.get("YARDBOLT_YARD", "/var/cache/yardbolt-yard"))
-    made = cache / hashlib.sha256(packages.encode()).hexdigest()[:12]
+    named = packages if release == "bookworm" else f"{release},{packages}"
+    made = cache / hashlib.sha256(named.encode()).hexdigest()[:12]
     cache.mkdir(parents=True, exist_ok=True)
     with (cache / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not made.exists():
             new = made.with_suffix(".new")
             shutil.rmtree(new, ignore_errors=True)
-            argv = ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={packages}", "bookworm", str(new)]
+            argv = ["mmdebstrap", "--quiet", "--variant=minbase", f"--include={packages}", release, str(new)]
             subprocess.run(argv, check=True, stdin=subprocess.DEVNULL)
             new.rename(made)
     return made
@@ -92,6 +98,7 @@ class Host:
     ended: bool = False
     lock: threading.RLock = field(default_factory=threading.RLock, repr=False)
     packages: ClassVar[str] = PACKAGES
+    release: ClassVar[str] = "bookworm"
     spaces: ClassVar[tuple[str, ...]] = ("--mount", "--pid", "--net", "--uts")
     mounts: ClassVar[str] = ""
     first: ClassVar[str] = "touch /run/yard-up\nwhile :; do sleep 3600; done\n"  # what it does from then on
@@ -150,8 +157,8 @@ class Host:
 
     def _start(self) -> None:
         script = (
-            f"mount -t overlay overlay -o lowerdir={root(self.packages)},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
-            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount -t tmpfs tmpfs dev && mkdir dev/pts dev/shm && for x in null zero full random urandom tty; do touch dev/$x; mount --bind /dev/$x dev/$x; done && ln -s pts/ptmx dev/ptmx && ln -s /proc/self/fd dev/fd && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
+            f"mount -t overlay overlay -o lowerdir={root(self.packages, self.release)},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
+            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount -t tmpfs tmpfs dev && mkdir dev/pts dev/shm && {NODES} && ln -s pts/ptmx dev/ptmx && ln -s /proc/self/fd dev/fd && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
             f"{self.mounts}exec chroot {self.folder}/root /bin/sh /yard/start\n"
         )
         # its uptime is its own, as that of a real one is
@@ -228,7 +235,7 @@ class Managed(Host):
     packages = MANAGED
     spaces = ("--mount", "--pid", "--net", "--uts", "--ipc", "--cgroup")
     mounts = (
-        "mount -t sysfs -o ro sysfs sys && touch dev/console && mount --bind /dev/null dev/console && if [ -d /sys/fs/cgroup/systemd ]; "
+        "mount -t sysfs -o ro sysfs sys && if [ -d /sys/fs/cgroup/systemd ]; "
         "then mount -t tmpfs tmpfs sys/fs/cgroup && mkdir sys/fs/cgroup/systemd && mount -t cgroup -o none,name=systemd cgroup sys/fs/cgroup/systemd; "
         "else mount -t cgroup2 cgroup2 sys/fs/cgroup; fi || exit\n"
     )

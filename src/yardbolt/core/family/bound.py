@@ -14,7 +14,7 @@ from functools import cached_property
 from ..judge.passwords import classes
 from ..plane.change import Change, Drop, Make, Set
 from ..plane.compare import difference
-from ..plane.edit import get, leaves
+from ..plane.edit import exists, get, leaves
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..plane.path import Path, filled, fits
@@ -197,6 +197,9 @@ def _undoing(bound: Bound) -> Change | NoWayBack:
             old = get(bound.before, path)
             return NoWayBack("what was there was not read") if old is None else Set(path, old, "back-out")
         case Make(path, _):
+            # what may be somebody's is not removed
+            if exists(bound.before, path) is None:
+                return NoWayBack("whether it was there before was not read")
             return Drop(path, "back-out")
         case Drop(path):
             known = tuple(

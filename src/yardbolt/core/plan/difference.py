@@ -12,7 +12,7 @@ from ..family.writing import forecast, op_for, takes
 from ..job import Site
 from ..judge.demands import Gap, Target, Want
 from ..plane.change import Change, Drop, Make, Set
-from ..plane.edit import exists, get, reachable
+from ..plane.edit import exists, get, listing, reachable
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..plane.path import Path, filled, parse, show
@@ -192,8 +192,9 @@ def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
 
 def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
     there = exists(plane, want.path)
-    if there is None:
-        return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read whole")]
+    # one that is not among those that were seen is made: where it is there after all, the unit refuses it
+    if there is None and not len(listing(plane, want.path[:-1])):
+        return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read")]
     out: list[Change] = []
     now = {name: get(plane, (*want.path, *parse(name))) for name, _ in want.value}
     if not there:

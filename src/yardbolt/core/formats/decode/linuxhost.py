@@ -172,13 +172,25 @@ def _of(groups: dict[str, set[str]], name: str, primary: str) -> set[str]:
 @dataclass(frozen=True)
 class Rule:
     """One rule of sudo, aliases expanded, as sets of kind and name: whom it is for, on which hosts, and what it grants. `odd`:
-    names of it are exempted, or of a kind that nobody can tell here."""
+    names of it are exempted, or of a kind that nobody can tell here. `asks`: whether it asks for a password; None where it does
+    not say."""
 
     users: frozenset[tuple[str, str]]
     hosts: frozenset[tuple[str, str]]
     odd: bool
-    grant: str
+    opens: bool
+    asks: bool | None
     whole: bool
+
+
+@dataclass(frozen=True)
+class Default:
+    """One setting of sudo, and for whom it is; nobody named is everybody."""
+
+    name: str
+    value: Any
+    bound: frozenset[tuple[str, str]]
+    odd: bool
 
 
 @dataclass(frozen=True)
@@ -187,6 +199,7 @@ class Sudoers:
 
     rules: tuple[Rule, ...]
     host: str
+    defaults: tuple[Default, ...] = ()
 
     def of(self, name: str, uid: int, groups: set[str]) -> tuple[str, bool] | None:
         """How somebody may become root: freely, with its password, by some commands, or not; and whether by every command.
@@ -195,22 +208,44 @@ class Sudoers:
         mine = {("username", name), ("username", "ALL"), ("userid", str(uid))}
         mine |= {("usergroup", one[1:]) if one.startswith("%") else ("usergid", one) for one in groups}
         here = {("hostname", "ALL"), ("hostname", self.host)}
+        asked, own = (
+            self._said(mine, "authenticate", True),
+            [self._said(mine, word, usual) for word, usual in _OTHERWISE],
+        )
         for rule in self.rules:
             # groups of the network may hold anybody
             if any(kind not in _KINDS for kind, _ in rule.users):
                 return None
             if not mine & rule.users:
                 continue
-            if rule.odd or not rule.hosts <= here:
+            asks = asked if rule.asks is None else rule.asks
+            if rule.odd or not rule.hosts <= here or asks is None or not all(own):
                 return None
-            found, everything = max(found, rule.grant, key=_GRANTS.index), everything or rule.whole
+            grant = "some commands" if not rule.opens else "with its password" if asks else "freely"
+            found, everything = max(found, grant, key=_GRANTS.index), everything or rule.whole
         return found, everything
+
+    def _said(self, mine: set[tuple[str, str]], name: str, usual: bool) -> bool | None:
+        """Is a setting for somebody as it usually is? What is said for one user wins over what is said for all. None where nobody
+        can tell here: what is said of a name may be of whom a command runs as too, for cvtsudoers(1) shows both alike."""
+        found = True
+        # sudoers(5): those for all first, then those of hosts, of users, and at last those of who it runs as and of commands
+        for one in sorted((one for one in self.defaults if one.name == name), key=lambda one: bool(one.bound)):
+            same = one.value is usual
+            known = not one.odd and all(kind in _KINDS for kind, _ in one.bound)
+            if not one.bound or (same and known and mine & one.bound):
+                found = same
+            elif found is not same and (not known or (mine | _ROOT) & one.bound):
+                return None
+        return found
 
 
 _KINDS = frozenset({"username", "userid", "usergroup", "usergid"})
-# whose password it asks for, and as whom a command runs, where nothing else is said
-_OTHERWISE = frozenset({"rootpw", "targetpw", "runaspw", "runas_default", "exempt_group", "root_sudo"})
-_GRANTS = ("no", "some commands", "with its password", "freely")
+_ROOT = {("username", "root"), ("userid", "0")}
+# whose password it asks for, as whom a command runs, and who is not asked, where nothing is said
+_OTHERWISE = (
+    ("rootpw", False), ("targetpw", False), ("runaspw", False), ("runas_default", False), ("exempt_group", False), ("root_sudo", True),
+)  # fmt: skip
 # by what somebody who may run it as root is root: shells, what starts one, and what writes wherever it is told to
 _OPENS = frozenset(
     [
@@ -311,27 +346,23 @@ _GRANTS = ("no", "some commands", "with its password", "freely")
 def sudoers(told: Any, host: str) -> Sudoers | None:
     """The rules in the JSON form of cvtsudoers(1); None where one is not understood, or none could be read."""
     try:
-        freely = False
+        defaults = []
         for one in told.get("Defaults", ()):
-            for name, value in ((name, value) for option in one["Options"] for name, value in option.items()):
-                asks_not = name == "authenticate" and value is not True
-                # for some only: that is not judged
-                if name in _OTHERWISE and (value is not True if name == "root_sudo" else value is not False):
-                    return None
-                if asks_not and "Binding" in one:
-                    return None
-                freely = freely or asks_not
-        return Sudoers(tuple(rule for one in told["User_Specs"] for rule in _rules_of(one, freely)), host)
+            bound, odd = _named(one.get("Binding", ()))
+            defaults += [
+                Default(name, value, bound, odd) for option in one["Options"] for name, value in option.items()
+            ]
+        rules = tuple(rule for one in told["User_Specs"] for rule in _rules_of(one))
+        return Sudoers(rules, host, tuple(defaults))
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
         return None
 
 
-def _rules_of(one: Any, freely: bool) -> Iterator[Rule]:
+def _rules_of(one: Any) -> Iterator[Rule]:
     """The rules of one entry. Raises TypeError, KeyError and AttributeError where it has another shape."""
     users, hosts = _named(one["User_List"]), _named(one["Host_List"])
     for spec in one["Cmnd_Specs"]:
-        by = [option["authenticate"] is False for option in spec.get("Options", ()) if "authenticate" in option]
-        way = "freely" if (by[-1] if by else freely) else "with its password"
+        asks = [option["authenticate"] is not False for option in spec.get("Options", ()) if "authenticate" in option]
         run_as = _named(spec["runasusers"]) if "runasusers" in spec else None
         # without a word it is root; with a group alone oneself
         as_root = run_as is None and "runasgroups" not in spec
@@ -340,7 +371,7 @@ def _rules_of(one: Any, freely: bool) -> Iterator[Rule]:
         whole = as_root and any(command["command"] == "ALL" for command in opening)
         yield Rule(
             users[0], hosts[0], users[1] or hosts[1] or bool(run_as and run_as[1]),
-            way if as_root and opening else "some commands",
+            as_root and bool(opening), asks[-1] if asks else None,
             whole and not any(command.get("negated") for command in spec["Commands"]),
         )  # fmt: skip
 
