@@ -167,6 +167,12 @@ def carried(case: Drawn, number: int, folder: Path) -> tuple[str, str]:
             host.shell("systemctl start ssh || /usr/sbin/sshd", check=False)
         trial.back()
         account = str(known["as"])
+        if not (
+            trial.opens(account, key=trial.tool.folder / "first")
+            if known.get("key")
+            else trial.opens(account, FOUND[account])
+        ):
+            return "not begun", f"as found, {account} does not get in by any client"
         by = ["--as", account, "--ssh-key", "first"] if known.get("key") else ["--as", account]
         if known.get("key"):
             checked = trial.do("check", *by)
@@ -179,6 +185,9 @@ def carried(case: Drawn, number: int, folder: Path) -> tuple[str, str]:
         (folder / "said").write_text(
             f"{odd(case, PLAIN)}\n{checked}\n" + "\n".join(f"== {code}\n{said}" for code, said in runs)
         )
+        if any("a defect in" in said for _, said in runs):
+            with (folder / "said").open("a") as kept:
+                kept.write(trial.do("records", "journal", "box")[1])
         return judged(trial, runs, folder)
     finally:
         host.down()

@@ -498,10 +498,12 @@ def test_an_op_waits_for_a_proven_way_by_its_channel_and_goes_through_it() -> No
     shut = Unit(made)
     shut.stores = {s: put(p, ("services", "web", "enabled"), False) for s, p in shut.stores.items()}
     refused = sheet_of(made, believed(made, shut), (Want(("banner",), "b", "set", "x"),))
-    assert isinstance(refused, Refused) and "nobody has logged in by panel yet" in refused.why[0]
+    assert (
+        isinstance(refused, Sheet) and not refused.steps and "nobody has logged in by panel yet" in refused.gaps[0].why
+    )
     unread = {s: put(p, ("accounts", "maker", "role"), None) for s, p in Unit(made).planes().items()}
     refused = sheet_of(made, believed(made, Unit(made), unread), (Want(("policy", "min_length"), "b", "set", 12),))
-    assert isinstance(refused, Refused) and "in by desk: what maker may do was not read" in refused.why[0]
+    assert isinstance(refused, Sheet) and "in by desk: what maker may do was not read" in refused.gaps[0].why
 
 
 @pytest.mark.parametrize("took", [True, False])

@@ -148,7 +148,7 @@ GROUPS: dict[str, dict[str, Feature]] = {
         "by hand": Feature(1.5, "sed -i 's/^password.*pam_unix.so.*/password\\trequired\\tpam_unix.so minlen=9 sha512/; /pam_pwquality/d' /etc/pam.d/common-password\n", only=large),
         "minlen in the line": Feature(1, "sed -i 's/pam_pwquality.so.*/pam_pwquality.so retry=3 minlen=7 difok=2/' /etc/pam.d/common-password\n", only=large),
         "quality file": Feature(1, "printf 'minlen = 20\\nminclass = 4\\ndictcheck = 0\\n' >/etc/security/pwquality.conf\n", only=large),
-        "faillock": Feature(1.5, "sed -i '0,/^auth/s//auth required pam_faillock.so preauth deny=6 unlock_time=120\\nauth/' /etc/pam.d/common-auth; sed -i 's/^auth.*requisite.*pam_deny.so/auth [default=die] pam_faillock.so authfail deny=6 unlock_time=120\\n&/' /etc/pam.d/common-auth; echo 'account required pam_faillock.so' >>/etc/pam.d/common-account\n", only=large),
+        "faillock": Feature(1.5, "sed -i '0,/^auth/s//auth required pam_faillock.so preauth deny=6 unlock_time=120\\nauth/' /etc/pam.d/common-auth; sed -i 's/success=1 default=ignore/success=2 default=ignore/; s/^auth.*requisite.*pam_deny.so/auth [default=die] pam_faillock.so authfail deny=6 unlock_time=120\\n&/' /etc/pam.d/common-auth; echo 'account required pam_faillock.so' >>/etc/pam.d/common-account\n", only=large),
         "a module that is gone": Feature(1, "echo 'session optional pam_gone.so' >>/etc/pam.d/common-session\n", only=large),
         "delayed": Feature(0.7, "sed -i '0,/^auth/s//auth optional pam_faildelay.so delay=3000000\\nauth/' /etc/pam.d/common-auth\n", only=large),
         "an empty include": Feature(0.7, "printf '@include \\n' >>/etc/pam.d/other\n", only=large),

@@ -48,6 +48,7 @@ class Run:
     sessions: dict[Way, Session] = field(default_factory=dict)
     total: int = 0
     finished: int = 0
+    carried: int = 0  # steps that were carried out by the sheets before, and by the one that is done
     unread: str = ""  # why the last reading did not tell everything
     drilled: list[Proof] = field(default_factory=list)
     barred: str = ""  # why nobody who came in may change it; empty where somebody may

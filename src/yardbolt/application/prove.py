@@ -31,7 +31,7 @@ from yardbolt.core.run.proofs import Tried as Seen
 from yardbolt.core.run.weighing import CARRYING
 from yardbolt.core.secret import Ref, Secret
 from yardbolt.core.talk.logon import NEVER_SENDS
-from yardbolt.core.talk.outcomes import Cut, Login, NoListener, Open, Opened, Refused, Silent, Untried
+from yardbolt.core.talk.outcomes import Cut, Login, NoListener, Open, Opened, Refused, Refusing, Silent, Untried
 
 from .check import conclude
 from .identity import box_of, same_unit
@@ -80,6 +80,9 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             before = await unit.outside.look.knock(claim.door, laptop)
             got = await unit.outside.look.knock(claim.door, claim.source)
             after = await unit.outside.look.knock(claim.door, laptop)
+            # one that answers whom it does not let in says so in words of its own, which the laptop does not hear
+            told = [isinstance(one, Open) and unit.family.turns_away(claim.service, one.heard) for one in (before, got)]
+            got = Refusing(listening=True) if told == [False, True] else got
             return settle(claim, got, isinstance(before, Open) and isinstance(after, Open))
         case Sort.ADMITTED:
             return settle(claim, await unit.outside.look.knock(claim.door, claim.source), True)

@@ -98,12 +98,14 @@ LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names le
 
 @dataclass(frozen=True)
 class Tightened:
-    """What a run did: the sheet it followed, how it ended, and the as-left proof when it was carried through."""
+    """What a run did: the sheet it followed last, how that ended, how many steps it took in all, and the as-left proof when it
+    was carried through."""
 
     plan: Plan
     outcome: Outcome | None
     proved: Proved
     resumed: bool
+    steps: int
 
 
 Approve = Callable[[Plan, bool], Awaitable[bool]]
@@ -162,11 +164,12 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
         _as_approved(run, made, approved, choices.keep_found)
     if not made.sheet.steps:
         unit.record.note(RunFinished(), run.number)
-        return Tightened(made, None, await prove(unit, run.number), choices.resumed)
+        return Tightened(made, None, await prove(unit, run.number), choices.resumed, run.carried)
     if not choices.declined and not await approve(made, choices.resumed):
         raise OperatorError(f"{unit.name}: not approved; nothing was changed")
     await _begin(run, made, made.sheet, approved, choices.leaps)
     outcome = await drive(run, made, made.sheet)
+    run.carried += outcome.at
     if outcome.left_out is not None:
         change, how = outcome.left_out
         if change_key(change) not in choices.declined:  # each time there is one less to make
@@ -178,7 +181,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
     await run.close()
     proved = await prove(unit, run.number)
     unit.record.note(RunFinished(steps=len(made.sheet.steps)), run.number)
-    return Tightened(made, outcome, proved, choices.resumed)
+    return Tightened(made, outcome, proved, choices.resumed, run.carried)
 
 
 def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:
@@ -193,8 +196,10 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
     # what came out as good as the value that was chosen is done
     fresh = target_of(unit, plane)[0]
     suits = as_wanted(fresh, plane)
+    # a value as good as the chosen one is as good in a run that is taken up again
+    demands = {want.path: want.demand for want in fresh}
     target = tuple(
-        want
+        replace(want, demand=demands.get(want.path))
         for want in target_from(approved.target)
         if show(want.path) not in undone
         and (want.path not in suits or reached(want.path, get(plane, want.path), want.value))

@@ -82,7 +82,7 @@ def tighten(
 
 
 def _told(done: Tightened, unit: UnitInWork) -> str:
-    if done.outcome is None:
+    if not done.steps:
         left = " that can be done here" if done.plan.gaps else ""
         return f"nothing to change{left}; "
     again = " (taken up where it was cut off)" if done.resumed else ""
@@ -90,4 +90,6 @@ def _told(done: Tightened, unit: UnitInWork) -> str:
     missed = sum(show_path(path) in known.left_out for path in done.proved.missing)
     more = [f"{missed} change{'s' if missed > 1 else ''} left out"] if missed else []
     more += ["a trial failed"] if known.gate else []
-    return f"{'' if more else 'all '}{done.outcome.at} steps done, each read back{again}{''.join(f', {one}' for one in more)}; "
+    return (
+        f"{'' if more else 'all '}{done.steps} steps done, each read back{again}{''.join(f', {one}' for one in more)}; "
+    )

@@ -316,7 +316,7 @@ class TcpLook:
                     said = await asyncio.wait_for(reader.read(4096), WAIT)
                 except TimeoutError:
                     return await self._spoken_to(door, reader, writer)
-                return Open() if said else Refusing(listening=True)
+                return Open(_begun(said)) if said else Refusing(listening=True)
         except ConnectionRefusedError:
             return Refusing()
         except ConnectionResetError:
@@ -351,10 +351,14 @@ class TcpLook:
         except TimeoutError:
             return Quiet()
         # one that forbids (RFC 9110, section 15.5.4) answers, and lets nobody in
-        return Refusing(listening=True) if not first or _FORBIDS.match(first) else Open()
+        return Refusing(listening=True) if not first or _FORBIDS.match(first) else Open(_begun(first))
 
 
 _FORBIDS = re.compile(rb"HTTP/\d(\.\d)? 403\b")
+
+
+def _begun(said: bytes) -> str:
+    return said.decode(errors="replace")
 
 
 def _first_page(address: str) -> bytes:

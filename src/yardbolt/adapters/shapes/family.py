@@ -133,8 +133,11 @@ class SpellingShape(Shape):
     write: dict[Text, Text] = {}
     join: Text = ""
     empty: Text | None = None
-    moment: Flag = False
+    moment: Literal["yes", "no", "UTC"] = Field("no", description="a time; UTC where it is shown without a zone")
     singly: Flag = Field(False, description="addresses are written one by one: the unit knows no blocks")
+    codec: Literal["", "milliseconds", "seconds", "minutes", "hours", "days", "udp-address", "udp-address:port"] = (
+        Field("", description="what a bare number, or a bare place for logs, stands for")
+    )
     reading_only: Flag = False
 
 

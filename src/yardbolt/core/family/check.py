@@ -171,8 +171,9 @@ class _Checker(AsksChecked):
                     write,
                     told.get("join", ""),
                     told.get("empty"),
-                    yes(told.get("moment")),
+                    "" if told.get("moment") in (None, "no") else told["moment"],
                     yes(told.get("singly")),
+                    told.get("codec", ""),
                 ),
             )
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from ..plane.evidence import Leftover
 from ..plane.path import Path, show
-from .model import Ask, Family, Spelling
+from .model import LIVE, Ask, Family, Spelling
 from .parts import LONGEST_LEFTOVER, Fact, Part
 from .spelling import meant, read_value, spelling_of
 
@@ -25,7 +25,9 @@ class Facts:
         self.parts.append(Leftover(self.ask.name, line[:LONGEST_LEFTOVER]))
 
     def add(self, path: Path, value: Any) -> None:
-        self.parts.append(Fact(path, value, self.ask.name, self.ask.store))
+        # what it is, and what waits, is of the unit, whichever of its stores a reply shows
+        store = LIVE if path[0] in ("identity", "stores") else self.ask.store
+        self.parts.append(Fact(path, value, self.ask.name, store))
 
     def read(self, path: Path, raw: str, spelling: Spelling | None = None) -> None:
         try:

@@ -6,6 +6,7 @@ its way belongs to the way of talking (`how`); what it means for the plane belon
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -15,6 +16,7 @@ from ..plane.path import Path
 from ..plane.table import pattern_of
 from ..secret import Ref
 from ..talk.conversation import Channel, How, Talk
+from ..talk.replies import Heard, row_for
 from ..talk.ways import WAYS
 from .binding import Place, TreeRows
 
@@ -58,8 +60,9 @@ class Spelling:
     write: Mapping[str, str] = field(default_factory=dict)
     join: str = ""
     empty: str | None = None
-    moment: bool = False
+    moment: str = ""  # a time: "yes" where it says its zone, "UTC" where it says none and is that
     singly: bool = False  # addresses one by one: it knows no blocks
+    codec: str = ""  # what a bare text of it stands for
 
 
 @dataclass(frozen=True)
@@ -199,6 +202,12 @@ class Family:
     def tells_lock(self, service: str) -> bool:
         """Does the unit say by this service that an account is locked, so that another refusal is none?"""
         return any(row.means == "locked" for row in self.channel_of(service)[1].replies)
+
+    def turns_away(self, service: str, heard: str) -> bool:
+        """Does the unit say so to somebody who comes from where nobody is let in?"""
+        status = re.match(r"HTTP/\S+ (\d{3})\b", heard)
+        told = Heard(heard.replace("\r\n", "\n"), int(status[1]) if status else 0)
+        return row_for(self.channel_of(service)[1].replies, told, "turned away") is not None
 
     def asks_inside(self) -> bool:
         """May a password be wanted inside, however one logged in?"""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import UTC, datetime
 from ipaddress import ip_interface
 from typing import Any
 
@@ -13,6 +13,7 @@ from ..addresses import ANYONE, NOBODY, AddressSet
 from ..plane.kinds import ABSENT, HALF, seconds, text
 from ..plane.path import Path, show
 from ..plane.table import coerce, pattern_of, row_of
+from ..plane.words import human
 from .model import Family, Spelling
 
 MEANINGS: Mapping[str, Any] = {
@@ -35,6 +36,8 @@ ONE_EACH = "one-each"  # of a set: each of its words in a field of its own
 COUNT = "count"  # of a list: how many stand there
 # of a length of time that is written as a bare number
 CODECS = {"milliseconds": "ms", "seconds": "s", "minutes": "min", "hours": "h", "days": "d", COUNT: ""}
+# of a place for logs that is written without its transport: by UDP (RFC 5426), port 514 where no port is said
+BARE = ("udp-address", "udp-address:port")
 DEFAULT = Spelling()
 
 
@@ -119,12 +122,35 @@ def read_value(spelling: Spelling, path: Path, raw: str, now: datetime | None) -
         if now is None:
             return None
         told = datetime.fromisoformat(raw.replace(" ", "T", 1).replace(" ", ""))
-        return (told - now).total_seconds() if told.tzinfo else None
+        if told.tzinfo is None and spelling.moment != "UTC":
+            raise ValueError("a time without a zone")
+        return ((told if told.tzinfo else told.replace(tzinfo=UTC)) - now).total_seconds()
     if raw in spelling.words:
         return meant(path, spelling.words[raw])
     if spelling.empty and not raw:
         return meant(path, spelling.empty)
-    return coerce(path, [one.strip() for one in raw.split(spelling.join) if one.strip()] if spelling.join else raw)
+    if not spelling.join:
+        return coerce(path, _told(spelling.codec, raw))
+    return coerce(path, [_told(spelling.codec, one.strip()) for one in raw.split(spelling.join) if one.strip()])
+
+
+def _told(codec: str, raw: str) -> str:
+    """A text of the unit in full, where it is written in short."""
+    if codec in CODECS:
+        return f"{raw} {CODECS[codec]}" if raw.isdecimal() and raw.isascii() else raw
+    if codec in BARE:
+        address, found, port = (raw, "", "") if codec == BARE[0] else raw.rpartition(":")
+        return f"udp {address.strip('[]')} {port or 514}" if found or codec == BARE[0] else f"{HALF} {raw}"
+    return raw
+
+
+def _in_short(path: Path, codec: str, value: Any) -> str:
+    """A place for logs as it is written without its transport. Raises ValueError where that leaves something out."""
+    words = str(value).split()
+    if len(words) != 3 or words[0] != "udp" or (codec == BARE[0] and words[2] != "514"):
+        raise ValueError(f"{show(path)}: {value} cannot be written as {codec}")
+    address = f"[{words[1]}]" if ":" in words[1] and codec != BARE[0] else words[1]
+    return address if codec == BARE[0] else f"{address}:{words[2]}"
 
 
 def exactly(path: Path, codec: str, value: float) -> None:
@@ -159,11 +185,16 @@ def spelled_by(spelling: Spelling, path: Path, value: Any, notation: str = "") -
         return (spelling.join or ",").join(value.texts())
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, tuple) and spelling.codec in BARE:
+        return (spelling.join or ",").join(_in_short(path, spelling.codec, one) for one in value)
     if isinstance(value, tuple):
         return (spelling.join or ",").join(map(str, value))
+    if not notation and spelling.codec in NOTATIONS and isinstance(value, float):
+        exactly(path, spelling.codec, value)
+        notation = spelling.codec
     if notation in NOTATIONS and isinstance(value, int | float) and not math.isinf(value):
         return NOTATIONS[notation](value)
     if isinstance(value, str | int):
         return str(value)
-    shown = "not set" if value is ABSENT or value is None else "never" if isinstance(value, float) else str(value)
+    shown = "not set" if value is None else human(path, value)
     raise ValueError(f"{show(path)}: this unit has no way to write '{shown}'")

@@ -140,11 +140,21 @@ def _fill(filling: Filling) -> dict[str, Text]:
     return fill
 
 
+def _said(op: Op) -> bool:
+    """Does the op itself say where the value goes, and how it is written?"""
+    return any(
+        keys[:1] == ("fill",) and any(name == "value" for name, _ in slots(template))
+        for keys, template in op.how.templates()
+    )
+
+
 def _bound(filling: Filling, change: Set) -> dict[str, Text]:
     """The change as the place of a tree that its ask reads it from."""
     ask = next(a for a in filling.family.asks if a.name == filling.op.on)
     rows = [(place, place.path) for place in ask.leaves]
     rows += [(place, (*row.into, "*", *place.path)) for row in ask.tree_rows for place in row.leaves]
+    if _said(filling.op):
+        return {}
     for place, pattern in rows:
         if not fits(pattern, change.path):
             continue

@@ -418,8 +418,5 @@ def arrange(
         turns = tuple(f"{describe(change, arranging.belief.live)}: its turn never came" for change in arranging.left)
         return Refused(tuple(blocked) or turns)
     barred = {gap.path: gap for gap in (*stays, *arranging.barred)}
-    writes = any(step.kind is Kind.WRITE for step in arranging.steps)
-    if todo and not writes and all(one.path in barred for one in todo):
-        return Refused(tuple(f"{describe(one, belief.live)}: {barred[one.path].why}" for one in todo))
     done = tuple(change for change in todo if change.path not in barred)
     return Sheet(site.unit, tuple(arranging.steps), (*gaps, *barred.values()), done, arranging.belief, target, gate)

@@ -153,7 +153,9 @@ def said_by(outcome: Login) -> str:
 
 @dataclass(frozen=True)
 class Open:
-    """It takes the connection of this source and speaks."""
+    """It takes the connection of this source and speaks; `heard` is how it began."""
+
+    heard: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True)

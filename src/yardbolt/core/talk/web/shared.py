@@ -103,6 +103,9 @@ def entered(rows: Iterable[ReplyRow], heard: Heard, sent: bool, session: Any) ->
     match found.means:
         case "refused":
             return Refused(said) if sent else Silent(False, said)
+        # whoever comes from here: no login was tried
+        case "turned away":
+            return Silent(False, said)
         case "locked":
             return Locked(said)
         case "not ready":

@@ -1,0 +1,334 @@
+"""The family file of a drawn make, as somebody writes it who has only its manual."""
+
+from __future__ import annotations
+
+from sweeps.variety.things import JOIN, PATHS, RANKS, SETTINGS, SWITCH, Thing, leader
+
+
+def family(thing: Thing) -> str:
+    """The whole file."""
+    style = thing.style
+    service = "telnet" if style["face"] == "console" else "http"
+    body = {"console": console, "objects": objects, "pages": pages}[style["face"]](thing)
+    lock = "" if not style["wrong"].startswith("locks") else ", lockout: {tries: 10, release: 30 s}"
+    return f"""family: drawn
+title: Drawn {thing.serial}
+token: {{signs: "-_.", longest: 24}}
+password: {{longest: "40", barred: " "}}
+factory: {{ports: {{{service}: {thing.port}}}, logins: [{{account: boss, secret: boss}}, {{account: eye, secret: ""}}]{lock}}}
+{body}
+{values(thing)}
+facts: {{services/{service}/encrypted: no, services/{service}/enabled: yes, services/{service}/port: "{thing.port}"}}
+without: [operating system, SNMP, pictures, radio, packet filter, bundles, password rules of single accounts, second factor, alerts, support code, sealed storage, keys of single services, serial console, log servers, roles, modes, addresses per account]
+"""
+
+
+def quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def values(thing: Thing) -> str:
+    style = thing.style
+    ranks, (yes, no) = RANKS[style["ranks"]], SWITCH[style["switch"]]
+    never, blank = style["never"], style["blank"]
+    objects_, console_ = style["face"] == "objects", style["face"] == "console"
+    lines = [
+        f"  accounts/*/role: {{words: {{{quoted(ranks[0])}: full, {quoted(ranks[1])}: change, {quoted(ranks[2])}: read}}}}",
+        f"  accounts/*/enabled: {{words: {{{quoted(yes)}: yes, {quoted(no)}: no}}}}",
+        f"  services/*/enabled: {{words: {{{quoted(yes)}: yes, {quoted(no)}: no}}}}",
+        '  lockout/tries: {words: {"0": not set}}',
+    ]
+    if (yes, no) == ("yes", "no"):
+        lines = [line for line in lines if "enabled" not in line]
+    bare = (
+        ""
+        if not console_ or not style["time"].startswith("bare")
+        else f"codec: {'minutes' if thing.takes_minutes('idle') else 'seconds'}, "
+    )
+    lines.append(f"  idle: {{{bare}words: {{{quoted(never)}: never}}}}")
+    if bare:
+        lines.append("  lockout/release: {codec: seconds}")
+    if thing.clock():
+        lines.append(f"  clock/offset: {{moment: {'yes' if style['clock'] == 'zone' else 'UTC'}}}")
+    empty = "empty: not set" if blank == "nothing" else f"words: {{{quoted(blank)}: not set}}"
+    lines.append(f"  banner: {{{empty}}}")
+    join = JOIN[style["join"]]
+    if objects_:
+        lines.append('  clock/servers: {join: ",", empty: not set}')
+    else:
+        lines.append(f"  clock/servers: {{join: {quoted(join)}, {empty}}}")
+    if style["sources"] != "none":
+        if objects_:
+            lines.append(f'  services/{"*"}/permitted: {{join: ",", empty: anyone, singly: yes}}')
+        else:
+            anyone = (
+                "empty: anyone" if style["anyone"] == "nothing" else f"words: {{{quoted(style['anyone'])}: anyone}}"
+            )
+            lines.append(f"  services/*/permitted: {{join: {quoted(join)}, {anyone}, singly: yes}}")
+    return "values:\n" + "\n".join(lines)
+
+
+def console(thing: Thing) -> str:
+    style, verb, label = thing.style, thing.verb, thing.label
+    prompt = {"sign": "==> ", "name": "{any} # ", "bracket": "[{any}] "}[style["prompt"]]
+    no = '{starts: "!! ", means: "no"}' if style["refusal"] == "starts" else '{text: "it was not done", means: "no"}'
+    away = (
+        ", {text: Not from where you are, means: turned away}" if style["stranger"] in ("forbidden", "a page") else ""
+    )
+    locked = "{text: Locked up for now, means: locked}, " if style["wrong"].startswith("locks") else ""
+    more = '\n    more: "-- on? --"\n    turn: " "' if style["page"] == "turned" else ""
+    take = {label["serial"]: "identity/serial", **{label[name]: PATHS[name] for name in SETTINGS}}
+    if thing.clock():
+        take[label["clock"]] = "clock/offset"
+    if style["store"] == "saved":
+        take[label["waiting"]] = "stores/differences"
+    if style["store"] == "staged":
+        take[label["waiting"]] = "stores/waiting"
+    store = "store: staged, " if style["store"] == "staged" else ""
+    writes = (
+        ", writes: [staged]"
+        if style["store"] == "staged"
+        else ", writes: [live, kept]"
+        if style["store"] == "at once"
+        else ""
+    )
+    row = {
+        "heading": 'heading: who rank comes, row: "{key} {role} {enabled}"',
+        "bare": 'row: "{key} {role} {enabled}"',
+        "ruled": 'heading: who rank comes, row: "{key} {role} {enabled}"',
+        "numbered": 'row: "{skip} {key} {role} {enabled}"',
+    }[style["table"]]
+    ruled = ', lines: [{row: "------------------------------------"}]' if style["table"] == "ruled" else ""
+    old = '{sign: "The one until now: ", send: "{old}"}, ' if style["secret"] == "old first" else ""
+    again = "" if style["secret"] == "once" else ', {sign: "And again: ", send: "{secret}"}'
+    sure = ', prompts: [{sign: "Part with {any}, y or n? ", send: "y"}]' if style["sure"] == "asks" else ""
+    asks = [
+        f"  plate: {{say: {verb['look']} {verb['plate']}, {store}pairs: {{between: {quoted(leader(style).strip()[:1])}, take: {{{', '.join(f'{quoted(k)}: {v}' for k, v in take.items())}}}}}}}",
+        f"  people: {{say: {verb['look']} {verb['people']}, {store}rows: {{{row}, into: accounts, whole: yes}}{ruled}}}",
+    ]
+    ops = []
+    if style["sources"] != "none":
+        asks.append(
+            f'  ways: {{say: {verb["look"]} {verb["source"]}, {store}rows: {{heading: way port state from, row: "{{key}} {{port:number}} {{enabled}} {{permitted:rest}}", into: services, whole: yes}}}}'
+        )
+        ops.append(f'  from: {{set: [services/*/permitted], say: "{verb["source"]} {{value}}"{writes}}}')
+    for name in SETTINGS:
+        slot = (
+            "{value:minutes}"
+            if thing.takes_minutes(name)
+            else "{value:seconds}"
+            if name in ("idle", "wait")
+            else "{value}"
+        )
+        ops.append(f'  {name}: {{set: [{PATHS[name]}], say: "{verb["put"]} {label[name]} {slot}"{writes}}}')
+    ops += [
+        f'  add: {{make: [accounts/*], say: "{verb["add"]} {{key}} {{role}}", prompts: [{{sign: "Word for {{any}}: ", send: "{{secret}}"}}{again}], then: {{enabled: yes}}{writes}}}',
+        f'  word: {{set: [accounts/*/secret], say: "{verb["word"]} {{key}}", prompts: [{old}{{sign: "Word for {{any}}: ", send: "{{secret}}"}}{again}]{writes}}}',
+        f'  drop: {{drop: [accounts/*], say: "{verb["drop"]} {{key}}", cuts: account{sure}{writes}}}',
+    ]
+    if style["store"] == "saved":
+        ops.append(f"  keep: {{does: save, say: {verb['save']}, copies: {{live: [kept]}}}}")
+    if style["store"] == "staged":
+        ops.append(f"  force: {{does: activate, say: {verb['save']}, copies: {{staged: [live, kept]}}}}")
+        ops.append(f"  forget: {{does: discard, say: {verb['forget']}, copies: {{live: [staged]}}}}")
+    return f"""channels:
+  line:
+    talk: console
+    services: {{telnet: plain}}
+    prompt: {quoted(prompt)}
+    account: "Visitor: "
+    secret: "Word: "
+    leave: away{more}
+    replies: [{locked}{{text: Stay out, means: refused}}, {no}{away}]
+asks:
+{chr(10).join(asks)}
+ops:
+{chr(10).join(ops)}"""
+
+
+def objects(thing: Thing) -> str:
+    style, verb, label = thing.style, thing.verb, thing.label
+    data = "data/" if style["envelope"] == "data" else ""
+    login = {
+        "token": f'    login: {{post: /door, body: {{who: "{{account}}", word: "{{secret}}"}}, keep: {{seat: {data}seat}}}}\n    headers: {{Authorization: "Pass {{seat}}"}}',
+        "cookie": '    login: {post: /door, body: {who: "{account}", word: "{secret}"}, keep: {seat: cookie seat}}\n    headers: {Cookie: "seat={seat}"}',
+        "basic": f"    login: {{auth: basic, page: /{verb['plate']}}}",
+    }[style["login"]]
+    envelope = "\n    envelope: data" if style["envelope"] == "data" else ""
+    told = style["envelope"] == "data" or style["codes"] == "always 200"
+    lock = (
+        ""
+        if not style["wrong"].startswith("locks")
+        else '{at: code, holds: "423", means: locked}, '
+        if told
+        else '{status: "423", means: locked}, '
+    )
+    away = (
+        "{text: not from where you are, means: turned away}, " if style["stranger"] in ("forbidden", "a page") else ""
+    )
+    if told:
+        refused = (
+            "{at: why, starts: stay out, means: refused}, {at: why, starts: nobody sits, means: refused}, "
+            if style["login"] == "basic"
+            else "{at: why, starts: stay out, means: refused}, {at: why, starts: nobody sits, means: ended}, "
+        )
+        replies = f'{away}{lock}{refused}{{at: why, means: "no", said: why}}, {{status: "200", means: inside}}'
+    else:
+        refused = (
+            '{status: "401", means: refused}, '
+            if style["login"] == "basic"
+            else '{status: "401", at: why, starts: stay out, means: refused}, {status: "401", means: ended}, '
+        )
+        replies = f'{away}{lock}{refused}{{status: "400 404 409", at: why, means: "no", said: why}}, {{status: "200", means: inside}}'
+    store = "store: staged, " if style["store"] == "staged" else ""
+    writes = (
+        ", writes: [staged]"
+        if style["store"] == "staged"
+        else ", writes: [live, kept]"
+        if style["store"] == "at once"
+        else ""
+    )
+    plate = {"identity/serial": label["serial"]}
+    if thing.clock():
+        plate["clock/offset"] = label["clock"]
+    if style["store"] != "at once":
+        plate["stores/differences" if style["store"] == "saved" else "stores/waiting"] = label["waiting"]
+    leaves = {}
+    for name in SETTINGS:
+        place = label[name]
+        if name in ("idle", "wait") and style["time"].startswith("bare"):
+            place = f"{{at: {place}, codec: {'minutes' if thing.takes_minutes(name) else 'seconds'}}}"
+        elif name in ("notice", "time"):
+            place = f"{{at: {place}, empty: not set}}"
+        leaves[PATHS[name]] = place
+    rows = {
+        "list": 'at: "*", into: accounts, key: who, whole: yes, leaves: {role: rank, enabled: may}',
+        "by name": 'at: "*", into: accounts, key: "#", whole: yes, leaves: {role: rank, enabled: may}',
+        "columns": 'at: "*", into: accounts, key: "0", whole: yes, leaves: {role: "1", enabled: "2"}',
+    }[style["shape"]]
+    rank = "(number {role})" if style["types"] == "typed" and style["ranks"] == "digits" else "{role}"
+    asks = [
+        f"  plate: {{get: /{verb['plate']}, leaves: {{{', '.join(f'{k}: {v}' for k, v in plate.items())}}}}}",
+        f"  settings: {{get: /{verb['put']}, {store}leaves: {{{', '.join(f'{k}: {v}' for k, v in leaves.items())}}}}}",
+        f"  people: {{get: /{verb['people']}, {store}rows: [{{{rows}}}]}}",
+    ]
+    how = {
+        "member": f"patch: /{verb['put']}",
+        "whole": f"put: /{verb['put']}",
+        "call": f"post: /{verb['put']}, under: with",
+    }[style["write"]]
+    ops = []
+    inside = "with/" if style["write"] == "call" else ""
+    timed = [name for name in ("idle", "wait") if not style["time"].startswith("bare")]
+    ops.append(
+        f"  settings: {{on: settings, set: [{', '.join(PATHS[name] for name in SETTINGS if name not in timed)}], {how}{writes}}}"
+    )
+    for name in timed:
+        slot = "{value:minutes}" if thing.takes_minutes(name) else "{value:seconds}"
+        ops.append(
+            f'  {name}: {{on: settings, set: [{PATHS[name]}], {how}, fill: {{{inside}{label[name]}: "{slot}"}}{writes}}}'
+        )
+    if style["sources"] != "none":
+        asks.append(
+            f'  ways: {{get: /{verb["source"]}, {store}rows: [{{at: "*", into: services, key: "#", whole: yes, leaves: {{enabled: may, port: port, permitted: {{at: from, empty: anyone}}}}}}]}}'
+        )
+        ops.append(f"  from: {{on: ways, set: [services/*/permitted], put: /{verb['source']}{writes}}}")
+    ops += [
+        f'  add: {{make: [accounts/*], post: /{verb["add"]}, fill: {{who: "{{key}}", rank: "{rank}", word: "{{secret}}"}}, then: {{enabled: yes}}{writes}}}',
+        f'  word: {{set: [accounts/*/secret], post: /{verb["word"]}, fill: {{who: "{{key}}", word: "{{secret}}"}}{writes}{", cuts: account" if style["login"] == "basic" else ""}}}',
+        f'  drop: {{drop: [accounts/*], post: /{verb["drop"]}, fill: {{who: "{{key}}"}}, cuts: account{writes}}}',
+    ]
+    if style["store"] == "saved":
+        ops.append(f"  keep: {{does: save, post: /{verb['save']}, copies: {{live: [kept]}}}}")
+    if style["store"] == "staged":
+        ops.append(f"  force: {{does: activate, post: /{verb['save']}, copies: {{staged: [live, kept]}}}}")
+        ops.append(f"  forget: {{does: discard, post: /{verb['forget']}, copies: {{live: [staged]}}}}")
+    return f"""channels:
+  web:
+    talk: objects
+    services: {{http: plain}}
+{login}{envelope}
+    replies: [{replies}]
+keys: {{services: {{web: http}}}}
+asks:
+{chr(10).join(asks)}
+ops:
+{chr(10).join(ops)}"""
+
+
+def pages(thing: Thing) -> str:
+    style, verb, label = thing.style, thing.verb, thing.label
+    login = (
+        f"{{auth: basic, page: /{verb['plate']}}}"
+        if style["login"] == "basic"
+        else '{page: /door, forms: {door: {fill: {who: "{account}", word: "{secret}"}}}}'
+    )
+    first = (
+        '{status: "401", means: refused}'
+        if style["login"] == "basic"
+        else "{text: Stay out, means: refused}, {form: door, means: ended}"
+    )
+    locked = "{text: Locked up for now, means: locked}, " if style["wrong"].startswith("locks") else ""
+    away = (
+        "{text: Not from where you are, means: turned away}, " if style["stranger"] in ("forbidden", "a page") else ""
+    )
+    store = "store: staged, " if style["store"] == "staged" else ""
+    writes = (
+        ", writes: [staged]"
+        if style["store"] == "staged"
+        else ", writes: [live, kept]"
+        if style["store"] == "at once"
+        else ""
+    )
+    plate = {"identity/serial": label["serial"]}
+    if thing.clock():
+        plate["clock/offset"] = label["clock"]
+    if style["store"] != "at once":
+        plate["stores/differences" if style["store"] == "saved" else "stores/waiting"] = label["waiting"]
+    leaves = {}
+    for name in SETTINGS:
+        place = label[name]
+        if name in ("idle", "wait"):
+            unit = "minutes" if thing.takes_minutes(name) else "seconds"
+            place = f"{{at: {place}, codec: {unit}}}"
+        elif name in ("notice", "time"):
+            place = f"{{at: {place}, empty: not set}}"
+        leaves[PATHS[name]] = place
+    asks = [
+        f"  plate: {{page: /{verb['plate']}, leaves: {{{', '.join(f'{k}: pairs/Plate/{v}' for k, v in plate.items())}}}}}",
+        f"  settings: {{page: /{verb['put']}, form: settings, {store}leaves: {{{', '.join(f'{k}: {v}' for k, v in leaves.items())}}}}}",
+        f"  people: {{page: /{verb['people']}, {store}rows: [{{at: tables/People/*, into: accounts, key: Who, whole: yes, handles: {{open: links/Open}}, leaves: {{role: Rank, enabled: Comes}}}}]}}",
+    ]
+    ops = [f"  settings: {{on: settings, set: [{', '.join(PATHS[name] for name in SETTINGS)}], press: Note{writes}}}"]
+    if style["sources"] != "none":
+        asks.append(
+            f"  from: {{page: /{verb['source']}, form: source, {store}leaves: {{services/http/permitted: {{at: from, empty: anyone}}}}}}"
+        )
+        ops.append(f"  from: {{on: from, set: [services/*/permitted], press: Note{writes}}}")
+    again = "" if style["secret"] == "once" else ', again: "{secret}"'
+    blank = "[word]" if style["secret"] == "once" else "[word, again]"
+    sure = ', after: {sure: {press: "Yes, part"}}' if style["sure"] == "asks" else ""
+    ops += [
+        f'  add: {{page: /{verb["people"]}, form: newcomer, press: Add, make: [accounts/*], fill: {{who: "{{key}}", rank: "{{role}}", word: "{{secret}}"{again}}}, then: {{enabled: yes}}{writes}}}',
+        f'  word: {{on: people, link: open, form: person, press: Note, set: [accounts/*/secret], fill: {{word: "{{secret}}"{again}}}{writes}{", cuts: account" if style["login"] == "basic" else ""}}}',
+        f"  drop: {{on: people, link: open, form: person, press: Part, drop: [accounts/*], blank: {blank}, cuts: account{sure}{writes}}}",
+    ]
+    if style["store"] == "saved":
+        ops.append(f"  keep: {{does: save, page: /{verb['plate']}, form: save, press: Save, copies: {{live: [kept]}}}}")
+    if style["store"] == "staged":
+        ops.append(
+            f"  force: {{does: activate, page: /{verb['plate']}, form: save, press: Save, copies: {{staged: [live, kept]}}}}"
+        )
+        ops.append(
+            f"  forget: {{does: discard, page: /{verb['plate']}, form: save, press: Forget, copies: {{live: [staged]}}}}"
+        )
+    return f"""channels:
+  web:
+    talk: pages
+    services: {{http: plain}}
+    login: {login}
+    replies: [{away}{locked}{first}, {{text: "It was not done:", means: "no"}}, {{title: Desk, means: inside}}]
+asks:
+{chr(10).join(asks)}
+ops:
+{chr(10).join(ops)}"""
