@@ -29,6 +29,9 @@ from .writing import KEYS
 ALWAYS = frozenset({"key", "value", "secret", "old", "now"})
 
 
+INIT: Path = ("host", "init")
+
+
 class _Checker(AsksChecked):
     """The whole of a family file."""
 
@@ -144,6 +147,9 @@ class _Checker(AsksChecked):
             self.one_of(("without", place), name, groups, "what a kind of unit can be without")
             found = (self.lack(("without", place), written) for written in groups[name])
             yield from (path for path in found if not any(one[: len(path)] == path for one in has))
+        # what is talked to in a language of its own has no list of what its operating system starts
+        if INIT not in has and all(self.ways[one["talk"]].by_role for one in tree["channels"].values()):
+            yield INIT
         for place, written in enumerate(tree.get("lacks", ())):
             yield self.lack(("lacks", place), written)
 

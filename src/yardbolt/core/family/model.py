@@ -205,6 +205,8 @@ class Family:
 
     def turns_away(self, service: str, heard: str) -> bool:
         """Does the unit say so to somebody who comes from where nobody is let in?"""
+        if service not in self.services():
+            return False
         status = re.match(r"HTTP/\S+ (\d{3})\b", heard)
         told = Heard(heard.replace("\r\n", "\n"), int(status[1]) if status else 0)
         return row_for(self.channel_of(service)[1].replies, told, "turned away") is not None

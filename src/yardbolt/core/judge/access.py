@@ -105,7 +105,7 @@ def comes_back(plane: Plane, service: str) -> bool | None:
     value = get(plane, ("services", service, "boot"))
     if isinstance(value, bool):
         return value
-    return None if value is None and plane.host.init not in (None, ABSENT) else True
+    return True if plane.host.init is ABSENT else None
 
 
 def _comes_back(plane: Plane, service: Path) -> Condition:

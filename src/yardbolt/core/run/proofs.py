@@ -156,9 +156,9 @@ def claims(
         *(
             _stranger(replace(one, address=site.also), site.stranger_also, site)
             for one in live
-            if site.stranger_also and site.also
+            if site.stranger_also and site.also and _met(now, one, site.also)
         ),
-        *(claim for one in live for claim in _admitted(one, site)),
+        *(claim for one in live for claim in _admitted(now, one, site)),
         *_by_snmp(now, site),
     )
 
@@ -263,11 +263,20 @@ def _stranger(door: Door, stranger: str, site: Site) -> Claim:
     )  # fmt: skip
 
 
-def _admitted(door: Door, site: Site) -> Iterator[Claim]:
+def _met(now: Plane, door: Door, address: str) -> bool:
+    """May it be met at that address: does the service listen in its address family, as far as all its sockets were read?"""
+    transport = "udp" if door.service == "snmp" else "tcp"
+    here = [
+        words for key in now.listening.by_key if (words := key.split())[0] == transport and words[-1] == str(door.port)
+    ]
+    return not now.listening.complete or not here or any((":" in words[1]) >= (":" in address) for words in here)
+
+
+def _admitted(now: Plane, door: Door, site: Site) -> Iterator[Claim]:
     """Everybody the laptop stands in for, at a service that is meant for them."""
     for source in site.stands_in:
         address = site.also if ":" in source else door.address
-        if address and source in site.meant_for(door.service):
+        if address and source in site.meant_for(door.service) and _met(now, door, address):
             backs = frozenset({("services", door.service, "permitted")})
             text = f"{door.service} lets in {source}, for whom it is meant"
             yield Claim(Sort.ADMITTED, text, replace(door, address=address), source, backs=backs)
@@ -305,9 +314,9 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
         )  # fmt: skip
     if site.stranger:
         yield _stranger(door, site.stranger, site)
-    if site.stranger_also and site.also:
+    if site.stranger_also and site.also and _met(now, door, site.also):
         yield _stranger(replace(door, address=site.also), site.stranger_also, site)
-    yield from _admitted(door, site)
+    yield from _admitted(now, door, site)
 
 
 def side_door(plane: Plane, way: Way) -> frozenset[Path]:

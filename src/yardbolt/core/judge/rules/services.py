@@ -92,11 +92,6 @@ def _no_plain(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
             yield exactly(("services", s.key, "enabled"), "plain-service", False)
 
 
-def _read_to_come_back(plane: Plane, service: Service) -> bool | None:
-    """Does the next start bring it, as read? None wherever neither its start nor the absence of a host's was read."""
-    return None if service.boot is None and plane.host.init is not ABSENT else comes_back(plane, service.key)
-
-
 def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in plane.services:
         path = ("services", s.key)
@@ -108,7 +103,7 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif not s.enabled and s.key in site.needed:
             keyless = ", and has no key of its own yet" if s.keyed is False else ""
             yield Verdict(path, State.FAILS, f"{s.key} is needed and switched off{keyless}")
-        elif s.enabled and (back := _read_to_come_back(plane, s)) is not True:
+        elif s.enabled and (back := comes_back(plane, s.key)) is not True:
             told = "does not come back" if back is False else "whether it comes back was not read"
             state = State.FAILS if back is False else State.UNKNOWN
             yield Verdict(path, state, f"{s.key} is needed and on; at the next start: {told}")
