@@ -131,6 +131,8 @@ def laid_out(case: Drawn, number: int, folder: Path) -> Trial:
     tool.folder.mkdir()
     owner.write_private_key(tool.folder / "owner")
     first.write_private_key(tool.folder / "first")
+    for name in ("owner", "first"):
+        (tool.folder / name).chmod(0o600)
     job = YARD.format(net=host.network, net6=host.network6, name="box", key=owner.export_public_key().decode().strip())
     needs = ["ssh", *(["snmp"] if known.get("snmp") else []), *known["needs"]]
     job = re.sub(r"needs: .*", f"needs: {{box: [{', '.join(needs)}]}}", job)

@@ -145,7 +145,7 @@ GROUPS: dict[str, dict[str, Feature]] = {
     "passwords": {
         "stock": Feature(4),
         "no check": Feature(1.5, "rm -f /usr/share/pam-configs/pwquality; DEBIAN_FRONTEND=noninteractive pam-auth-update --force --package --remove pwquality; rm -f /lib/*/security/pam_pwquality.so /usr/lib/*/security/pam_pwquality.so\n", only=large),
-        "by hand": Feature(1.5, "sed -i 's/^password.*pam_unix.so.*/password\\trequired\\tpam_unix.so minlen=9 sha512/; /pam_pwquality/d' /etc/pam.d/common-password\n", only=large),
+        "by hand": Feature(1.5, "sed -i '/pam_pwquality/d; s/pam_unix.so.*/pam_unix.so minlen=9 sha512/' /etc/pam.d/common-password\n", only=large),
         "minlen in the line": Feature(1, "sed -i 's/pam_pwquality.so.*/pam_pwquality.so retry=3 minlen=7 difok=2/' /etc/pam.d/common-password\n", only=large),
         "quality file": Feature(1, "printf 'minlen = 20\\nminclass = 4\\ndictcheck = 0\\n' >/etc/security/pwquality.conf\n", only=large),
         "faillock": Feature(1.5, "sed -i '0,/^auth/s//auth required pam_faillock.so preauth deny=6 unlock_time=120\\nauth/' /etc/pam.d/common-auth; sed -i 's/success=1 default=ignore/success=2 default=ignore/; s/^auth.*requisite.*pam_deny.so/auth [default=die] pam_faillock.so authfail deny=6 unlock_time=120\\n&/' /etc/pam.d/common-auth; echo 'account required pam_faillock.so' >>/etc/pam.d/common-account\n", only=large),
