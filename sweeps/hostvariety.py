@@ -137,6 +137,11 @@ def laid_out(case: Drawn, number: int, folder: Path) -> Trial:
     needs = ["ssh", *(["snmp"] if known.get("snmp") else []), *known["needs"]]
     job = re.sub(r"needs: .*", f"needs: {{box: [{', '.join(needs)}]}}", job)
     job = job if known.get("snmp") else re.sub(r", lt-graph: \{[^}]*\}", "", job)
+    job += (
+        "waivers: [{rule: plain-service, unit: box, reason: it speaks nothing else, owner: Larkmoor Tramway, until: 2099-06-01}]\n"
+        if known["needs"]
+        else ""
+    )
     if known.get("no6"):
         job = re.sub(
             r', "[0-9a-f:]*::?[0-9a-f]*"|, laptop also: "[^"]*"|, stranger also: "[^"]*"|, also at: "[^"]*"', "", job
@@ -342,7 +347,7 @@ def main(arguments: list[str]) -> int:
         print(*tried(case, 1, str(keep / arguments[1]))[:2])
         return 0
     if arguments and arguments[0] == "seeds":
-        seeds, at_once = [int(one) for one in arguments[1:]], 2
+        seeds, at_once = [int(one) for one in arguments[1:]], 3
     else:
         many, first, at_once = (*map(int, arguments), *(20, 0, 2)[len(arguments) :])
         seeds = DRAWS.cover(many, first)

@@ -57,6 +57,9 @@ LIES = {
     "credulous": {Sort.ALTERED, Sort.BLANK, Sort.NAMED},
     "blank": {Sort.BLANK},
     "namesake": {Sort.NAMED},
+    "short": {Sort.ALTERED},
+    "overlong": {Sort.ALTERED},
+    "caseless": {Sort.ALTERED},
     "ghost": {Sort.REMOVED},
 }
 

@@ -151,7 +151,7 @@ GROUPS: dict[str, dict[str, Feature]] = {
         "faillock": Feature(1.5, "sed -i '0,/^auth/s//auth required pam_faillock.so preauth deny=6 unlock_time=120\\nauth/' /etc/pam.d/common-auth; sed -i 's/success=1 default=ignore/success=2 default=ignore/; s/^auth.*requisite.*pam_deny.so/auth [default=die] pam_faillock.so authfail deny=6 unlock_time=120\\n&/' /etc/pam.d/common-auth; echo 'account required pam_faillock.so' >>/etc/pam.d/common-account\n", only=large),
         "a module that is gone": Feature(1, "echo 'session optional pam_gone.so' >>/etc/pam.d/common-session\n", only=large),
         "delayed": Feature(0.7, "sed -i '0,/^auth/s//auth optional pam_faildelay.so delay=3000000\\nauth/' /etc/pam.d/common-auth\n", only=large),
-        "an empty include": Feature(0.7, "printf '@include \\n' >>/etc/pam.d/other\n", only=large),
+        "an empty include": Feature(0.7, "printf '@include \\n' >>/etc/pam.d/chfn\n", only=large),
     },
     "accounts": {
         "few": Feature(4),

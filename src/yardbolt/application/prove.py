@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Iterable
+from collections.abc import Awaitable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
@@ -128,24 +128,42 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
         return [settle(claim, Untried("its value is not in the safe"), False) for claim in batch]
     if not isinstance(await attempt_patiently(unit, first.way), Opened):
         return [settle(claim, Untried("the right password did not open it to compare with"), False) for claim in batch]
-    # a unit that cuts passwords short takes the altered one too
-    last = right.reveal()[-1]
-    altered = right.reveal()[:-1] + ("a" if last != "a" else "b")
-    values = {Sort.ALTERED: altered, Sort.BLANK: "", Sort.NAMED: first.account}
-    seen = []
+    seen: list[tuple[Login, str]] = []
     for claim in batch:
-        # a good login clears the unit's count, and ours
-        if unit.budget.tries_left(first.way) <= 0:
-            await attempt_patiently(unit, first.way)
-        unit.held.typed[WRONG_ONE] = Secret(values[claim.sort])
-        try:
-            seen.append(
-                await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, Password(WRONG_ONE)))
-            )
-        finally:
-            unit.held.typed.pop(WRONG_ONE)
+        tried: Login = Untried("no wrong word to try")
+        how = ""
+        for how, word in _wrong_words(claim, right.reveal()):  # noqa: B007
+            # a good login clears the unit's count, and ours
+            if unit.budget.tries_left(first.way) <= 0:
+                await attempt_patiently(unit, first.way)
+            unit.held.typed[WRONG_ONE] = Secret(word)
+            try:
+                tried = await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, Password(WRONG_ONE)))
+            finally:
+                unit.held.typed.pop(WRONG_ONE)
+            if not isinstance(tried, Refused):
+                break
+        seen.append((tried, how))
     after = isinstance(await attempt_patiently(unit, first.way), Opened)
-    return [settle(claim, tried, after) for claim, tried in zip(batch, seen, strict=True)]
+    proofs = [(settle(claim, tried, after), how) for claim, (tried, how) in zip(batch, seen, strict=True)]
+    return [replace(one, saw=f"{one.saw} {how}") if how and one.result is Result.FAILS else one for one, how in proofs]
+
+
+def _wrong_words(claim: Claim, right: str) -> Iterator[tuple[str, str]]:
+    """What is typed in the place of the right password, and what that would show where it opens."""
+    if claim.sort is not Sort.ALTERED:
+        yield "", "" if claim.sort is Sort.BLANK else claim.account
+        return
+    half = len(right) // 2
+    # a unit that cuts passwords short, or compares as far as the right one goes, or without case, takes one of these
+    yield "with another last character", right[:-1] + ("a" if right[-1] != "a" else "b")
+    yield "with something behind it", f"{right}a"
+    if right.swapcase() != right:
+        yield "in the other case", right.swapcase()
+    yield (
+        "with another character in the middle",
+        right[:half] + ("a" if right[half] != "a" else "b") + right[half + 1 :],
+    )
 
 
 async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:

@@ -34,6 +34,9 @@ FAULTS = {
     "credulous": "takes any phrase of somebody it knows",
     "blank": "takes a blank phrase too",
     "namesake": "takes a name as its own phrase too",
+    "short": "compares the first eight characters of a phrase",
+    "overlong": "takes whatever begins with the phrase",
+    "caseless": "takes capitals for small letters",
     "ghost": "still lets in who was dismissed",
     "blab": "repeats every phrase it is told, for all to read",
 }
@@ -65,13 +68,18 @@ class Stand:
     def try_phrase(self, name: str, phrase: str) -> str:
         """As the unit would, or as its fault has it."""
         known = name in self.unit.known()
+        right = self.unit.known().get(name, "")
         lies = {
+            "short": known and len(right) > 8 and phrase[:8] == right[:8],
+            "overlong": known and right != "" and phrase.startswith(right),
+            "caseless": known and right != "" and phrase.casefold() == right.casefold(),
             "credulous": known,
             "blank": known and phrase == "",
             "namesake": known and phrase == name,
             "ghost": not known and self.remembered.get(name) == phrase,
         }
-        return "in" if lies.get(self.fault()) else self.unit.try_phrase(name, phrase)
+        honest = known and phrase == right
+        return "in" if lies.get(self.fault()) and not honest else self.unit.try_phrase(name, phrase)
 
     # -- doors --
 

@@ -183,11 +183,10 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
         "account": one.account, "service": door.service, "source": source, "address": door.address, "secret": "typed:password",
     }  # fmt: skip
     outcome: Login = Untried("two wrong tries in an hour are used up; wait")
-    if book is not None and book.history().tries_left(one.account, 0, now, scopes("", door.address)) <= 0:
+    if book.history().tries_left(one.account, 0, now, scopes("", door.address)) <= 0:
         return TypedLogin(door, one.account, outcome, "", ())
     try:
-        if book is not None:
-            book.append(door.address, 0, Trying(**said))
+        book.append(door.address, 0, Trying(**said))
         outcome = Silent(True, "interrupted")
         ref = Ref("typed:password")
         outcome = await wire.open(door, source, one.account, Password(ref))
@@ -195,13 +194,12 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
             outcome = await drive(wire, talk.login(channel, one.account, ref, wire.authenticates, {}))
     finally:
         await wire.close()
-        if book is not None:
-            spent, good = spends_a_try(outcome), accepted(outcome)
-            # what one service lets in says nothing of the count of another
-            book.append(
-                door.address, 0, Tried(**said, key=wire.fingerprint, outcome=told(outcome), spent=spent, accepted=good, apart=True),
-            )  # fmt: skip
-            book.close()
+        spent, good = spends_a_try(outcome), accepted(outcome)
+        # what one service lets in says nothing of the count of another
+        book.append(
+            door.address, 0, Tried(**said, key=wire.fingerprint, outcome=told(outcome), spent=spent, accepted=good, apart=True),
+        )  # fmt: skip
+        book.close()
     weak: tuple[str, ...] = ()
     if isinstance(outcome, Opened):
         floor = Demands(12, 3, 3, 3)

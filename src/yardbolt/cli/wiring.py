@@ -213,8 +213,7 @@ class Yard:
         from yardbolt.wires.look import SocketsOfLaptop
 
         book = book_of_tries()
-        if book is not None:
-            self._closing.callback(book.close)
+        self._closing.callback(book.close)
         return Shared(SocketsOfLaptop(), book)
 
     @cached_property
@@ -362,16 +361,21 @@ def safe_entry(unit: str, account: str) -> Ref:
     return Ref(f"safe:{unit}/{account}")
 
 
-def book_of_tries() -> SqliteRecords | None:
+def book_of_tries() -> SqliteRecords:
     """The laptop's own book of login tries, which all jobs and `--at` share, so that two of them do not lock an account
-    together. None where the user's state folder (XDG Base Directory) cannot be written."""
+    together, in the user's state folder (XDG Base Directory). Raises OperatorError where it cannot be kept: then no try is made."""
     from yardbolt.adapters.records import SqliteRecords
 
     state = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")
+    file = Path(state) / "yardbolt" / "tries.sqlite"
     try:
-        return SqliteRecords(Path(state) / "yardbolt" / "tries.sqlite")
-    except (OSError, YardboltError):
-        return None
+        return SqliteRecords(file)
+    except (OSError, YardboltError) as e:
+        why = (e.strerror if isinstance(e, OSError) else "") or str(e).replace(f"{file}: ", "")
+        raise OperatorError(
+            f"{file}: the book of login tries cannot be kept ({why}), so no login is tried; set XDG_STATE_HOME to a folder "
+            "that can be written"
+        ) from None
 
 
 def doors_of(entry: UnitEntry, family: Family) -> tuple[Door, ...]:
@@ -497,10 +501,10 @@ def renewed(addresses: list[str]) -> None:
     """Fresh units stand at these addresses: forget the tries of those before in the laptop's own book."""
     from yardbolt.core.run.events import Renewed
 
-    if (book := book_of_tries()) is not None:
-        for address in addresses:
-            book.append(address, 0, Renewed(address=address))
-        book.close()
+    book = book_of_tries()
+    for address in addresses:
+        book.append(address, 0, Renewed(address=address))
+    book.close()
 
 
 # ---- the bench ------------------------------------------------------------------------------------------------------

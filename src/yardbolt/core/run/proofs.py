@@ -23,6 +23,7 @@ from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..plane.path import Path
 from ..secret import Ref
+from ..talk.logon import NEVER_SENDS
 from ..talk.outcomes import (
     Asked,
     Cut,
@@ -148,6 +149,12 @@ def claims(
         # a plain service shows nothing that a box is told by
         *(_key(one, site) for one in live if _shows_a_key(family, now, one.service)),
         *(_wrong(way, sort) for way in good for sort in WRONG),
+        # one service may compare otherwise than another
+        *(
+            _wrong(way, Sort.ALTERED)
+            for way in also
+            if way.service not in NEVER_SENDS and admit(now, way).admitted is True
+        ),
         *(_removed(now, way) for way in removed),
         *(_ended(now, way) for way in ended),
         *(_factory(now, login.account, login.ref, one, site) for login in family.factory.logins for one in live),

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from ..doors import Way
 from ..judge.staying import rests_on
 from ..plane.leaves import Plane
-from ..plane.path import Path, touches
+from ..plane.path import Path, fits, touches
 from ..plane.table import holds_secret, is_item, pattern_of
 
 # what tells that something goes back by itself, or how many settings are not kept, is the run's own business
@@ -50,5 +50,8 @@ def weigh(expected: Plane, odd: Iterable[Path], touched: Iterable[Path], ways: I
 
 def carries(path: Path, plane: Plane, ways: Iterable[Way]) -> bool:
     """Does this leaf, of whatever service or account, carry a way in?"""
-    resting = {pattern_of(one) for one in rests_on(plane, ways)}
-    return pattern_of(path) in resting or (is_item(path) and path[0] in CARRYING)
+    if is_item(path):
+        return path[0] in CARRYING
+    pattern = pattern_of(path)
+    # a way may rest on a whole list, too
+    return any(fits(pattern, one) for one in rests_on(plane, ways))
