@@ -124,7 +124,7 @@ def inside(unit: Running, source: str, name: str, word: str) -> bool:
             text = got.decode(errors="replace")
             return (
                 not re.search(r"stay out|nobody sits|locked up|you may not|Not from|not from", text, re.IGNORECASE)
-                and " 200 " in text.splitlines()[0]
+                and re.search(r" (200|302) ", text.splitlines()[0]) is not None
             )
     except (OSError, TimeoutError, IndexError):
         return False

@@ -15,14 +15,15 @@ from yardbolt.core.addresses import ANYONE, NOBODY, AddressSet
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.judge.access import admit
-from yardbolt.core.judge.staying import stays
+from yardbolt.core.judge.staying import rests_on, stays
 from yardbolt.core.judge.whereabouts import door
 from yardbolt.core.judge.who import who
 from yardbolt.core.plane.change import Change, Drop, Make, Reorder, Set, apply
-from yardbolt.core.plane.edit import Draft, get, put, whole
+from yardbolt.core.plane.edit import Draft, get, leaves, put, whole
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, show
+from yardbolt.core.run.weighing import carries
 from yardbolt.core.secret import Ref
 
 KEEPER = Ref("safe:u/keeper")
@@ -41,6 +42,20 @@ def open_plane() -> Plane:
         ("accounts", "keeper", "secret"): KEEPER, ("input_filter", "default"): ABSENT,
     }  # fmt: skip
     return Draft().put_all(facts.items()).freeze()
+
+
+def test_whether_a_change_carries_a_way_in_is_told_of_every_leaf() -> None:
+    """Also where a way rests on a whole list, because something in it was not read."""
+    rule = (
+        Draft(put(open_plane(), ("input_filter", "default"), None))
+        .make(("input_rules", "1"))
+        .make(("input_chains", "x"))
+    )
+    plane = rule.freeze()
+    assert any(path == ("input_rules",) for path in rests_on(plane, [way()])), rests_on(plane, [way()])
+    told = {show(path): carries(path, plane, [way()]) for path, _ in leaves(plane)}
+    assert told["services/ssh/permitted"] and told["accounts/keeper/enabled"] and not told.get("banner"), told
+    assert carries(("accounts", "x"), plane, [way()]) and not carries(("input_chains", "x"), plane, [way()])
 
 
 def test_who_can_get_in_is_answered_with_reasons() -> None:

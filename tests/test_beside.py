@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import UTC, datetime
 from typing import Any
 
 import pytest
@@ -14,8 +15,9 @@ from tests.test_access import HERE, open_plane, way
 from yardbolt.adapters.files import load_family, shipped
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.extracting import extract
+from yardbolt.core.family.model import Spelling
 from yardbolt.core.family.reading import merge
-from yardbolt.core.family.spelling import SPREADS, meant, parted
+from yardbolt.core.family.spelling import SPREADS, meant, parted, read_value, spelled_by
 from yardbolt.core.job import OwnAccount, OwnRole, opens_a_login
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.demands import OneOf, Want
@@ -63,6 +65,31 @@ VALUES: dict[str, tuple[str, st.SearchStrategy[Any]]] = {
     "octets": ("interfaces/x/gateway", st.ip_addresses(v=4).map(str)),
     "udp-address-port": ("logs/destinations", st.tuples(st.ip_addresses(), st.integers(1, 65_535)).map(lambda p: (f"udp {p[0]} {p[1]}",))),
 }  # fmt: skip
+
+
+IN_SHORT = {
+    ("minutes", "idle"): (("10", 600.0), ("2 h", 7200.0)), ("seconds", "lockout/release"): (("90", 90.0),),
+    ("udp-address", "logs/destinations"): (("192.0.2.7,2001:db8::7", ("udp 192.0.2.7 514", "udp 2001:db8::7 514")),),
+    ("udp-address:port", "logs/destinations"): (("192.0.2.7:515,[2001:db8::7]:514", ("udp 192.0.2.7 515", "udp 2001:db8::7 514")),),
+}  # fmt: skip
+
+
+def test_what_is_written_in_short_is_meant_in_full() -> None:
+    """A bare number, a place for logs without its transport: read, and written back; what does not fit is refused. A time without a
+    zone is read where the manual says which."""
+    now = datetime(2026, 12, 1, 10, 0, 0, tzinfo=UTC)
+    for (codec, written), cases in IN_SHORT.items():
+        spelling, path = Spelling(codec=codec, join="," if codec.startswith("udp") else ""), parse(written)
+        for raw, value in cases:
+            assert read_value(spelling, path, raw, now) == value, raw
+            assert read_value(spelling, path, spelled_by(spelling, path, coerce(path, value)), now) == value, raw
+    for codec, written, value in (("minutes", "idle", 90.0), ("udp-address", "logs/destinations", ("udp 192.0.2.7 515",)), ("udp-address", "logs/destinations", ("tcp 192.0.2.7 514",))):  # fmt: skip
+        with pytest.raises(ValueError, match=r"whole number|cannot be written"):
+            spelled_by(Spelling(codec=codec), parse(written), value)
+    clock = parse("clock/offset")
+    assert read_value(Spelling(moment="UTC"), clock, "2026-12-01 09:59:30", now) == -30
+    with pytest.raises(ValueError, match="without a zone"):
+        read_value(Spelling(moment="yes"), clock, "2026-12-01 09:59:30", now)
 
 
 @given(st.data())

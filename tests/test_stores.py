@@ -503,7 +503,7 @@ def test_an_op_waits_for_a_proven_way_by_its_channel_and_goes_through_it() -> No
     )
     unread = {s: put(p, ("accounts", "maker", "role"), None) for s, p in Unit(made).planes().items()}
     refused = sheet_of(made, believed(made, Unit(made), unread), (Want(("policy", "min_length"), "b", "set", 12),))
-    assert isinstance(refused, Sheet) and "in by desk: what maker may do was not read" in refused.gaps[0].why
+    assert isinstance(refused, Refused) and "in by desk: what maker may do was not read" in refused.why[0]
 
 
 @pytest.mark.parametrize("took", [True, False])

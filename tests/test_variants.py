@@ -86,6 +86,16 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
     assert "0 changes" in job("steps")
 
 
+def test_without_the_book_of_tries_no_login_is_tried(job: Tool) -> None:
+    """Nobody would count wrong passwords over jobs: one line, and the unit hears nothing."""
+    (job.folder / "state" / "yardbolt").mkdir(parents=True)
+    (job.folder / "state" / "yardbolt" / "tries.sqlite").write_text("no book" * 40)
+    for state in ("/proc/nowhere", str(job.folder / "state")):
+        job.env["XDG_STATE_HOME"] = state
+        assert "the book of login tries cannot be kept" in job.error("check", "--quiet", code=2)
+    assert not [entry for entry in journal(job.folder) if entry["event"] == "trying"]
+
+
 def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
     """Another serial than the work order's stops before anything is planned, and so does a box on record under another
     name; two runs never write to one unit at the same time."""

@@ -48,7 +48,9 @@ GROUPS: dict[str, dict[str, float]] = {
     "echo": {"yes": 1, "no": 1},
     "prompt": {"sign": 1, "name": 1, "bracket": 1},
     "refusal": {"starts": 1, "text": 1},
+    "line": {"plain": 3, "negotiates": 1, "in pieces": 1, "colours": 1, "bare ends": 1},
     # of what speaks HTTP
+    "wire": {"plain": 3, "in chunks": 1, "closes": 1, "no length": 1, "sends on": 1},
     "login": {"token": 2, "cookie": 1, "basic": 1},
     "shape": {"list": 2, "by name": 1, "columns": 1},
     "envelope": {"none": 2, "data": 1},
@@ -340,7 +342,14 @@ class Console(socketserver.BaseRequestHandler):
     thing: Thing
 
     def say(self, text: str) -> None:
-        self.request.sendall(text.replace("\n", "\r\n").encode())
+        line = self.thing.style["line"]
+        raw = text.encode() if line == "bare ends" else text.replace("\n", "\r\n").encode()
+        if line != "in pieces":
+            return self.request.sendall(raw)
+        for at in range(0, len(raw), 7):
+            self.request.sendall(raw[at : at + 7])
+            time.sleep(0.002)
+        return None
 
     def line(self, hidden: bool = False) -> str:
         got = b""
@@ -362,6 +371,8 @@ class Console(socketserver.BaseRequestHandler):
         if not thing.admits(self.client_address[0]):
             return turned_away(self.request, style["stranger"], "Not from where you are.\r\n")
         try:
+            if style["line"] == "negotiates":
+                self.request.sendall(b"\xff\xfb\x01\xff\xfb\x03\xff\xfd\x18\xff\xfd\x1f")
             self.say(f"Hollin works, {thing.live['name']}\n{thing.live['notice']}\n")
             for _ in range(3):
                 self.say("Visitor: ")
@@ -389,9 +400,9 @@ class Console(socketserver.BaseRequestHandler):
             self.paged(told)
 
     def prompt(self) -> str:
-        return {"sign": "==> ", "name": f"{self.thing.live['name']} # ", "bracket": f"[{self.thing.live['name']}] "}[
-            self.thing.style["prompt"]
-        ]
+        name = self.thing.live["name"]
+        sign = {"sign": "==> ", "name": f"{name} # ", "bracket": f"[{name}] "}[self.thing.style["prompt"]]
+        return f"\x1b[1;32m{sign}\x1b[0m" if self.thing.style["line"] == "colours" else sign
 
     def paged(self, text: str) -> None:
         lines = text.splitlines()
@@ -549,12 +560,19 @@ class Http(BaseHTTPRequestHandler):
             super().finish()
 
     def send(self, status: int, body: str, kind: str, **headers: str) -> None:
-        raw = body.encode()
+        raw, wire = body.encode(), self.thing.style["wire"]
         self.send_response(status)
         for name, value in headers.items():
             self.send_header(name.replace("_", "-"), value)
         self.send_header("Content-Type", kind)
-        self.send_header("Content-Length", str(len(raw)))
+        if wire == "in chunks":
+            self.send_header("Transfer-Encoding", "chunked")
+            raw = b"".join(b"%x\r\n%s\r\n" % (len(part), part) for part in (raw[:40], raw[40:]) if part) + b"0\r\n\r\n"
+        elif wire != "no length":
+            self.send_header("Content-Length", str(len(raw)))
+        if wire in ("closes", "no length"):
+            self.send_header("Connection", "close")
+            self.close_connection = True
         self.end_headers()
         self.wfile.write(raw)
 
@@ -816,7 +834,7 @@ class Pages(Http):
         return str(value // 60 if self.thing.takes_minutes(name) else value)
 
     def do_POST(self) -> None:
-        thing = self.thing
+        thing, verb = self.thing, self.thing.verb
         sent, path = dict(parse_qsl(self.body(), keep_blank_values=True)), self.path.strip("/")
         if path == "door" and thing.style["login"] != "basic":
             got = thing.enter(sent.get("who", ""), sent.get("word", ""))
@@ -824,6 +842,10 @@ class Pages(Http):
                 return self.door("Locked up for now." if got == "locked" else "Stay out.")
             seat = secrets.token_hex(8)
             self.seats[seat] = sent["who"]
+            if thing.style["wire"] == "sends on":
+                return self.send(
+                    302, "", "text/html", Set_Cookie=f"seat={seat}; Path=/; HttpOnly", Location=f"/{verb['plate']}"
+                )
             return self.show("Desk", "<p>Good day.</p>", Set_Cookie=f"seat={seat}; Path=/")
         who = self.seated()
         if who is None:
@@ -832,6 +854,8 @@ class Pages(Http):
         why: str | None = "you may not"
         if user is not None and user.rank == "0":
             why = self.done(path, sent)
+        if not why and thing.style["wire"] == "sends on":
+            return self.send(303, "", "text/html", Location=f"/{verb['plate']}")
         return self.show("Desk", f"<p>It was not done: {html.escape(why)}</p>" if why else "<p>Done.</p>")
 
     def done(self, path: str, sent: dict[str, str]) -> str | None:

@@ -418,5 +418,8 @@ def arrange(
         turns = tuple(f"{describe(change, arranging.belief.live)}: its turn never came" for change in arranging.left)
         return Refused(tuple(blocked) or turns)
     barred = {gap.path: gap for gap in (*stays, *arranging.barred)}
+    nobody = not any(full(belief.live, way) for way in belief.proven)
+    if nobody and todo and all(one.path in barred for one in todo):
+        return Refused(tuple(f"{describe(one, belief.live)}: {barred[one.path].why}" for one in todo))
     done = tuple(change for change in todo if change.path not in barred)
     return Sheet(site.unit, tuple(arranging.steps), (*gaps, *barred.values()), done, arranging.belief, target, gate)
