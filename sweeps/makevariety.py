@@ -41,7 +41,7 @@ accounts: {{lt-works: {{rights: full, whose: works office}}, lt-watch: {{rights:
 needs: {{drawn: [{service}]}}
 servers: [{{kind: time, at: {net}.20, here: no}}]
 banner: "Larkmoor Tramway. Authorised staff only."
-allows: {{restart: yes, remove factory accounts: yes}}
+allows: {{terms: works office, restart: yes, remove factory accounts: yes}}
 safe: {{copy: copy/safe.kdbx}}
 waivers: [{{rule: plain-service, unit: d-1, reason: it speaks nothing else, owner: Larkmoor Tramway, until: 2099-06-01}}]
 units: {{d-1: {{class: drawn, family: drawn, segment: line, at: {net}.9}}}}
@@ -172,6 +172,8 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
     if sound[0]:
         return "not begun", f"the family file: {sound[1].strip()}"
     do("check")
+    if case["first"] != "nothing" and case["face"] != "objects":
+        do("enter", "--yes", "--this-one", "d-1")
     runs = [do("tighten", "--yes", "--this-one", "d-1")]
     while "AS LEFT" not in runs[-1][1] and len(runs) < 3:
         runs.append(do("tighten", "--yes", "--this-one", "d-1"))
@@ -229,8 +231,10 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
     planned = do("steps", "d-1")
     if "0 changes" not in planned[1]:
         return "stuck", f"not at rest: {planned[1][-300:]}"
-    gaps = re.search(r"CANNOT|NOT SO|NOT PLANNED|left out|FAILS|could not be tried|not tried", text)
-    return ("told", f"{code}: {end}") if gaps or code == 4 else ("carried", f"{code}: {end}")
+    gaps = re.search(
+        r"CANNOT|NOT SO|NOT PLANNED|left out|FAILS|could not be tried|not tried|unsafe", text.partition("AS LEFT")[2]
+    )
+    return ("told", f"{code}: {end}") if gaps else ("carried", f"{code}: {end}")
 
 
 def wrong_of(sheet: Any) -> str:

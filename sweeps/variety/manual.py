@@ -131,6 +131,10 @@ def console(thing: Thing) -> str:
     if style["store"] == "staged":
         ops.append(f"  force: {{does: activate, say: {verb['save']}, copies: {{staged: [live, kept]}}}}")
         ops.append(f"  forget: {{does: discard, say: {verb['forget']}, copies: {{live: [staged]}}}}")
+    gates = {
+        "terms": '    gates: [{gate: terms, sign: "Do you, y or n? ", send: y}]\n',
+        "a new word": '    gates: [{gate: change, sign: "Your own word: ", send: "{new}"}, {gate: confirm, sign: "Your own word again: ", send: "{new}"}]\n',
+    }.get(style["first"], "")
     return f"""channels:
   line:
     talk: console
@@ -139,7 +143,7 @@ def console(thing: Thing) -> str:
     account: "Visitor: "
     secret: "Word: "
     leave: away{more}
-    replies: [{locked}{{text: Stay out, means: refused}}, {no}{away}]
+{gates}    replies: [{locked}{{text: Stay out, means: refused}}, {no}{away}]
 asks:
 {chr(10).join(asks)}
 ops:
@@ -148,7 +152,7 @@ ops:
 
 def objects(thing: Thing) -> str:
     style, verb, label = thing.style, thing.verb, thing.label
-    data = "data/" if style["envelope"] == "data" else ""
+    data, data_ = "data/" if style["envelope"] == "data" else "", ""
     login = {
         "token": f'    login: {{post: /door, body: {{who: "{{account}}", word: "{{secret}}"}}, keep: {{seat: {data}seat}}}}\n    headers: {{Authorization: "Pass {{seat}}"}}',
         "cookie": '    login: {post: /door, body: {who: "{account}", word: "{secret}"}, keep: {seat: cookie seat}}\n    headers: {Cookie: "seat={seat}"}',
@@ -204,13 +208,20 @@ def objects(thing: Thing) -> str:
     rows = {
         "list": 'at: "*", into: accounts, key: who, whole: yes, leaves: {role: rank, enabled: may}',
         "by name": 'at: "*", into: accounts, key: "#", whole: yes, leaves: {role: rank, enabled: may}',
+        "numbered": 'at: "*", into: accounts, key: who, whole: yes, handles: {id: at}, leaves: {role: rank, enabled: may}',
         "columns": 'at: "*", into: accounts, key: "0", whole: yes, leaves: {role: "1", enabled: "2"}',
     }[style["shape"]]
+    further = ""
+    if style["parts"] != "whole" and style["shape"] != "by name":
+        rows = rows.replace('at: "*"', f"at: {data_}rows/*")
+        further = f"next: {data}further, "
+    by = 'at: "(number {id})"' if style["shape"] == "numbered" else 'who: "{key}"'
+    on = "on: people, " if style["shape"] == "numbered" else ""
     rank = "(number {role})" if style["types"] == "typed" and style["ranks"] == "digits" else "{role}"
     asks = [
         f"  plate: {{get: /{verb['plate']}, leaves: {{{', '.join(f'{k}: {v}' for k, v in plate.items())}}}}}",
         f"  settings: {{get: /{verb['put']}, {store}leaves: {{{', '.join(f'{k}: {v}' for k, v in leaves.items())}}}}}",
-        f"  people: {{get: /{verb['people']}, {store}rows: [{{{rows}}}]}}",
+        f"  people: {{get: /{verb['people']}, {further}{store}rows: [{{{rows}}}]}}",
     ]
     how = {
         "member": f"patch: /{verb['put']}",
@@ -235,8 +246,8 @@ def objects(thing: Thing) -> str:
         ops.append(f"  from: {{on: ways, set: [services/*/permitted], put: /{verb['source']}{writes}}}")
     ops += [
         f'  add: {{make: [accounts/*], post: /{verb["add"]}, fill: {{who: "{{key}}", rank: "{rank}", word: "{{secret}}"}}, then: {{enabled: yes}}{writes}}}',
-        f'  word: {{set: [accounts/*/secret], post: /{verb["word"]}, fill: {{who: "{{key}}", word: "{{secret}}"}}{writes}{", cuts: account" if style["login"] == "basic" else ""}}}',
-        f'  drop: {{drop: [accounts/*], post: /{verb["drop"]}, fill: {{who: "{{key}}"}}, cuts: account{writes}}}',
+        f'  word: {{{on}set: [accounts/*/secret], post: /{verb["word"]}, fill: {{{by}, word: "{{secret}}"}}{writes}{", cuts: account" if style["login"] == "basic" else ""}}}',
+        f"  drop: {{{on}drop: [accounts/*], post: /{verb['drop']}, fill: {{{by}}}, cuts: account{writes}}}",
     ]
     if style["store"] == "saved":
         ops.append(f"  keep: {{does: save, post: /{verb['save']}, copies: {{live: [kept]}}}}")
@@ -258,10 +269,14 @@ ops:
 
 def pages(thing: Thing) -> str:
     style, verb, label = thing.style, thing.verb, thing.label
+    gates = {
+        "terms": ", terms: {gate: terms}",
+        "a new word": ', own: {gate: change, fill: {word: "{new}", again: "{new}"}}',
+    }.get(style["first"], "")
     login = (
         f"{{auth: basic, page: /{verb['plate']}}}"
         if style["login"] == "basic"
-        else '{page: /door, forms: {door: {fill: {who: "{account}", word: "{secret}"}}}}'
+        else f'{{page: /door, forms: {{door: {{fill: {{who: "{{account}}", word: "{{secret}}"}}}}{gates}}}}}'
     )
     first = (
         '{status: "401", means: refused}'
@@ -294,10 +309,11 @@ def pages(thing: Thing) -> str:
         elif name in ("notice", "time"):
             place = f"{{at: {place}, empty: not set}}"
         leaves[PATHS[name]] = place
+    further = "next: Further, " if style["parts"] != "whole" else ""
     asks = [
         f"  plate: {{page: /{verb['plate']}, leaves: {{{', '.join(f'{k}: pairs/Plate/{v}' for k, v in plate.items())}}}}}",
         f"  settings: {{page: /{verb['put']}, form: settings, {store}leaves: {{{', '.join(f'{k}: {v}' for k, v in leaves.items())}}}}}",
-        f"  people: {{page: /{verb['people']}, {store}rows: [{{at: tables/People/*, into: accounts, key: Who, whole: yes, handles: {{open: links/Open}}, leaves: {{role: Rank, enabled: Comes}}}}]}}",
+        f"  people: {{page: /{verb['people']}, {further}{store}rows: [{{at: tables/People/*, into: accounts, key: Who, whole: yes, handles: {{open: links/Open}}, leaves: {{role: Rank, enabled: Comes}}}}]}}",
     ]
     ops = [f"  settings: {{on: settings, set: [{', '.join(PATHS[name] for name in SETTINGS)}], press: Note{writes}}}"]
     if style["sources"] != "none":

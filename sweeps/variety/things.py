@@ -40,6 +40,8 @@ GROUPS: dict[str, dict[str, float]] = {
     "sure": {"no": 2, "asks": 1},
     "wrong": {"said": 3, "locks, said": 1, "locks, not said": 1, "cuts": 1},
     "clock": {"zone": 2, "no zone": 1, "none": 1},
+    "first": {"nothing": 4, "terms": 1, "a new word": 1},
+    "parts": {"whole": 3, "two at a time": 1},
     "sources": {"has": 3, "none": 1, "one by one": 1},
     # of a console
     "leader": {":": 1, "=": 1, ".": 1, "|": 1},
@@ -52,7 +54,7 @@ GROUPS: dict[str, dict[str, float]] = {
     # of what speaks HTTP
     "wire": {"plain": 3, "in chunks": 1, "closes": 1, "no length": 1, "sends on": 1},
     "login": {"token": 2, "cookie": 1, "basic": 1},
-    "shape": {"list": 2, "by name": 1, "columns": 1},
+    "shape": {"list": 2, "by name": 1, "columns": 1, "numbered": 1},
     "envelope": {"none": 2, "data": 1},
     "codes": {"proper": 2, "always 200": 1},
     "types": {"typed": 2, "texts": 1},
@@ -112,6 +114,8 @@ def fits(style: Style) -> bool:
         return False
     if face != "console" and (style["stranger"] == "silent" and style["habit"] == "slow"):
         return False
+    if style["first"] != "nothing" and style["face"] == "pages" and style["login"] == "basic":
+        return False
     return not (style["join"] == "blank" and style["table"] == "ruled")
 
 
@@ -151,6 +155,8 @@ class Thing:
         self.label = {name: next(self.words) for name in (*SETTINGS, "serial", "clock", "waiting")}
         self.verb = {name: next(self.words) for name in ("look", "put", "add", "word", "drop", "source", "save", "forget", "plate", "people")}  # fmt: skip
         self.heard: list[str] = []
+        self.taken = False
+        self.numbers: dict[str, int] = {}
 
     # ---- what it does -------------------------------------------------------------------------------------------
 
@@ -163,6 +169,21 @@ class Thing:
             self.kept = copied(self.live)
         if self.style["store"] != "staged":
             self.staged = copied(self.live)
+
+    @property
+    def asks_terms(self) -> bool:
+        return self.style["first"] == "terms" and not self.taken
+
+    def wants_word(self, name: str) -> bool:
+        """The published word is good for one login only."""
+        return self.style["first"] == "a new word" and name == "boss" and self.live["users"][name].word == "boss"
+
+    def number(self, name: str) -> int:
+        """The number it allots to somebody, for good."""
+        return self.numbers.setdefault(name, 17 + 4 * len(self.numbers))
+
+    def named(self, number: int) -> str:
+        return next((name for name, one in self.numbers.items() if one == number), "")
 
     def admits(self, source: str) -> bool:
         return not self.live["from"] or source in self.live["from"]
@@ -358,7 +379,12 @@ class Console(socketserver.BaseRequestHandler):
             if not one:
                 raise Ended
             if one[0] == 255:
-                self.request.recv(2)
+                if self.request.recv(1) == b"\xfa":  # a longer answer, up to its end (RFC 855)
+                    told = b""
+                    while not told.endswith(b"\xff\xf0") and (more := self.request.recv(1)):
+                        told += more
+                else:
+                    self.request.recv(1)
                 continue
             got = one if got in (b"\n", b"\0") else got + one
         text = got.decode(errors="replace").strip("\r\n\0")
@@ -389,15 +415,28 @@ class Console(socketserver.BaseRequestHandler):
 
     def inside(self, name: str) -> None:
         thing = self.thing
+        if thing.asks_terms:
+            self.say("By going on you keep the rules of the works.\nDo you, y or n? ")
+            if self.line() != "y":
+                return None
+            thing.taken = True
+        if thing.wants_word(name):
+            self.say("Your own word: ")
+            first = self.line(hidden=True)
+            self.say("Your own word again: ")
+            if self.line(hidden=True) != first or thing.reword(name, first):
+                return self.say("Then not.\n")
+            thing.save()
         self.say("Good day.\n")
         while name in thing.live["users"]:
             self.say(self.prompt())
             words = self.line().split(" ")
             thing.heard.append(" ".join(words))
             if words[0] == "away":
-                return
+                return None
             told = self.told(name, [word for word in words if word] if words[0] != thing.verb["put"] else words)
             self.paged(told)
+        return None
 
     def prompt(self) -> str:
         name = self.thing.live["name"]
@@ -622,6 +661,8 @@ class Objects(Http):
             return {row.pop("who"): row for row in rows}
         if style["shape"] == "columns":
             return [[row["who"], row["rank"], row["may"]] for row in rows]
+        if style["shape"] == "numbered":
+            return [{**row, "at": self.thing.number(row["who"])} for row in rows]
         return rows
 
     def number(self, word: str) -> Any:
@@ -640,6 +681,13 @@ class Objects(Http):
         if thing.style["store"] != "at once":
             told[thing.label["waiting"]] = self.typed(thing.waiting())
         return told
+
+    def part(self, rows: Any, start: int) -> Any:
+        """Some of a list, and where the rest is."""
+        if self.thing.style["parts"] == "whole" or not isinstance(rows, list):
+            return rows
+        more = f"/{self.thing.verb['people']}?from={start + 2}" if start + 2 < len(rows) else None
+        return {"rows": rows[start : start + 2], "further": more}
 
     def settings(self) -> dict[str, Any]:
         thing, told = self.thing, {}
@@ -668,8 +716,8 @@ class Objects(Http):
                 return self.tell(self.plate())
             case one if one == verb["put"]:
                 return self.tell(self.settings())
-            case one if one == verb["people"]:
-                return self.tell(self.users())
+            case one if one.partition("?")[0] == verb["people"]:
+                return self.tell(self.part(self.users(), int(one.partition("=")[2] or 0)))
             case one if one == verb["source"] and thing.style["sources"] != "none":
                 return self.tell(
                     {"web": {"may": self.switch(True), "port": thing.port, "from": list(thing.edited["from"])}}
@@ -711,14 +759,17 @@ class Objects(Http):
             number = thing.rank_of(str(sent.get("rank")))
             why = "no such rank" if number is None else thing.add(sent["who"], number, sent["word"])
         elif path == verb["word"]:
-            why = thing.reword(sent["who"], sent["word"])
+            why = thing.reword(self.who(sent), sent["word"])
         elif path == verb["drop"]:
-            why = thing.drop(sent["who"])
+            why = thing.drop(self.who(sent))
         elif path == verb["save"] and thing.style["store"] != "at once":
             why = thing.save()
         elif path == verb["forget"] and thing.style["store"] == "staged":
             why = thing.forget()
         return self.tell(None, 409, why) if why else self.tell({})
+
+    def who(self, sent: dict[str, Any]) -> str:
+        return self.thing.named(int(sent["at"])) if self.thing.style["shape"] == "numbered" else str(sent["who"])
 
     do_PUT = do_PATCH = do_POST
 
@@ -774,6 +825,16 @@ class Pages(Http):
             )
         if path == "door" or who is None:
             return self.door()
+        if thing.asks_terms:
+            return self.show(
+                "First",
+                '<p>By going on you keep the rules of the works.</p><form name=terms method=post action=/terms><input type=submit value="I do"></form>',
+            )
+        if who in thing.live["users"] and thing.wants_word(who):
+            return self.show(
+                "First",
+                "<p>Choose a word of your own.</p><form name=own method=post action=/own><input type=password name=word><input type=password name=again><input type=submit value=Go></form>",
+            )
         esc = html.escape
         if path == verb["plate"]:
             rows = {thing.label["serial"]: thing.serial}
@@ -809,13 +870,18 @@ class Pages(Http):
         if path == verb["people"]:
             ranks = "".join(f"<option value={esc(word)}>{esc(word)}</option>" for word in RANKS[thing.style["ranks"]])
             again = "" if thing.style["secret"] == "once" else "<input type=password name=again>"
+            two = thing.style["parts"] != "whole"
+            start = int(query.get("from", 0)) if two else 0
+            shown = list(thing.edited["users"].items())[start : start + 2 if two else None]
+            rest = two and start + 2 < len(thing.edited["users"])
+            on = f'<a href="/{verb["people"]}?from={start + 2}">Further</a>' if rest else ""
             rows = "".join(
                 f'<tr><td>{esc(n)}</td><td>{esc(thing.rank(u.rank))}</td><td>{SWITCH[thing.style["switch"]][0 if u.on else 1]}</td><td><a href="/{verb["word"]}?who={esc(n)}">Open</a></td></tr>'
-                for n, u in thing.edited["users"].items()
+                for n, u in shown
             )
             return self.show(
                 "Desk",
-                f"<table><caption>People</caption><tr><th>Who</th><th>Rank</th><th>Comes</th><th></th></tr>{rows}</table><form name=newcomer method=post action=/{verb['add']}><input name=who><select name=rank>{ranks}</select><input type=password name=word>{again}<input type=submit value=Add></form>",
+                f"<table><caption>People</caption><tr><th>Who</th><th>Rank</th><th>Comes</th><th></th></tr>{rows}</table>{on}<form name=newcomer method=post action=/{verb['add']}><input name=who><select name=rank>{ranks}</select><input type=password name=word>{again}<input type=submit value=Add></form>",
             )
         if path == verb["word"] and query.get("who") in thing.edited["users"]:
             again = "" if thing.style["secret"] == "once" else "<input type=password name=again>"
@@ -846,9 +912,20 @@ class Pages(Http):
                 return self.send(
                     302, "", "text/html", Set_Cookie=f"seat={seat}; Path=/; HttpOnly", Location=f"/{verb['plate']}"
                 )
+            if thing.asks_terms or thing.wants_word(sent["who"]):
+                return self.send(302, "", "text/html", Set_Cookie=f"seat={seat}; Path=/", Location=f"/{verb['plate']}")
             return self.show("Desk", "<p>Good day.</p>", Set_Cookie=f"seat={seat}; Path=/")
         who = self.seated()
         if who is None:
+            return self.do_GET()
+        if path == "terms":
+            thing.taken = True
+            return self.do_GET()
+        if path == "own" and sent.get("word") and sent.get("word") == sent.get("again"):
+            thing.reword(who, sent["word"])
+            thing.save()
+            return self.show("Desk", "<p>Good day.</p>")
+        if thing.asks_terms or (who in thing.live["users"] and thing.wants_word(who)):
             return self.do_GET()
         user = thing.live["users"].get(who)
         why: str | None = "you may not"

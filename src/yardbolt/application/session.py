@@ -280,6 +280,9 @@ class Session:
             return (Ended(sent=False),) * len(fetches)
         self.budget.in_time()
         answers = await self._drive(self.talk.ask_all(self.channel, fetches, self.opened.session))
+        # nothing was asked yet when the session ended: once more in a new one
+        if all(answer == Ended(sent=False) for answer in answers) and await self._anew():
+            answers = await self._drive(self.talk.ask_all(self.channel, fetches, self.opened.session))
         for answer in answers:
             self._after(answer)
         return answers

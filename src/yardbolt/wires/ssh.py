@@ -33,6 +33,7 @@ from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 from .hearing import CONNECT, Ear, Secrets, filled, revealed
 
 BELOW = b"\njson\n"  # what a section prints before its JSON
+OPENINGS, OPENING = 12, 0.25  # how often a channel is asked for, and seconds between
 MOST_BYTES = 8 * 1024 * 1024  # of one answer; a script of many sections is one
 # Plain keys, the strongest first; the outdated last, for units that have nothing else and may be spoken to so. Certificates (not in any RFC) are
 # left out: some small servers end the connection over them.
@@ -275,9 +276,7 @@ class SshCommands(_Connection):
         assert self._conn is not None
         try:
             async with asyncio.timeout(seconds):
-                process = await self._conn.create_process(
-                    command, encoding=None, stdin=asyncssh.PIPE if given else asyncssh.DEVNULL
-                )
+                process = await self._channel(command, bool(given))
                 if given:
                     process.stdin.write(given.encode())
                     process.stdin.write_eof()
@@ -290,6 +289,21 @@ class SshCommands(_Connection):
         if text is None or errors is None:
             return Lost(End.TOO_MUCH, why=f"the unit sent more than {MOST_BYTES // 1024} KiB in one answer")
         return text, errors, -1 if process.exit_status is None else process.exit_status
+
+    async def _channel(self, command: str, given: bool) -> asyncssh.SSHClientProcess[bytes]:
+        """A new channel with its command. A server that allows few sessions at once may still be ending the one before: nothing was
+        sent then, so it is asked again for a while."""
+        assert self._conn is not None
+        for left in reversed(range(OPENINGS)):
+            try:
+                return await self._conn.create_process(
+                    command, encoding=None, stdin=asyncssh.PIPE if given else asyncssh.DEVNULL
+                )
+            except asyncssh.ChannelOpenError:
+                if not left:
+                    raise
+                await asyncio.sleep(OPENING)
+        raise AssertionError("it is asked at least once")
 
 
 async def _bounded(stream: asyncssh.SSHReader[bytes]) -> bytes | None:

@@ -132,9 +132,10 @@ class _Run(Following):
         if not odd and not said and not shown:
             why = yield WhyUnread()
             untold = f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
+            left_out = yield from self.leave_out(place, step, words, bound, "", "the unit does not tell how")
+            # a way in may hang on it: the run ends here, and the next one goes on without it
             if not self.harmless(bound):
                 raise Stop(untold)
-            left_out = yield from self.leave_out(place, step, words, bound, "", "the unit does not tell how")
             raise Stop(untold, left_out, (yield from self.undone(bound)))
         # a password cannot be read, so a no to it is a no
         already = bound.secret is None and confirmed(self.family, bound.touches, expected, seen)
@@ -148,7 +149,9 @@ class _Run(Following):
         differs, how = differing(expected, seen, odd), otherwise(expected, seen, mine)
         why = f"the unit refused '{words}': {said}" if said else differs
         if as_before and (said or refused):
-            if not refused:
+            # nobody reads it before or after; what a no may have changed all the same carries no way in
+            unread = bool(said) and not known and not holds_secret(bound.path) and self.harmless(bound)
+            if not refused and not unread:
                 yield Note(self.unlike(place, step, words, bound, said, "", odd, left_out=False))
                 self.refused(before, bound)
                 raise Stop(why)

@@ -235,16 +235,17 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
     return fill_in(how.say, fill)
 
 
-def _root(channel: Channel, session: Session) -> Generator[Run, Ran | Lost, tuple[Text, str]]:
-    """What has to be sent before a script that runs as root, and why it cannot, where it cannot. The script itself
-    goes only after sudo has said yes: after a no it would take the next lines for further passwords."""
+def _root(channel: Channel, session: Session) -> Generator[Run, Ran | Lost, tuple[Text, str] | None]:
+    """What has to be sent before a script that runs as root, and why it cannot, where it cannot; None where the connection
+    ended before. The script itself goes only after sudo has said yes: after a no it would take the next lines for further
+    passwords."""
     if not channel.elevate:
         return (), "needs root"
     free = yield Run(("env LC_ALL=C sudo -n true",), SUDO_SECONDS)
     if isinstance(free, Ran) and free.status == 0:
         return (BEGIN, "\n"), ""
     if isinstance(free, Lost):
-        return (), "needs root, and the connection ended before sudo answered"
+        return None
     if free.status == 127:
         return (), "needs root, and there is no sudo"
     asking = f"env LC_ALL=C sudo -S -p '{WHOSE}%p;' -- true"
@@ -260,7 +261,10 @@ def ask_all(channel: Channel, fetches: tuple[Fetch, ...], session: Session) -> G
     """Ask many things in one script, as root where that is to be had."""
     command, before, why = AS_ONESELF, Text(), ""
     if session.rights != "root" and any(fetch.how.rights for fetch in fetches):
-        before, why = yield from _root(channel, session)
+        rooted = yield from _root(channel, session)
+        if rooted is None:
+            return (Ended(sent=False),) * len(fetches)
+        before, why = rooted
         command = AS_ONESELF if why else AS_ROOT
     asked = [fetch for fetch in fetches if not (why and fetch.how.rights == "root")]
     given = {name: value for fetch in fetches for name, value in fetch.given.items()}
@@ -299,7 +303,10 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     if by_input:
         run = Run((AS_ONESELF,), order.seconds, run.command)
     if (by_input or order.how.rights == "root") and session.rights != "root":
-        before, why = yield from _root(channel, session)
+        rooted = yield from _root(channel, session)
+        if rooted is None:
+            return Ended(sent=False)
+        before, why = rooted
         if why:
             return No(why, sent=False)
         script = run.input if by_input else ("{ ", *run.command, "\n} </dev/null\n")
