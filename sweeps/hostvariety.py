@@ -55,7 +55,9 @@ class Trial:
             argv = ["ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=15",
                     "-o", "IdentitiesOnly=yes", "-i", str(key), "-b", self.host.at(TECHNICIAN), "-p", at, f"{account}@{self.host.address}", "true"]  # fmt: skip
             return (
-                subprocess.run(argv, capture_output=True, check=False, timeout=60, stdin=subprocess.DEVNULL).returncode
+                subprocess.run(
+                    ["timeout", "50", *argv], capture_output=True, check=False, timeout=60, stdin=subprocess.DEVNULL
+                ).returncode
                 == 0
             )
         return self.ran(account, password) is not None
@@ -265,10 +267,13 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     if problems:
         return "false", "; ".join(problems)
     planned = trial.do("steps", "box")
+    with (folder / "said").open("a") as kept:
+        kept.write(f"== steps {planned[0]}\n{planned[1]}")
     if not finished:
         return "stuck", f"{code} ({len(runs)} runs): {end}"
     if "0 changes" not in planned[1]:
-        changes = next((line for line in planned[1].splitlines() if "changes" in line), planned[1][-200:])
+        lines = planned[1].splitlines()
+        changes = "; ".join(line.strip() for line in lines[:8] if not line.startswith("  #"))[:300]
         return "stuck", f"{code}: not at rest: {changes}"
     if tool_said[0] not in ENDED:
         return "stuck", f"no sheet: {tool_said[1][-200:]}"

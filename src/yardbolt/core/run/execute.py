@@ -149,10 +149,10 @@ class _Run(Following):
         differs, how = differing(expected, seen, odd), otherwise(expected, seen, mine)
         why = f"the unit refused '{words}': {said}" if said else differs
         if as_before and (said or refused):
-            # nobody reads it before or after; what a no may have changed all the same carries no way in
-            unread = bool(said) and not known and not holds_secret(bound.path) and self.harmless(bound)
-            if not refused and not unread:
-                yield Note(self.unlike(place, step, words, bound, said, "", odd, left_out=False))
+            # nobody reads it, before or after; no way of ours rests on it, and all else is as before
+            asked = no is not None and no.sent
+            if not refused and not (asked and not known and not self.is_rested_on(bound)):
+                yield Note(self.unlike(place, step, words, bound, said, "", odd, left_out=asked))
                 self.refused(before, bound)
                 raise Stop(why)
             left_out = yield from self.leave_out(place, step, words, bound, said, how, odd)

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..family.bound import Bound
 from ..family.model import KEPT, STAGED
-from ..judge.staying import stays
+from ..judge.staying import rests_on, stays
 from ..plan.belief import Belief, full, learn
 from ..plan.guard import Idle
 from ..plan.rehearse import Step
@@ -16,7 +16,7 @@ from ..plane.change import Change
 from ..plane.compare import surprises
 from ..plane.edit import get
 from ..plane.leaves import Plane
-from ..plane.path import Path, show
+from ..plane.path import Path, show, touches
 from ..plane.table import is_item
 from ..talk.outcomes import Login, Opened, told
 from .conducting import Stop, differing, overlaid
@@ -91,6 +91,11 @@ class Following(Guarding):
         """Does nothing that it touches carry a way in?"""
         ways = frozenset().union(*self.belief.ways.values())
         return not any(carries(path, bound.before, ways) for path in bound.touches)
+
+    def is_rested_on(self, bound: Bound) -> bool:
+        """Is it of what a way in rests on, or a password, of which nothing shows whether it was taken?"""
+        ways = frozenset().union(*self.belief.ways.values())
+        return bound.secret is not None or touches(tuple(bound.touches), rests_on(bound.before, ways))
 
     def leave_out(
         self, place: int, step: Step, words: str, bound: Bound, said: str, reads: str, odd: Iterable[Path] = ()
