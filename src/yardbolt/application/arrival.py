@@ -89,6 +89,9 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         raise UnitError(Trouble.GARBLED, problem)
     # on a list that was not read whole, it is there all the same: it logged in
     plane = make(plane, ("accounts", account))
+    role = ("accounts", account, "role")
+    # whoever became root before our eyes may do everything, whatever was not understood of the rules
+    plane = put(plane, role, "full") if session.was_root and get(plane, role) is None else plane
     _file_found(unit, reading, account)
     seen = set()
     for way in run.sessions:

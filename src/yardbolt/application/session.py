@@ -60,6 +60,7 @@ class Session:
         self.channel_name, self.channel, self.talk = facts.talks(way.service)
         self.wire, self.way, self.opened = wire, way, opened
         self.alive = True
+        self.was_root = False  # what only root may ask was answered, though the account is not root
         self._whole = False  # the reading in hand wants everything
         self._heard: dict[str, Done[Replies]] = {}  # of the reading in hand
         self._withheld = ""  # why the password is not given again in this session
@@ -252,6 +253,7 @@ class Session:
         for (ask, key, fetch), answer in zip(ready, answers, strict=True):
             match answer:
                 case Done(replies):
+                    self.was_root |= getattr(ask.how, "rights", "") == "root" and self.opened.rights == "account"
                     merging.add(extract(self.facts.family, ask, replies, key, datetime.fromisoformat(now)))
                     evidence.append(self._evidence(ask, fetch, replies, now, len(evidence)))
                 case No(said):
