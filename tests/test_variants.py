@@ -96,6 +96,17 @@ def test_without_the_book_of_tries_no_login_is_tried(job: Tool) -> None:
     assert not [entry for entry in journal(job.folder) if entry["event"] == "trying"]
 
 
+def test_what_is_said_and_would_not_be_heeded_is_refused(job: Tool) -> None:
+    """A job file before the command is the command's; an option that means nothing there is one line, and nothing is done."""
+    for args, told in (
+        (("--job", "other.yaml", "check"), "no job file other.yaml"), (("records", "--job", "other.yaml", "show", "1"), "no job file other.yaml"),
+        (("--job", "yard.yaml", "demo"), "works on no job"), (("check", "--at", ""), "takes an address"), (("check", "sk-sw-04", "--at", "127.0.0.1"), "name no unit"),
+        (("steps", "--leap", "foo/bar"), "no such setting"), (("check", "--key-file", "nope"), "does not exist"),
+    ):  # fmt: skip
+        assert told in job.error(*args, code=2), args
+    assert not (job.folder / "record.sqlite").exists()
+
+
 def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
     """Another serial than the work order's stops before anything is planned, and so does a box on record under another
     name; two runs never write to one unit at the same time."""

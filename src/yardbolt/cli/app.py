@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
+
+from yardbolt.core.errors import OperatorError
 
 from .options import (
     DEFAULT_JOB,
@@ -26,7 +28,7 @@ from .options import (
     Why,
     Yes,
 )
-from .values import Depth, Wish, found_of, schema_of, span_of
+from .values import Depth, Wish, found_of, leaps_of, schema_of, span_of
 
 app = typer.Typer(
     name="yardbolt", rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False,
@@ -69,13 +71,29 @@ Network = Annotated[
 DEMO_NETWORK = "127.83.4"
 
 
+def passed_on(context: typer.Context) -> None:
+    """A job file that is said before a command is the command's. Raises OperatorError where the command works on no job."""
+    source = context.get_parameter_source("job")
+    if source is None or source.name != "COMMANDLINE":
+        return
+    job = str(context.params["job"])
+
+    def told(command: Any) -> dict[str, Any]:
+        own = {"job": job} if any(one.name == "job" for one in command.params) else {}
+        return {**own, **{name: told(below) for name, below in getattr(command, "commands", {}).items()}}
+
+    context.default_map = told(context.command)
+    if not context.default_map.get(context.invoked_subcommand or ""):
+        raise OperatorError(f"{context.invoked_subcommand} works on no job; leave --job out")
+
+
 @app.callback(invoke_without_command=True)
 def bare(
     context: typer.Context, job: JobFile = DEFAULT_JOB, no_color: NoColor = False,
     version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
 ) -> None:  # fmt: skip
     if context.invoked_subcommand:
-        return
+        return passed_on(context)
     from . import board
 
     raise typer.Exit(board.version() if version else board.board(job, no_color))
@@ -119,7 +137,7 @@ def new(
 @app.command()
 def check(
     units: Units = None, job: JobFile = DEFAULT_JOB,
-    at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family. A name, an address, or one of each family: 192.0.2.1,2001:db8::1.")] = "",
+    at: Annotated[str | None, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family. A name, an address, or one of each family: 192.0.2.1,2001:db8::1.")] = None,
     source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use, or one of each family.")] = "",
     login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its password is asked for.")] = None,
     readable: Annotated[bool, typer.Option("--readable", help="With --try: also by services where a password can be read on its way.")] = False,
@@ -131,7 +149,9 @@ def check(
 ) -> None:  # fmt: skip
     """See how units are set: from outside, then from inside. Changes nothing."""
     span = span_of(ports)
-    if at:
+    if at is not None:
+        if units or not at.strip():
+            raise OperatorError("--at takes an address, and looks at that alone; name no unit of the job beside it")
         from . import check_at
 
         raise typer.Exit(
@@ -180,7 +200,7 @@ def steps(
 
     from . import steps as body
 
-    choices = Choices(frozenset(leap or ()), found_of(found), again=again)
+    choices = Choices(leaps_of(leap), found_of(found), again=again)
     raise typer.Exit(body.steps(units, job, choices, Depth(full, why), report_format, output, no_color))
 
 
@@ -196,7 +216,7 @@ def tighten(
 
     from . import tighten as body
 
-    choices = Choices(frozenset(leap or ()), found_of(found), again=again)
+    choices = Choices(leaps_of(leap), found_of(found), again=again)
     login = Wish(account, ssh_key, keep)
     raise typer.Exit(
         body.tighten(
@@ -336,10 +356,11 @@ def receive(
 
 @records_app.callback(invoke_without_command=True)
 def records(context: typer.Context, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
-    if not context.invoked_subcommand:
-        from . import records as body
+    if context.invoked_subcommand:
+        return passed_on(context)
+    from . import records as body
 
-        raise typer.Exit(body.records(job, no_color))
+    raise typer.Exit(body.records(job, no_color))
 
 
 @records_app.command("show")

@@ -13,7 +13,9 @@ Units = Annotated[
 JobFile = Annotated[Path, typer.Option("--job", metavar="FILE", help="The job file.")]
 KeyFile = Annotated[
     Path | None,
-    typer.Option("--key-file", metavar="FILE", envvar="YARDBOLT_KEY_FILE", help="Key file that opens the safe."),
+    typer.Option(
+        "--key-file", metavar="FILE", envvar="YARDBOLT_KEY_FILE", exists=True, help="Key file that opens the safe."
+    ),
 ]
 Format = Annotated[str, typer.Option("--format", metavar="FORM", help="text or json.")]
 Output = Annotated[Path | None, typer.Option("--output", metavar="FILE", help="Write here instead of the screen.")]

@@ -36,6 +36,22 @@ class Depth:
 PLAIN = Depth()
 
 
+def leaps_of(told: list[str] | None) -> frozenset[str]:
+    """Consented leaps. Raises OperatorError on what is neither a setting nor the name of an op."""
+    for one in told or ():
+        if "/" in one:
+            from yardbolt.core.plane.path import parse
+            from yardbolt.core.plane.table import pattern_of
+
+            try:
+                pattern_of(parse(one))
+            except (KeyError, ValueError):
+                raise OperatorError(
+                    f"--leap {one}: there is no such setting; 'steps' names those that want it, such as accounts/NAME/secret"
+                ) from None
+    return frozenset(told or ())
+
+
 def worst(codes: list[int]) -> int:
     """The exit code that matters most."""
     return min(codes, key=_WORST.index, default=0)
