@@ -85,6 +85,16 @@ def test_what_sudo_grants(rules: str, becomes: str, role: str) -> None:
     assert (fact(told, "accounts/a/becomes_root"), fact(told, "accounts/a/role")) == (becomes, role)
 
 
+def test_an_account_without_a_shell_is_none_only_where_nothing_opens_it() -> None:
+    """With a password one tunnels through it, whatever its shell: what it may do is not known then, and it is no system's own."""
+    for kept, role in (("!", "none"), ("*", "none"), ("$6$x$y", "not told"), ("", "not told")):
+        for uid, origin in ((5, "system"), (5000, "not told")):
+            rows = f"passwd t:x:{uid}:5::/:/usr/sbin/nologin\nshadow t:{kept}:1:0:9:7:::\n"
+            told = decode("linux-accounts", SUDO + rows)
+            assert fact(told, "accounts/t/role") == role, kept
+            assert fact(told, "accounts/t/origin") == (origin if role == "none" else "not told"), (kept, uid)
+
+
 def test_whose_key_a_line_holds() -> None:
     """Not the one that stands in an option; a line of an authority opens to more than its key."""
     head = "\n".join(line for line in TEXTS["ssh-keys"].split("\n") if not line.startswith(("key", "unread"))) + "\n"

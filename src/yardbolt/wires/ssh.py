@@ -266,7 +266,8 @@ class SshCommands(_Connection):
         parts = {}
         for place, frame in frames(output, nonce).items():
             kind = event.sections[place].tree
-            text, _, below = frame.body.partition(BELOW) if kind == "below" else (frame.body, b"", frame.body)
+            # what prints no JSON may end with the very line that JSON stands below
+            text, _, below = (frame.body + b"\n").partition(BELOW) if kind == "below" else (frame.body, b"", frame.body)
             tree = await asyncio.to_thread(_json, below) if kind else None
             parts[place] = Part(_text(text), frame.status, tree)
         return RanAll(parts, _text(errors))

@@ -92,7 +92,7 @@ def decode_accounts(replies: Replies, key: str = "") -> Decoded:
             left.append("a row of the account list that is no account")
             continue
         facts.append((("accounts", parts[0]), True))
-        facts += _rights(parts, rules, _of(groups, parts[0], parts[3]))
+        facts += _rights(parts, rules, _of(groups, parts[0], parts[3]), _opens_by_word(parts, shadow.get(parts[0])))
         facts += _secret(parts, shadow.get(parts[0]), today)
     for words in (line.split("[")[0].split() for line in seen.get("source", [])):
         if elsewhere := [word for word in words if word not in _LOCAL_SOURCES]:
@@ -115,14 +115,20 @@ def _logs_in(parts: list[str]) -> bool:
     return shell == "" or shell.rsplit("/", 1)[-1] not in NO_SHELL
 
 
-def _rights(parts: list[str], rules: Sudoers | None, groups: set[str]) -> Pairs:
+def _opens_by_word(parts: list[str], row: list[str] | None) -> bool:
+    """Is there a password that opens it? Without a shell too one may tunnel with it (RFC 4254, section 7)."""
+    kept = parts[1] if parts[1] != "x" else row[1] if row is not None else "*"
+    return _storage(kept) != "locked"
+
+
+def _rights(parts: list[str], rules: Sudoers | None, groups: set[str], opens: bool) -> Pairs:
     """What an account may do: uid 0, or root by sudo, is full."""
     name, uid = parts[0], int(parts[2])
     base, logs_in = ("accounts", name), _logs_in(parts)
     if uid == 0:
         facts: Pairs = [((*base, "role"), "full"), ((*base, "becomes_root"), "is root")]
     elif not logs_in:
-        facts = [((*base, "role"), "none")]
+        facts = [] if opens else [((*base, "role"), "none")]
     elif rules is not None and (granted := rules.of(name, uid, groups)) is not None:
         becomes, everything = granted
         # who cannot become root changes nothing here but what is his; who may by a way round has no rights to work with
@@ -130,7 +136,7 @@ def _rights(parts: list[str], rules: Sudoers | None, groups: set[str]) -> Pairs:
         facts = [((*base, "role"), role), ((*base, "becomes_root"), becomes)]
     else:
         facts = []
-    if name == "root" or (not logs_in and uid != 0 and (uid < 1000 or uid == 65534)):
+    if name == "root" or (not logs_in and not opens and uid != 0 and (uid < 1000 or uid == 65534)):
         facts.append(((*base, "origin"), "system"))
     return facts
 

@@ -32,6 +32,7 @@ from ..tree import Tree
 from . import expiry
 from .script import AS_ONESELF, AS_ROOT, BEGIN, whole
 
+REFUSES = 9  # how a program of the library ends that says no
 ALL_SECONDS = 300.0  # what one script of many sections may take: a slow host is none that hangs
 SUDO_SECONDS = 25.0
 LONGEST_START = 120.0  # a host may open a session only once something else of it has timed out
@@ -317,7 +318,9 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
             Ended(sent=True) if ran.end is End.CLOSED else Unclear(ran.why or f"no answer within {order.seconds:.0f} s")
         )
     if ran.status != 0:
-        return No(ran.errors.strip().split("\n")[0][:LONGEST_REASON] or f"exit status {ran.status}")
+        # a program of ours ends with its reason; what sudo or a shell has to say of itself comes before
+        said = ran.errors.strip().split("\n")[-1 if by_input and ran.status == REFUSES else 0]
+        return No(said[:LONGEST_REASON] or f"exit status {ran.status}")
     return Done(Replies(ran.text))
 
 
