@@ -109,6 +109,7 @@ class Host:
     asleep: int = -1
     blow: int = -1
     lies: str = ""
+    untold: tuple[Path, ...] = ()  # what it shows nobody
     turns: tuple[str, ...] = ()  # how each write turns out, one after another: as told, or else
     wrote: int = 0
     meddled: int = 0  # what somebody else did
@@ -288,6 +289,8 @@ class Host:
     def read(self) -> dict[str, Plane]:
         left = self.armed[0] - self.now if self.armed is not None else ABSENT
         shown = put(self.plane, ("stores", "returning"), left)
+        for path in self.untold:
+            shown = put(shown, path, None)
         return dict(merge(self.family, extract(self.family, self.family.asks[0], Replies(tree=to_tree(shown)))).planes)
 
     def log_in(self, way: Way) -> Any:

@@ -367,6 +367,7 @@ def followed(data: Any) -> str:
     box, way = host(
         by_key=data.draw(st.booleans()), turns=tuple(data.draw(st.lists(st.sampled_from(TURNS), max_size=12)))
     )
+    box.untold = tuple(data.draw(st.sampled_from(((), (), (("banner",),), (("policy", "min_length"),)))))
     target = tuple(
         WANTS[name]
         for name in dict.fromkeys(("own", *data.draw(st.lists(st.sampled_from(sorted(WANTS)), unique=True))))
