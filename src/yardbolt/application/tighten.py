@@ -190,7 +190,7 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
     found = from_tree(approved.found)
     # of what could not be done whole, a part may have been approved: what must stay gets a password of the owner's
     changed = {key.split(" ")[1] for key in approved.changes}
-    undone = {gap for gap in approved.gaps if not any(one == gap or one.startswith(f"{gap}/") for one in changed)}
+    undone = {gap for gap in approved.gaps if not any(_stands_for(one, gap) for one in changed)}
     # what could not be planned when it was approved is for another approval, once this run is done;
     # what was as wanted, and cannot be read just now, is not done again; that it is unread is said at the end
     # what came out as good as the value that was chosen is done
@@ -212,6 +212,13 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
     # a clock goes wrong by itself, and while it is wrong much cannot be read: setting it needs no new approval
     more = () if any(want.path == CLOCK for want in target) else (w for w in fresh if w.path == CLOCK)
     return (*target, *more), ()
+
+
+def _stands_for(changed: str, gap: str) -> bool:
+    """Was this change approved for what cannot be done whole: a part of it, or a service shut to everybody that cannot be switched
+    off?"""
+    shut = f"{gap.removesuffix('/enabled')}/permitted" if gap.endswith("/enabled") else gap
+    return changed in (gap, shut) or changed.startswith(f"{gap}/")
 
 
 def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: bool) -> None:
