@@ -78,20 +78,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         raise UnitError(Trouble.GARBLED, f"{unit.name}: {problem}")
     await recognise(unit, reading, run.number)
     not_another(unit, box_of(unit, plane))
-    there = exists(plane, ("accounts", account))
-    if not there and not len(plane.accounts):
-        why = "; ".join(f"{one.area}: {one.why}" for one in reading.blind[:1]) or "the unit told none"
-        raise UnitError(
-            Trouble.GARBLED, f"logged in as {account}, but its accounts were not read ({why}); nothing was changed"
-        )
-    if there is False:
-        problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
-        raise UnitError(Trouble.GARBLED, problem)
-    # on a list that was not read whole, it is there all the same: it logged in
-    plane = make(plane, ("accounts", account))
-    role = ("accounts", account, "role")
-    # whoever became root before our eyes may do everything, whatever was not understood of the rules
-    plane = put(plane, role, "full") if session.was_root and get(plane, role) is None else plane
+    plane = _known_there(session, reading)
     _file_found(unit, reading, account)
     seen = set()
     for way in run.sessions:
@@ -124,6 +111,27 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         run.barred = "; ".join(filter(None, [f"only {came} came in, {what}", missed(unit, failed), *blind]))
     plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
+
+
+def _known_there(session: Session, reading: Reading) -> Plane:
+    """What is live, with what the login itself shows of its account. Raises UnitError where the unit has no such account, or told
+    nothing of accounts."""
+    plane, account = reading.plane, session.way.account
+    there = exists(plane, ("accounts", account))
+    if not there and not len(plane.accounts):
+        why = "; ".join(f"{one.area}: {one.why}" for one in reading.blind[:1]) or "the unit told none"
+        raise UnitError(
+            Trouble.GARBLED, f"logged in as {account}, but its accounts were not read ({why}); nothing was changed"
+        )
+    if there is False:
+        problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
+        raise UnitError(Trouble.GARBLED, problem)
+    # on a list that was not read whole, it is there all the same: it logged in
+    plane = make(plane, ("accounts", account))
+    role = ("accounts", account, "role")
+    # whoever became root before our eyes may do everything, whatever was not understood of the rules
+    plane = put(plane, role, "full") if session.was_root and get(plane, role) is None else plane
+    return plane
 
 
 async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Way, str]) -> tuple[Session, Reading]:
