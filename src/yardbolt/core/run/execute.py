@@ -127,7 +127,10 @@ class _Run(Following):
         """A no, and a yes that reads otherwise, is three things after reading back: as before, already as wanted, or partly. Raises
         Stop where it cannot go on with this sheet."""
         store, said = bound.store, no.said if no else ""
-        expected, shown = self.belief.stores[store], told_of_it(self.family, bound.path, store, seen)
+        expected, shown = (
+            self.belief.stores[store],
+            told_of_it(self.family, bound.path, store, seen, before.stores[store]),
+        )
         odd, as_before = surprises(expected, seen), not surprises(before.stores[store], seen)
         if not odd and not said and not shown:
             why = yield WhyUnread()

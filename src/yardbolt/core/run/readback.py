@@ -5,18 +5,21 @@ from __future__ import annotations
 from ..family.model import Family
 from ..family.writing import readable
 from ..plane.compare import difference
-from ..plane.edit import exists, get
+from ..plane.edit import exists, get, listing
 from ..plane.leaves import Plane
 from ..plane.path import Path
 from ..plane.table import holds_secret, is_item, item_of, pattern_of
 
 
-def told_of_it(family: Family, path: Path, store: str, seen: Plane) -> bool:
+def told_of_it(family: Family, path: Path, store: str, seen: Plane, was: Plane | None = None) -> bool:
     """Does the reading say anything of what was changed, where the family can read that store of it? Secrets never
-    show."""
+    show. What stood on a list (`was`) and does not any more is gone from it, though the list was not read whole."""
     if holds_secret(path) or not any(pattern_of(path) in ask.feeds and ask.store == store for ask in family.asks):
         return True
-    return exists(seen, path) is not None if is_item(path) else get(seen, path) is not None
+    if not is_item(path):
+        return get(seen, path) is not None
+    vanished = was is not None and exists(was, path) is True and len(listing(seen, path[:-1])) > 0
+    return vanished or exists(seen, path) is not None
 
 
 def no_more_told(was: Plane, wanted: Plane, seen: Plane) -> list[Path]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from ipaddress import ip_address
+from typing import Any
 
 from ...job import OwnAccount, Site
 from ...plane.edit import exists, get
@@ -90,9 +91,12 @@ def _own(path: Path, own: OwnAccount, rights: object, level: object) -> Verdict:
 def _want_users(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     if plane.snmp.communities is ABSENT:
         return
-    ours = _wanted(site)
+    ours, agent = _wanted(site), plane.services.get("snmp")
     for own in ours:
-        leaves = (("rights", RIGHTS[own.role]), ("level", BOTH), ("secret", site.secret(own.name)))
+        leaves: tuple[tuple[str, Any], ...] = (("rights", RIGHTS[own.role]), ("level", BOTH))
+        # of one that is there, an agent that does not run shows nothing: its passphrase is compared once it answers
+        if agent is None or agent.enabled is not False or plane.snmp.users.get(own.name) is None:
+            leaves = (*leaves, ("secret", site.secret(own.name)))
         yield Present((*USERS, own.name), "snmp-users", leaves)
     named = {own.name for own in ours}
     for user in plane.snmp.users if "accounts" in site.allows.foreign else ():
