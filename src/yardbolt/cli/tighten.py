@@ -90,6 +90,5 @@ def _told(done: Tightened, unit: UnitInWork) -> str:
     missed = sum(show_path(path) in known.left_out for path in done.proved.missing)
     more = [f"{missed} change{'s' if missed > 1 else ''} left out"] if missed else []
     more += ["a trial failed"] if known.gate else []
-    return (
-        f"{'' if more else 'all '}{done.steps} steps done, each read back{again}{''.join(f', {one}' for one in more)}; "
-    )
+    steps = "1 step" if done.steps == 1 else f"{'' if more else 'all '}{done.steps} steps"
+    return f"{steps} done, each read back{again}{''.join(f', {one}' for one in more)}; "
