@@ -47,7 +47,6 @@ class Feature:
 
     weight: float = 1
     shell: str = ""
-    late: str = ""  # run once everything has started
     only: Callable[[str], bool] = lambda base: True
     facts: dict[str, Any] = field(default_factory=dict)
 
@@ -184,10 +183,10 @@ GROUPS: dict[str, dict[str, Feature]] = {
     },
     "filter": {
         "none": Feature(4, "rm -f /etc/nftables.conf; printf 'flush ruleset\\n' >/etc/nftables.conf\n"),
-        "own table": Feature(1.5, f"printf '%s' {quoted(OWN_TABLE)} >/etc/nftables.conf\n" + on("nftables"), late="nft -f /etc/nftables.conf", only=units),
+        "own table": Feature(1.5, f"printf '%s' {quoted(OWN_TABLE)} >/etc/nftables.conf\n" + on("nftables"), only=units),
         "iptables by nft": Feature(1.5, at_start("maker-filter", f"#!/bin/sh\nprintf '*filter\\n%s\\nCOMMIT\\n' {quoted(IPT)} | iptables-nft-restore\nexec sleep 1000000\n"), only=large),
         "iptables, old": Feature(1, at_start("maker-filter", f"#!/bin/sh\nprintf '*filter\\n%s\\nCOMMIT\\n' {quoted(IPT)} | iptables-legacy-restore\nexec sleep 1000000\n"), only=large),
-        "a front-end": Feature(1, "sed -i 's/^ENABLED=.*/ENABLED=yes/' /etc/ufw/ufw.conf; ufw --force default deny >/dev/null 2>&1; for p in 22 2222 80 21 23; do ufw allow $p/tcp >/dev/null 2>&1; done; ufw allow 161/udp >/dev/null 2>&1\n" + on("ufw"), late="ufw --force enable >/dev/null 2>&1", only=large),
+        "a front-end": Feature(1, "sed -i 's/^ENABLED=.*/ENABLED=yes/' /etc/ufw/ufw.conf; ufw --force default deny >/dev/null 2>&1; for p in 22 2222 80 21 23; do ufw allow $p/tcp >/dev/null 2>&1; done; ufw allow 161/udp >/dev/null 2>&1\n" + on("ufw"), only=large),
         "somebody bans": Feature(1, at_start("maker-bans", BANNING), only=large),
         "no program": Feature(1, "rm -f /usr/sbin/nft\n", only=large),
     },

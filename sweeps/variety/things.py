@@ -26,8 +26,7 @@ GROUPS: dict[str, dict[str, float]] = {
     "store": {"at once": 3, "saved": 2, "staged": 2},
     "stranger": {"reset": 3, "closed": 1, "silent": 1, "forbidden": 1, "a page": 1},
     "habit": {
-        "none": 5, "even lengths": 1, "refuses the notice": 1, "ignores the notice": 1, "keeps the first": 1, "coarse idle": 1, "cuts the notice": 1,
-        "wants new passwords typed": 0.5, "slow": 1, "lists itself": 1, "trims names": 0.5,
+        "none": 5, "even lengths": 1, "refuses the notice": 1, "ignores the notice": 1, "keeps the first": 1, "coarse idle": 1, "cuts the notice": 1, "slow": 1,
     },
     "switch": {"on off": 2, "yes no": 1, "1 0": 1, "up down": 1, "true false": 1},
     "ranks": {"words": 2, "digits": 1, "long words": 1},
@@ -42,7 +41,7 @@ GROUPS: dict[str, dict[str, float]] = {
     "clock": {"zone": 2, "no zone": 1, "none": 1},
     "first": {"nothing": 4, "terms": 1, "a new word": 1},
     "parts": {"whole": 3, "two at a time": 1},
-    "sources": {"has": 3, "none": 1, "one by one": 1},
+    "sources": {"has": 3, "none": 1},
     # of a console
     "leader": {":": 1, "=": 1, ".": 1, "|": 1},
     "table": {"heading": 2, "bare": 1, "ruled": 1, "numbered": 1},
