@@ -10,26 +10,22 @@ import re
 import socket
 import subprocess
 import sys
-import tempfile
 import time
-from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
-from functools import partial
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 import asyncssh
 
-from sweeps.variety.drawing import Drawn, Draws, odd, shrunk, table
+from sweeps.variety.drawing import Drawn, Draws, Sweep, Tried, in_a_folder, odd, wrong_of
 from sweeps.variety.hostfeatures import BASES, GROUPS, PLAIN, boot, facts, fits, setup
-from tests.conftest import MASTER, Tool
+from tests.conftest import MASTER, Tool, empty_safe
 from tests.test_hosts import typed
 from tests.test_tightened import YARD
 from tests.test_yard import connects
 from yardbolt.adapters.files import shipped
-from yardbolt.adapters.safe import KdbxSafe, create
+from yardbolt.adapters.safe import KdbxSafe
 from yardbolt.bench.realhost import OFFICE, STATION, STRANGER, TECHNICIAN, Host, run
 from yardbolt.core.secret import Ref, Secret
 
@@ -162,7 +158,9 @@ def laid_out(case: Drawn, number: int, folder: Path) -> Trial:
     lock = "{rule: lock-out, set: {tries at least: 3, tries at most: 3, release at least: 5 s}}"
     (tool.folder / "baselines" / "quick.yaml").write_text(re.sub(r"\{rule: lock-out.*\}", lock, quick))
     (tool.folder / "copy").mkdir()
-    create(tool.folder / "safe.kdbx", Secret(MASTER), None, tool.folder / "copy" / "safe.kdbx")
+    (tool.folder / "copy" / "safe.kdbx").write_bytes(empty_safe(tool.folder / "safe.kdbx"))
+    for name in ("safe.kdbx", "copy/safe.kdbx"):
+        (tool.folder / name).chmod(0o600)
     return Trial(case, host, tool, known, owner)
 
 
@@ -242,15 +240,11 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     (folder / "sheet").write_text(json.dumps(sheet, indent=1))
     told = wrong_of(sheet)
     # a host as it was given back is as open as it was found, and nobody says otherwise
-    problems = [
-        f"{name} still gets in, and nothing says so"
-        for name in open_now
-        if name not in again and name not in told and "root" not in (name if "remote root" in told else "")
-    ]
-    problems = problems if finished else []
+    still = [name for name in open_now if finished and name not in again and name not in told]
+    problems = [f"{name} still gets in, and nothing says so" for name in still]
     for port in listens(host) if finished else ():
         reached = connects(host.at(STRANGER), host.address, port, 3)
-        if reached and not re.search(rf"addresses|anyone|reach|\b{port}\b|open", told):
+        if reached and not re.search(rf"\b{port}\b|turns away|open to anyone|more than the job allows", told):
             problems.append(f"a stranger reaches {port}, and nothing says so")
         if port == known["port"] and not connects(host.at(OFFICE), host.address, port, 5):
             problems.append("the office does not reach it")
@@ -288,22 +282,6 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     return ("told", f"{code}: {end}") if gaps or code == 4 else ("carried", f"{code}: {end}")
 
 
-def wrong_of(sheet: Any) -> str:
-    """All that a sheet says is not as it should be."""
-    left = sheet.get("left", {})
-    findings = [" ".join(map(str, one.values())) for one in left.get("findings", ()) if one["state"] != "holds"]
-    proofs = [f"{one['text']} {one['saw']}" for one in sheet.get("proofs", ()) if one["result"] != "holds"]
-    return "\n".join(
-        [
-            *findings,
-            *proofs,
-            *sheet.get("owed", ()),
-            *sheet.get("unplanned", ()),
-            *(str(one) for one in left.get("blind", ())),
-        ]
-    )
-
-
 def listens(host: Host) -> set[int]:
     """The TCP ports something of the host listens on for others than itself, by its own tables."""
     found = set()
@@ -332,51 +310,10 @@ def arrives(host: Host) -> bool:
     return False
 
 
-def tried(case: Drawn, number: int, keep: str = "") -> tuple[str, str, float]:
-    """One host in a folder of its own; what it said is kept where it was not carried."""
-    began = time.monotonic()
-    with tempfile.TemporaryDirectory(prefix="variety-") as folder:
-        try:
-            outcome, why = carried(case, number, Path(folder))
-        except Exception as e:
-            outcome, why = "not begun", f"{type(e).__name__}: {str(e)[-300:]}"
-        if keep:
-            Path(keep).mkdir(parents=True, exist_ok=True)
-            for name in ("said", "sheet", "host/log"):
-                if (Path(folder) / name).exists():
-                    (Path(keep) / name.replace("/", "-")).write_bytes((Path(folder) / name).read_bytes())
-    return outcome, why, time.monotonic() - began
-
-
-def main(arguments: list[str]) -> int:
-    keep = Path(os.environ.get("VARIETY", Path(tempfile.gettempdir(), "hostvariety")))
-    if arguments and arguments[0] == "shrink":
-        case = DRAWS.draw(int(arguments[1]))
-        print(odd(case, PLAIN))
-        outcome = tried(case, 1)[0]
-        case = shrunk(case, PLAIN, lambda fewer: fits(fewer) and tried(fewer, 1)[0] == outcome)
-        print("fewest:", odd(case, PLAIN))
-        print(*tried(case, 1, str(keep / arguments[1]))[:2])
-        return 0
-    if arguments and arguments[0] == "seeds":
-        seeds, at_once = [int(one) for one in arguments[1:]], 3
-    else:
-        many, first, at_once = (*map(int, arguments), *(20, 0, 2)[len(arguments) :])
-        seeds = DRAWS.cover(many, first)
-    rows = []
-    with ProcessPoolExecutor(at_once, get_context("spawn"), max_tasks_per_child=1) as pool:
-        under_way = {
-            pool.submit(partial(tried, DRAWS.draw(seed), at % 200 + 1, str(keep / str(seed)))): seed
-            for at, seed in enumerate(seeds)
-        }
-        for done in as_completed(under_way):
-            seed, (outcome, why, seconds) = under_way[done], done.result()
-            case = odd(DRAWS.draw(seed), PLAIN)
-            print(f"{seed} {outcome} in {seconds:.0f} s: {case}\n    {why}", flush=True)
-            rows.append((seed, outcome, case, why))
-    print(table(rows))
-    return int(any(outcome in ("shut out", "false") for _, outcome, _, _ in rows))
+def tried(case: Drawn, seed: int, keep: str = "") -> Tried:
+    """One of them in a folder of its own."""
+    return in_a_folder(carried, ("said", "sheet", "host/log"), case, seed % 200 + 1, keep)
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1:]))
+    sys.exit(Sweep("hostvariety", DRAWS, tried, 20, 3).main(sys.argv[1:]))

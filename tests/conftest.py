@@ -179,17 +179,21 @@ def benches(tmp_path: Path) -> Iterator[Callable[[], Bench]]:
     stop()
 
 
-@pytest.fixture(scope="session")
-def light_safe(tmp_path_factory: pytest.TempPathFactory) -> bytes:
+def empty_safe(path: Path) -> bytes:
     """An empty safe that opens quickly: what a safe costs to open is chosen when it is made, and is no concern of most
     tests."""
-    path = tmp_path_factory.mktemp("safe") / "light.kdbx"
     create(path, Secret(MASTER), None, None)
     opened = PyKeePass(str(path), password=MASTER)
     cost = opened.kdbx.header.value.dynamic_header.kdf_parameters.data.dict
     cost["I"].value, cost["M"].value = 1, 65536
     opened.save()
     return path.read_bytes()
+
+
+@pytest.fixture(scope="session")
+def light_safe(tmp_path_factory: pytest.TempPathFactory) -> bytes:
+    """One for all tests."""
+    return empty_safe(tmp_path_factory.mktemp("safe") / "light.kdbx")
 
 
 @pytest.fixture

@@ -6,8 +6,6 @@ from __future__ import annotations
 
 import json
 import secrets
-import socket
-import struct
 import threading
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -32,7 +30,7 @@ channels:
     query: {in: "{ticket}"}
     leave: post /bye
     envelope: got
-    replies: [{at: code, holds: "7", means: refused}, {at: why, starts: no session, means: ended}, {at: why, holds: mark, means: again}, {at: why, means: "no", said: why}, {at: code, holds: "0", means: inside}]
+    replies: [{text: not from there, means: turned away}, {at: code, holds: "7", means: refused}, {at: why, starts: no session, means: ended}, {at: why, holds: mark, means: again}, {at: why, means: "no", said: why}, {at: code, holds: "0", means: inside}]
 keys: {services: {web: http}}
 values:
   accounts/*/role: {words: {"3": full, "2": change, "1": read}}
@@ -90,19 +88,15 @@ class Lamp(BaseHTTPRequestHandler):
         """Quiet."""
 
     def handle_one_request(self) -> None:
-        """Who is not on its list is reset. It knows addresses, no blocks."""
+        """Who is not on its list is told so. It knows addresses, no blocks."""
         listed = [row["net"] for row in self.held["doors"]["web"]["from"] if row["mask"] == "255.255.255.255"]
         if listed and self.client_address[0] not in listed:
-            self.connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
-            self.connection.close()
+            self.raw_requestline = self.rfile.readline(9000)
+            if self.raw_requestline and self.parse_request():
+                self.say(why="not from there")
             self.close_connection = True
         else:
             super().handle_one_request()
-
-    def finish(self) -> None:
-        """Also after a reset."""
-        if self.connection.fileno() >= 0:
-            super().finish()
 
     def say(self, got: Any = None, why: str = "", code: int = 0) -> None:
         told = json.dumps({"code": code, "got": got or {}} if not why else {"code": code or 9, "why": why}).encode()
@@ -214,6 +208,7 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
         assert "0 changes" in plan and "--again has it tried once more" in plan, plan
         told = tool("tighten", "--yes", "--this-one", "--again", "sl-1", code=None)
         assert "FAILS" not in told and "NOT SO" not in told and "could not be tried" not in told, told
+        assert ".66 is turned away by http" in told, "by an answer"
         assert "0 changes" in tool("steps", code=None)
         assert [row["net"] for row in Lamp.held["doors"]["web"]["from"]] == ["127.88.9.10", "127.88.9.11"]
         # a key in a header in the place of a login

@@ -18,7 +18,7 @@ SMALL: dict[str, list[str] | None] = {
     "benchmarks/access.py": None, "benchmarks/hosts.py": None, "benchmarks/judge.py": [], "benchmarks/merge.py": [], "benchmarks/objects.py": None,
     "benchmarks/plan.py": [], "benchmarks/run.py": None, "benchmarks/start.py": None, "benchmarks/tries.py": None, "benchmarks/waiting.py": None,
 }  # fmt: skip
-LOADED = "import ast, importlib, sys; t = ast.parse(open(sys.argv[1]).read()); [importlib.import_module(m) for n in ast.walk(t) for m in ([n.module] if isinstance(n, ast.ImportFrom) and n.module else [])]"
+LOADED = "import ast, sys; tree = ast.parse(open(sys.argv[1]).read()); exec(compile(ast.Module([n for n in tree.body if isinstance(n, ast.Import | ast.ImportFrom)], []), sys.argv[1], 'exec'))"
 
 
 def test_every_sweep_and_benchmark_has_a_row() -> None:

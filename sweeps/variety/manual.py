@@ -23,6 +23,18 @@ without: [operating system, SNMP, pictures, radio, packet filter, bundles, passw
 """
 
 
+WRITES = {"staged": ", writes: [staged]", "at once": ", writes: [live, kept]", "saved": ""}
+WAITING = {"saved": "stores/differences", "staged": "stores/waiting"}
+
+
+def plate_of(thing: Thing) -> dict[str, str]:
+    """What it tells of itself: path -> its label."""
+    store = thing.style["store"]
+    clock = {"clock/offset": thing.label["clock"]} if thing.clock() else {}
+    waiting = {WAITING[store]: thing.label["waiting"]} if store in WAITING else {}
+    return {"identity/serial": thing.label["serial"], **clock, **waiting}
+
+
 def quoted(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
@@ -77,21 +89,9 @@ def console(thing: Thing) -> str:
     )
     locked = "{text: Locked up for now, means: locked}, " if style["wrong"].startswith("locks") else ""
     more = '\n    more: "-- on? --"\n    turn: " "' if style["page"] == "turned" else ""
-    take = {label["serial"]: "identity/serial", **{label[name]: PATHS[name] for name in SETTINGS}}
-    if thing.clock():
-        take[label["clock"]] = "clock/offset"
-    if style["store"] == "saved":
-        take[label["waiting"]] = "stores/differences"
-    if style["store"] == "staged":
-        take[label["waiting"]] = "stores/waiting"
+    take = {at: path for path, at in plate_of(thing).items()} | {label[name]: PATHS[name] for name in SETTINGS}
     store = "store: staged, " if style["store"] == "staged" else ""
-    writes = (
-        ", writes: [staged]"
-        if style["store"] == "staged"
-        else ", writes: [live, kept]"
-        if style["store"] == "at once"
-        else ""
-    )
+    writes = WRITES[style["store"]]
     row = {
         "heading": 'heading: who rank comes, row: "{key} {role} {enabled}"',
         "bare": 'row: "{key} {role} {enabled}"',
@@ -185,18 +185,8 @@ def objects(thing: Thing) -> str:
         )
         replies = f'{away}{lock}{refused}{{status: "400 404 409", at: why, means: "no", said: why}}, {{status: "200", means: inside}}'
     store = "store: staged, " if style["store"] == "staged" else ""
-    writes = (
-        ", writes: [staged]"
-        if style["store"] == "staged"
-        else ", writes: [live, kept]"
-        if style["store"] == "at once"
-        else ""
-    )
-    plate = {"identity/serial": label["serial"]}
-    if thing.clock():
-        plate["clock/offset"] = label["clock"]
-    if style["store"] != "at once":
-        plate["stores/differences" if style["store"] == "saved" else "stores/waiting"] = label["waiting"]
+    writes = WRITES[style["store"]]
+    plate = plate_of(thing)
     leaves = {}
     for name in SETTINGS:
         place = label[name]
@@ -288,18 +278,8 @@ def pages(thing: Thing) -> str:
         "{text: Not from where you are, means: turned away}, " if style["stranger"] in ("forbidden", "a page") else ""
     )
     store = "store: staged, " if style["store"] == "staged" else ""
-    writes = (
-        ", writes: [staged]"
-        if style["store"] == "staged"
-        else ", writes: [live, kept]"
-        if style["store"] == "at once"
-        else ""
-    )
-    plate = {"identity/serial": label["serial"]}
-    if thing.clock():
-        plate["clock/offset"] = label["clock"]
-    if style["store"] != "at once":
-        plate["stores/differences" if style["store"] == "saved" else "stores/waiting"] = label["waiting"]
+    writes = WRITES[style["store"]]
+    plate = plate_of(thing)
     leaves = {}
     for name in SETTINGS:
         place = label[name]

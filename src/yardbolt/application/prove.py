@@ -76,14 +76,7 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             shut = await unit.outside.look.knock(claim.door, claim.source)
             return settle(claim, shut, await _answers(unit, claim.service))
         case Sort.STRANGER:
-            laptop = unit.facts.source(claim.door)
-            before = await unit.outside.look.knock(claim.door, laptop)
-            got = await unit.outside.look.knock(claim.door, claim.source)
-            after = await unit.outside.look.knock(claim.door, laptop)
-            # one that answers whom it does not let in says so in words of its own, which the laptop does not hear
-            told = [isinstance(one, Open) and unit.family.turns_away(claim.service, one.heard) for one in (before, got)]
-            got = Refusing(listening=True) if told == [False, True] else got
-            return settle(claim, got, isinstance(before, Open) and isinstance(after, Open))
+            return await _stranger(unit, claim)
         case Sort.ADMITTED:
             return settle(claim, await unit.outside.look.knock(claim.door, claim.source), True)
         case Sort.COMMUNITY | Sort.UNSEALED:
@@ -94,6 +87,22 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
             return (await try_wrong(unit, (claim,)))[0]
         case Sort.POLICY | Sort.LOCKOUT | Sort.MARK | Sort.LIMITED:
             return settle(claim, Untried("it is tried while tightening, for it writes"), False)
+
+
+async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
+    """Whom it turns away, while it lets the laptop in: there, or where the unit has another address and the service listens at that
+    alone. One that answers whom it does not let in says so in words of its own, which the laptop does not hear."""
+    knock = unit.outside.look.knock
+    met, before = claim.door, await knock(claim.door, unit.facts.source(claim.door))
+    if not isinstance(before, Open):
+        met = replace(claim.door, address=unit.facts.entry.address)
+        before = await knock(met, unit.facts.source(met))
+    got = await knock(claim.door, claim.source)
+    after = await knock(met, unit.facts.source(met))
+    good = [isinstance(one, Open) and not unit.family.turns_away(claim.service, one.heard) for one in (before, after)]
+    if isinstance(got, Open) and unit.family.turns_away(claim.service, got.heard):
+        got = Refusing(listening=True)
+    return settle(claim, got, all(good))
 
 
 async def _beside_user(unit: UnitInWork, claim: Claim) -> Proof:
@@ -128,25 +137,30 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
         return [settle(claim, Untried("its value is not in the safe"), False) for claim in batch]
     if not isinstance(await attempt_patiently(unit, first.way), Opened):
         return [settle(claim, Untried("the right password did not open it to compare with"), False) for claim in batch]
-    seen: list[tuple[Login, str]] = []
+    told: list[tuple[Login, str]] = []
     for claim in batch:
-        tried: Login = Untried("no wrong word to try")
-        how = ""
-        for how, word in _wrong_words(claim, right.reveal()):  # noqa: B007
-            # a good login clears the unit's count, and ours
-            if unit.budget.tries_left(first.way) <= 0:
-                await attempt_patiently(unit, first.way)
-            unit.held.typed[WRONG_ONE] = Secret(word)
-            try:
-                tried = await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, Password(WRONG_ONE)))
-            finally:
-                unit.held.typed.pop(WRONG_ONE)
+        seen: list[tuple[Login, str]] = []
+        for how, word in _wrong_words(claim, right.reveal()):
+            tried = await _type_wrong(unit, claim, word)
+            seen.append((tried, how))
+            # what opens shows it; what was not answered shows nothing, and is not tried further
             if not isinstance(tried, Refused):
                 break
-        seen.append((tried, how))
+        told.append(seen.pop())
     after = isinstance(await attempt_patiently(unit, first.way), Opened)
-    proofs = [(settle(claim, tried, after), how) for claim, (tried, how) in zip(batch, seen, strict=True)]
+    proofs = [(settle(claim, tried, after), how) for claim, (tried, how) in zip(batch, told, strict=True)]
     return [replace(one, saw=f"{one.saw} {how}") if how and one.result is Result.FAILS else one for one, how in proofs]
+
+
+async def _type_wrong(unit: UnitInWork, claim: Claim, word: str) -> Login:
+    """One wrong password; before it the right one where the budget is used up, for a good login clears the unit's count, and ours."""
+    if unit.budget.tries_left(claim.way) <= 0:
+        await attempt_patiently(unit, claim.way)
+    unit.held.typed[WRONG_ONE] = Secret(word)
+    try:
+        return await attempt_patiently(unit, Way(claim.source, claim.door, claim.account, Password(WRONG_ONE)))
+    finally:
+        unit.held.typed.pop(WRONG_ONE)
 
 
 def _wrong_words(claim: Claim, right: str) -> Iterator[tuple[str, str]]:
@@ -169,7 +183,8 @@ def _wrong_words(claim: Claim, right: str) -> Iterator[tuple[str, str]]:
 async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:
     """Every claim, those about wrong passwords of one account together."""
     out: list[Proof] = []
-    for (account, wrong), group in groupby(todo, key=lambda claim: (claim.account, claim.sort in WRONG)):
+    # the right password is compared with by the same service
+    for (account, _, wrong), group in groupby(todo, key=lambda one: (one.account, one.service, one.sort in WRONG)):
         batch = tuple(group)
         unit.report(f"{unit.name}: proof {len(out) + 1} of {len(todo)}: {batch[0].text}")
         if wrong and account:

@@ -253,7 +253,7 @@ class Session:
         for (ask, key, fetch), answer in zip(ready, answers, strict=True):
             match answer:
                 case Done(replies):
-                    self.was_root |= getattr(ask.how, "rights", "") == "root" and self.opened.rights == "account"
+                    self.was_root |= ask.how.as_root() and self.opened.rights == "account"
                     merging.add(extract(self.facts.family, ask, replies, key, datetime.fromisoformat(now)))
                     evidence.append(self._evidence(ask, fetch, replies, now, len(evidence)))
                 case No(said):

@@ -30,6 +30,7 @@ ALWAYS = frozenset({"key", "value", "secret", "old", "now"})
 
 
 INIT: Path = ("host", "init")
+STARTS = {INIT, ("services", "*", "boot")}
 
 
 class _Checker(AsksChecked):
@@ -148,7 +149,7 @@ class _Checker(AsksChecked):
             found = (self.lack(("without", place), written) for written in groups[name])
             yield from (path for path in found if not any(one[: len(path)] == path for one in has))
         # what is talked to in a language of its own has no list of what its operating system starts
-        if INIT not in has and all(self.ways[one["talk"]].by_role for one in tree["channels"].values()):
+        if not has & STARTS and all(self.ways[one["talk"]].by_role for one in tree["channels"].values()):
             yield INIT
         for place, written in enumerate(tree.get("lacks", ())):
             yield self.lack(("lacks", place), written)

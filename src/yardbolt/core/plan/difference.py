@@ -192,7 +192,7 @@ def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
 
 def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
     there = exists(plane, want.path)
-    # one that is not among those that were seen is made: where it is there after all, the unit refuses it
+    # the owner's own that is not among those that were seen is made; where it is there after all, a unit refuses it or gives it to him
     if there is None and not len(listing(plane, want.path[:-1])):
         return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read")]
     out: list[Change] = []

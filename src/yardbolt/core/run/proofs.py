@@ -163,7 +163,7 @@ def claims(
         *(
             _stranger(replace(one, address=site.also), site.stranger_also, site)
             for one in live
-            if site.stranger_also and site.also and _met(now, one, site.also)
+            if site.stranger_also and site.also
         ),
         *(claim for one in live for claim in _admitted(now, one, site)),
         *_by_snmp(now, site),
@@ -321,7 +321,7 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
         )  # fmt: skip
     if site.stranger:
         yield _stranger(door, site.stranger, site)
-    if site.stranger_also and site.also and _met(now, door, site.also):
+    if site.stranger_also and site.also:
         yield _stranger(replace(door, address=site.also), site.stranger_also, site)
     yield from _admitted(now, door, site)
 

@@ -13,13 +13,15 @@ from ..plane.table import holds_secret, is_item, item_of, pattern_of
 
 def told_of_it(family: Family, path: Path, store: str, seen: Plane, was: Plane | None = None) -> bool:
     """Does the reading say anything of what was changed, where the family can read that store of it? Secrets never
-    show. What stood on a list (`was`) and does not any more is gone from it, though the list was not read whole."""
+    show. Of a list that was not read whole (`was`), what alone is missing is gone: all else it showed before, it shows still."""
     if holds_secret(path) or not any(pattern_of(path) in ask.feeds and ask.store == store for ask in family.asks):
         return True
     if not is_item(path):
         return get(seen, path) is not None
-    vanished = was is not None and exists(was, path) is True and len(listing(seen, path[:-1])) > 0
-    return vanished or exists(seen, path) is not None
+    if was is None or exists(was, path) is not True or exists(seen, path) is not None:
+        return exists(seen, path) is not None
+    before, after = (set(listing(plane, path[:-1]).by_key) for plane in (was, seen))
+    return len(before) > 1 and before - after == {path[-1]}
 
 
 def no_more_told(was: Plane, wanted: Plane, seen: Plane) -> list[Path]:

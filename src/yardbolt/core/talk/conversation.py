@@ -91,6 +91,9 @@ class How(Protocol):
     def as_data(self) -> bool:
         """Does what fills it reach the unit as data, and never as a part of a command?"""
 
+    def as_root(self) -> bool:
+        """Is it answered to nobody but root?"""
+
     def writes_rows(self) -> bool:
         """Can one message replace all the rows a set is made of?"""
 
@@ -162,6 +165,10 @@ class Unprompted:
         return False
 
     def as_data(self) -> bool:
+        """No."""
+        return False
+
+    def as_root(self) -> bool:
         """No."""
         return False
 

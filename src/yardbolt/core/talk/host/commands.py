@@ -74,6 +74,10 @@ class AskHow(Unprompted):
         """The command, for the evidence."""
         return f"section {self.section}" if self.section else self.say
 
+    def as_root(self) -> bool:
+        """Where nobody else gets an answer."""
+        return self.rights == "root"
+
     def from_library(self, library: Callable[[], Shelf]) -> tuple[AskHow, str]:
         """With the text, the rights and the decoder of its section."""
         if not self.section:

@@ -11,9 +11,9 @@ may_all() {
   mkdir -p -m 750 /etc/sudoers.d; rule_of "$1" >$s && chmod 440 $s || no 'no room for the rules of sudo'
   visudo -cqf $s >/dev/null 2>&1 || { rm -f $s; no "sudo would not take a rule for $1"; }
   rm -f $s; rule_of "$1" | own "$(sudo_file "$1")" 440 || exit 9
-  # where its rules do not take in the folder, they take in the file
+  # where its rules do not take in the folder, they take in the file; their last line may have no end
   grep -Eq '^[#@]includedir[[:space:]]+/etc/sudoers\.d/?[[:space:]]*$' /etc/sudoers || grep -Fqx "$(taken_in "$1")" /etc/sudoers ||
-    { cat /etc/sudoers; taken_in "$1"; } | theirs /etc/sudoers || exit 9
+    { cat /etc/sudoers; echo; taken_in "$1"; } | theirs /etc/sudoers || exit 9
   visudo -cq >/dev/null 2>&1 || [ -z "$_before" ] || { no_rule "$1"; no 'sudo would not take its rules any more'; }
 }
 taken_in() { echo "#include $(sudo_file "$1")"; }
