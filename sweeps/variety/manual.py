@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sweeps.variety.things import JOIN, PATHS, RANKS, SETTINGS, SWITCH, Thing, leader
+from sweeps.variety.things import JOIN, PATHS, RANKS, SETTINGS, SWITCH, Style, Thing, leader
 
 
 def family(thing: Thing) -> str:
@@ -33,6 +33,18 @@ def plate_of(thing: Thing) -> dict[str, str]:
     clock = {"clock/offset": thing.label["clock"]} if thing.clock() else {}
     waiting = {WAITING[store]: thing.label["waiting"]} if store in WAITING else {}
     return {"identity/serial": thing.label["serial"], **clock, **waiting}
+
+
+def put_in_force(style: Style, save: str, forget: str) -> list[str]:
+    """How what was written is kept, or put in force, or dropped."""
+    return {
+        "at once": [],
+        "saved": [f"  keep: {{does: save, {save}, copies: {{live: [kept]}}}}"],
+        "staged": [
+            f"  force: {{does: activate, {save}, copies: {{staged: [live, kept]}}}}",
+            f"  forget: {{does: discard, {forget}, copies: {{live: [staged]}}}}",
+        ],
+    }[style["store"]]
 
 
 def quoted(text: str) -> str:
@@ -126,11 +138,7 @@ def console(thing: Thing) -> str:
         f'  word: {{set: [accounts/*/secret], say: "{verb["word"]} {{key}}", prompts: [{old}{{sign: "Word for {{any}}: ", send: "{{secret}}"}}{again}]{writes}}}',
         f'  drop: {{drop: [accounts/*], say: "{verb["drop"]} {{key}}", cuts: account{sure}{writes}}}',
     ]
-    if style["store"] == "saved":
-        ops.append(f"  keep: {{does: save, say: {verb['save']}, copies: {{live: [kept]}}}}")
-    if style["store"] == "staged":
-        ops.append(f"  force: {{does: activate, say: {verb['save']}, copies: {{staged: [live, kept]}}}}")
-        ops.append(f"  forget: {{does: discard, say: {verb['forget']}, copies: {{live: [staged]}}}}")
+    ops += put_in_force(style, f"say: {verb['save']}", f"say: {verb['forget']}")
     gates = {
         "terms": '    gates: [{gate: terms, sign: "Do you, y or n? ", send: y}]\n',
         "a new word": '    gates: [{gate: change, sign: "Your own word: ", send: "{new}"}, {gate: confirm, sign: "Your own word again: ", send: "{new}"}]\n',
@@ -239,11 +247,7 @@ def objects(thing: Thing) -> str:
         f'  word: {{{on}set: [accounts/*/secret], post: /{verb["word"]}, fill: {{{by}, word: "{{secret}}"}}{writes}{", cuts: account" if style["login"] == "basic" else ""}}}',
         f"  drop: {{{on}drop: [accounts/*], post: /{verb['drop']}, fill: {{{by}}}, cuts: account{writes}}}",
     ]
-    if style["store"] == "saved":
-        ops.append(f"  keep: {{does: save, post: /{verb['save']}, copies: {{live: [kept]}}}}")
-    if style["store"] == "staged":
-        ops.append(f"  force: {{does: activate, post: /{verb['save']}, copies: {{staged: [live, kept]}}}}")
-        ops.append(f"  forget: {{does: discard, post: /{verb['forget']}, copies: {{live: [staged]}}}}")
+    ops += put_in_force(style, f"post: /{verb['save']}", f"post: /{verb['forget']}")
     return f"""channels:
   web:
     talk: objects
@@ -309,15 +313,8 @@ def pages(thing: Thing) -> str:
         f'  word: {{on: people, link: open, form: person, press: Note, set: [accounts/*/secret], fill: {{word: "{{secret}}"{again}}}{writes}{", cuts: account" if style["login"] == "basic" else ""}}}',
         f"  drop: {{on: people, link: open, form: person, press: Part, drop: [accounts/*], blank: {blank}, cuts: account{sure}{writes}}}",
     ]
-    if style["store"] == "saved":
-        ops.append(f"  keep: {{does: save, page: /{verb['plate']}, form: save, press: Save, copies: {{live: [kept]}}}}")
-    if style["store"] == "staged":
-        ops.append(
-            f"  force: {{does: activate, page: /{verb['plate']}, form: save, press: Save, copies: {{staged: [live, kept]}}}}"
-        )
-        ops.append(
-            f"  forget: {{does: discard, page: /{verb['plate']}, form: save, press: Forget, copies: {{live: [staged]}}}}"
-        )
+    at_plate = f"page: /{verb['plate']}, form: save, press:"
+    ops += put_in_force(style, f"{at_plate} Save", f"{at_plate} Forget")
     return f"""channels:
   web:
     talk: pages
