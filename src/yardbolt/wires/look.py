@@ -35,6 +35,7 @@ from .words import in_url, place
 from .words import line as _line
 
 WAIT = 1.0
+MOMENT = 0.3  # seconds for the rest of what has begun
 MOST_PAGE = 64 * 1024  # bytes
 _PASSWORD_FIELD = re.compile(rb"type\s*=\s*[\"']?password", re.IGNORECASE)
 BATCH = 2_000
@@ -316,7 +317,7 @@ class TcpLook:
                     said = await asyncio.wait_for(reader.read(4096), WAIT)
                 except TimeoutError:
                     return await self._spoken_to(door, reader, writer)
-                return Open(_begun(said)) if said else Refusing(listening=True)
+                return Open(await _begun(said, reader)) if said else Refusing(listening=True)
         except ConnectionRefusedError:
             return Refusing()
         except ConnectionResetError:
@@ -351,14 +352,17 @@ class TcpLook:
         except TimeoutError:
             return Quiet()
         # one that forbids (RFC 9110, section 15.5.4) answers, and lets nobody in
-        return Refusing(listening=True) if not first or _FORBIDS.match(first) else Open(_begun(first))
+        if not first or _FORBIDS.match(first):
+            return Refusing(listening=True)
+        return Open(await _begun(first, reader))
 
 
 _FORBIDS = re.compile(rb"HTTP/\d(\.\d)? 403\b")
 
 
-def _begun(said: bytes) -> str:
-    return said.decode(errors="replace")
+async def _begun(said: bytes, reader: asyncio.StreamReader) -> str:
+    """The first words, and what comes with them: they may arrive in pieces."""
+    return (said + await _heard(reader, MOMENT, whole=True)).decode(errors="replace")
 
 
 def _first_page(address: str) -> bytes:
