@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import datetime, timedelta
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.job import GUARD_KEY, console_word
@@ -197,6 +198,7 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
 
 def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
     """What could not be done today and is to be done on site, or on its day."""
+    yield from _next_start(unit, left)
     for proof in left.proofs:
         if proof.result == "could not be tried":
             yield f"could not be tried: {proof.text} ({proof.saw})"
@@ -219,3 +221,21 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
         for one in unit.facts.job.servers
         if not one.here
     )
+
+
+def _next_start(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
+    """What of the as-left state no restart has tried: all of it where none was made; else the services that were closed after
+    it, whose port another program may take at the next start."""
+    history, last, plane = unit.record.history(), unit.record.latest("as left", LeftDocument), left.as_plane
+    changed = dict(history.since_restart)
+    if last and plane.identity.uptime is not None:
+        started = datetime.fromisoformat(last.time) - timedelta(seconds=plane.identity.uptime)
+        changed = {path: time for path, time in changed.items() if datetime.fromisoformat(time) > started}
+    if changed and not history.restarted:
+        yield f"not restarted, so whether it comes back like this was not tried: restart it, then yardbolt prove {unit.name}"
+        return
+    off = [one.key for one in plane.services if f"services/{one.key}/enabled" in changed and one.enabled is False]
+    if off:
+        ports = {proof.service: f" ({proof.port})" for proof in left.proofs if proof.port}
+        names = ", ".join(f"{name}{ports.get(name, '')}" for name in off)
+        yield f"{names} closed after the restart: whether closed at the next start too was not tried"

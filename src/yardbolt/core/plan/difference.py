@@ -16,7 +16,7 @@ from ..plane.edit import exists, get, listing, reachable
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..plane.path import Path, filled, parse, show
-from ..plane.table import item_of, pattern_of, reached
+from ..plane.table import holds_secret, item_of, pattern_of, reached
 from ..plane.words import human, spoken
 from ..secret import Ref
 
@@ -197,6 +197,7 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
         return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read")]
     out: list[Change] = []
     now = {name: get(plane, (*want.path, *parse(name))) for name, _ in want.value}
+    before = plane
     if not there:
         op = op_for(family, Make(want.path, want.value))
         if op is None:
@@ -210,7 +211,7 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
         plane = forecast(family, op, plane, out[0])
         now = {name: meant((*want.path, *parse(name)), word) for name, word in op.then} | dict(given)
     sets = [Set((*want.path, *parse(name)), value, want.rule) for name, value in want.value if now.get(name) != value]
-    bars = {one: _cannot(plane, one, family, target) for one in sets}
+    bars = {one: _cannot(plane, one, family, target) or _untold(before, one, family) for one in sets}
     gaps = [
         Gap(one.path, want.rule, family.why_not(one.path, why))
         for one, why in bars.items()
@@ -218,3 +219,14 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
         if why and (op_for(family, one) or one.path[-1] != "enabled" or pattern_of(one.path) in family.covers())
     ]
     return [*out, *(one for one, why in bars.items() if not why)], gaps
+
+
+def _untold(plane: Plane, change: Set, family: Family) -> str:
+    """Why what is written could not be read back: the unit was asked, and told it of none of its items. Empty where it tells
+    it of one, or where a login tells."""
+    inside = item_of(change.path)
+    if inside is None or holds_secret(change.path) or pattern_of(change.path) not in family.covers():
+        return ""
+    items = [(*inside[:-1], item.key) for item in listing(plane, inside[:-1])]
+    told = not items or any(get(plane, (*one, *change.path[len(inside) :])) is not None for one in items)
+    return "" if told else f"told it of none of its {inside[0]}, so it could not be read back"

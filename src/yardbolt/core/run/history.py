@@ -62,6 +62,7 @@ class UnitHistory:
     begun: set[int] = field(default_factory=set)
     finished: set[int] = field(default_factory=set)
     restarted: set[int] = field(default_factory=set)
+    since_restart: dict[str, str] = field(default_factory=dict)  # path -> when it was changed last, since the restart
     last_run: int = 0
     handed_over: int = 0  # the as-left document a sheet was last written of
     ended: str = ""  # the laptop address whose opening was ended, unless a login opened since
@@ -146,6 +147,8 @@ class History:
                 unit.staging = unit.staging or getattr(event, "kind", "") == "change"
                 path = getattr(event, "path", "")
                 unit.left_out.pop(path, None)
+                if path:
+                    unit.since_restart[path] = stamp.time
                 unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
                 if event.secret:
                     self._sent(unit, event.account, Ref(event.secret))
@@ -160,6 +163,7 @@ class History:
                 unit.finished.add(stamp.run)
             case Proven(kind="restart"):
                 unit.restarted.add(stamp.run)
+                unit.since_restart.clear()
             case NotProven(kind="try"):
                 unit.gate = frozenset(event.claims)
             case Proven(kind="try"):
