@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import datetime, timedelta
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.job import GUARD_KEY, console_word
@@ -224,15 +223,14 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
 
 
 def _next_start(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
-    """What of the as-left state no restart has tried: all of it where none was made; else the services that were closed after
-    it, whose port another program may take at the next start."""
-    history, last, plane = unit.record.history(), unit.record.latest("as left", LeftDocument), left.as_plane
-    changed = dict(history.since_restart)
-    if last and plane.identity.uptime is not None:
-        started = datetime.fromisoformat(last.time) - timedelta(seconds=plane.identity.uptime)
-        changed = {path: time for path, time in changed.items() if datetime.fromisoformat(time) > started}
-    if changed and not history.restarted:
+    """What of the as-left state no restart has tried: all of it where none was made; else, on a host that starts programs of
+    anybody's, the services that were closed after it: another may take their port at the next start."""
+    history, plane, started = unit.record.history(), left.as_plane, left.started
+    changed = {path for path, time in history.since_restart.items() if not started or time > started}
+    if changed and changed == history.since_restart.keys() and not history.restarted:
         yield f"not restarted, so whether it comes back like this was not tried: restart it, then yardbolt prove {unit.name}"
+        return
+    if plane.host.init is ABSENT:
         return
     off = [one.key for one in plane.services if f"services/{one.key}/enabled" in changed and one.enabled is False]
     if off:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Iterable, Iterator
 from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
 from itertools import groupby
 from typing import Any
 
@@ -298,14 +299,17 @@ async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...
     if session is None:
         raise shut_out(unit, why, "check")
     way = session.way
+    asked = datetime.fromisoformat(unit.record.clock.now())
     reading = await _read(session)
     same_unit(unit, reading.plane)
+    up = reading.plane.identity.uptime
+    started = "" if up is None else (asked - timedelta(seconds=up)).isoformat(timespec="seconds")
     todo = claims_for(unit, with_known_secrets(unit, reading.plane))
     proofs = await try_all(unit, todo)
     by = f"{way.account} by {way.service}"
     around = around.with_datagrams(await udp)
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way, why)
-    return _filed(unit, checked.plane, checked.findings, (*proofs, *_drilled(unit)), reading, by, run)
+    return _filed(unit, checked.plane, checked.findings, (*proofs, *_drilled(unit)), reading, by, run, started)
 
 
 def _filed(
@@ -316,6 +320,7 @@ def _filed(
     reading: Reading,
     by: str,
     run: int,
+    started: str,
 ) -> Proved:
     """Compare with as found and with the target, and file as left."""
     found = unit.record.latest("as found", CheckDocument)
@@ -346,7 +351,7 @@ def _filed(
         suits = frozenset()  # two rules leave no common value, so nothing is as good
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone and path not in suits)
     document = LeftDocument(
-        box=box_of(unit, plane), by=by, run=run, family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
+        box=box_of(unit, plane), by=by, run=run, started=started, family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
         findings=finding_rows(findings), proofs=tuple(proof_row(proof) for proof in proofs),
         changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
         by_others=tuple(show(path) for path in by_others), missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),

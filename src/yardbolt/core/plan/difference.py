@@ -222,11 +222,12 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
 
 
 def _untold(plane: Plane, change: Set, family: Family) -> str:
-    """Why what is written could not be read back: the unit was asked, and told it of none of its items. Empty where it tells
-    it of one, or where a login tells."""
+    """Why what is written could not be read back: the unit was asked, and did not tell it of this item or, where this is yet to
+    be made, of any other. Empty where a login tells."""
     inside = item_of(change.path)
     if inside is None or holds_secret(change.path) or pattern_of(change.path) not in family.covers():
         return ""
-    items = [(*inside[:-1], item.key) for item in listing(plane, inside[:-1])]
-    told = not items or any(get(plane, (*one, *change.path[len(inside) :])) is not None for one in items)
-    return "" if told else f"told it of none of its {inside[0]}, so it could not be read back"
+    there = [inside] if exists(plane, inside) else [(*inside[:-1], item.key) for item in listing(plane, inside[:-1])]
+    if not there or any(get(plane, (*one, *change.path[len(inside) :])) is not None for one in there):
+        return ""
+    return f"did not tell it of any of its {inside[0]}, so it could not be read back"

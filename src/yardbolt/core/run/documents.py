@@ -140,13 +140,14 @@ class ProofRow:
 
 @dataclass(frozen=True, kw_only=True)
 class LeftDocument(ReadingDocument):
-    """The as-left record: read afresh and tried out."""
+    """The as-left record: read afresh and tried out. `started` is when the unit says it was started last (ISO 8601, UTC)."""
 
     kind: Literal["as left"] = "as left"
     version: Literal[1] = 1
     box: Box = Box()
     by: str = ""
     run: int = 0
+    started: str = ""
     family: str = ""
     baseline: BaselineName | None = None
     findings: tuple[FindingRow, ...] = ()
