@@ -123,7 +123,7 @@ class RowHow(Unprompted):
         handles = self.view.items.handles if self.view else {}
         yield (verb,), at if not handles else "".join(_without(at, handles))
         for name, template in self.fill.items():
-            yield ("fill", name), template
+            yield ("fill", name), "".join(_without(template, handles))
 
     def on(self, ask: AskHow, items: Items) -> Self:
         """The same, written to what this asks for; what stands for one item alone takes its handles from where that does."""

@@ -159,7 +159,12 @@ def message(how: AskHow | RowHow, fill: Fill) -> Text:
     if isinstance(how, AskHow):
         _members(how, fill)
         return fill_in(how.post or how.get, fill)
+    # a handle is looked up when the message is sent
+    later = dict.fromkeys(how.view.items.handles, ("",)) if how.view else {}
     for name, template in how.fill.items():
+        if any(slot in later for slot, _ in slots(template)):
+            fill_in(template, {**later, **fill})
+            continue
         if not fill_in(template, fill):
             raise ValueError(f"nothing fills {name}")
         from_slots(template, fill)
@@ -252,7 +257,9 @@ def _tell(channel: Channel, order: Order, spent: set[str]) -> Telling:
     found: Tree = None
     tag = ("", "")
     fill = dict(order.fill)
-    handles = {name: place for name, place in how.view.items.handles.items() if f"{{{name}}}" in at} if how.view else {}
+    texts = (at, *how.fill.values())
+    known = how.view.items.handles if how.view else {}
+    handles = {name: place for name, place in known.items() if any(f"{{{name}}}" in text for text in texts)}
     if how.list == "yes" and how.view is not None:
         return (yield from _tell_whole(channel, how, verb, at, fill, spent))
     bound = any(name.startswith(BOUND) for name in fill)
@@ -273,7 +280,7 @@ def _tell(channel: Channel, order: Order, spent: set[str]) -> Telling:
                 return named
             fill = named
     try:
-        body = _body(channel, how, verb, order.fill, found)
+        body = _body(channel, how, verb, fill, found)
         target = place(fill_in(at, fill))
     except ValueError as e:
         return No(str(e), sent=False)
