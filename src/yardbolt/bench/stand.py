@@ -113,7 +113,11 @@ class Stand:
         s = socket.socket()
         s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         s.setblocking(False)
-        s.bind((self.address, port))
+        try:
+            s.bind((self.address, port))
+        except OSError:
+            s.close()
+            raise
         s.listen(64)
         return s
 

@@ -331,11 +331,10 @@ class Arranging:
         off = sorted({way.service for way in self.belief.proven if full(self.belief.live, way)})
         known = [one for one in off if get(self.belief.live, ("services", one, "boot")) is False]
         why = f"{known[0]} does not come back" if known else f"whether {' or '.join(off)} comes back was not read"
+        why = f"{why} at the next start, so nothing is closed before" if off else "nobody with all rights is in"
         for change in [one for one in self.left if self.ranks[one].phase != OPEN]:
             self.left.remove(change)
-            self.barred.append(
-                Gap(change.path, change.because, f"{why} at the next start, so nothing is closed before")
-            )
+            self.barred.append(Gap(change.path, change.because, why))
 
     def run(self, restarted: bool) -> list[str]:
         self.prove()

@@ -258,7 +258,9 @@ def _root(channel: Channel, session: Session) -> Generator[Run, Ran | Lost, tupl
     if isinstance(ran, Ran) and ran.status == 0:
         return (Slot(session.secret), "\n", BEGIN, "\n"), ""
     said = _WHOSE.sub("", ran.errors).strip().split("\n")[0] if isinstance(ran, Ran) else "no answer"
-    said = "the password is wrong" if said.startswith("Sorry, try again") else said
+    whose = _WHOSE.search(ran.errors) if isinstance(ran, Ran) else None
+    if said.startswith("Sorry, try again"):
+        said = f"wrong password; it asked for the password of {whose[1]}" if whose else "wrong password"
     return (), f"needs root, and sudo says: {said[:LONGEST_REASON]}"
 
 
