@@ -218,7 +218,8 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
     if "0 changes" not in planned[1]:
         return "stuck", f"not at rest: {planned[1][-300:]}"
     gaps = re.search(
-        r"CANNOT|NOT SO|NOT PLANNED|left out|FAILS|could not be tried|not tried|unsafe", text.partition("AS LEFT")[2]
+        r"CANNOT|NOT SO|NOT PLANNED|left out|FAILS|could not be tried|not tried|unsafe",
+        text.partition("AS LEFT")[2].partition("SAFE TO UNPLUG")[0],
     )
     return ("told", f"{code}: {end}") if gaps else ("carried", f"{code}: {end}")
 

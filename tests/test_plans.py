@@ -574,6 +574,21 @@ def test_what_was_not_read_whole_is_not_removed_and_what_it_does_not_show_is_mad
     assert not any(isinstance(c, Make) for c in todo)
 
 
+def test_what_an_item_is_not_told_of_is_not_written_to_it() -> None:
+    """It could not be read back, and a way in may hang on it. Of one that is yet to be made the others tell whether it will be."""
+    bare, way = fresh()
+    plane = read_in(bare, way)
+    mine = replace(next(iter(plane.accounts)), key="lt-works", secret=None, role=None)
+    there = replace(plane, accounts=Listing({**plane.accounts.by_key, "lt-works": mine}, complete=True))
+    target, _ = wanted(plane, BASELINE, SITE)
+    role = ("accounts", "lt-works", "role")
+    todo, gaps = changes(there, target, FAMILY, SITE)
+    assert role not in {change.path for change in todo}
+    assert next(gap.why for gap in gaps if gap.path == role).endswith("could not be read back")
+    told = put(there, role, "read")
+    assert role in {change.path for change in changes(told, target, FAMILY, SITE)[0]}
+
+
 def alone(factory: str) -> tuple[Bare, Way, Plane]:
     """A unit with one account that has its factory password, and an owner who wants that account kept."""
     watch = Watch()
