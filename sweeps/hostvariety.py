@@ -192,9 +192,8 @@ def carried(case: Drawn, number: int, folder: Path) -> tuple[str, str]:
         (folder / "said").write_text(
             f"{odd(case, PLAIN)}\n{checked}\n" + "\n".join(f"== {code}\n{said}" for code, said in runs)
         )
-        if any("a defect in" in said for _, said in runs):
-            with (folder / "said").open("a") as kept:
-                kept.write(trial.do("records", "journal", "box")[1])
+        if len(runs) > 1 or "a defect in" in runs[-1][1]:
+            (folder / "journal").write_text(trial.do("records", "journal", "box")[1])
         return judged(trial, runs, folder)
     finally:
         host.down()
@@ -312,7 +311,7 @@ def arrives(host: Host) -> bool:
 
 def tried(case: Drawn, seed: int, keep: str = "") -> Tried:
     """One of them in a folder of its own."""
-    return in_a_folder(carried, ("said", "sheet", "host/log"), case, seed % 200 + 1, keep)
+    return in_a_folder(carried, ("said", "sheet", "journal", "host/log"), case, seed % 200 + 1, keep)
 
 
 if __name__ == "__main__":

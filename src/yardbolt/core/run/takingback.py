@@ -22,10 +22,11 @@ from ..plane.leaves import Plane
 from ..plane.path import Path, show
 from ..plane.table import holds_secret, is_item, item_of
 from ..talk.outcomes import Done, Opened, told
-from .conducting import Conducting, Stop, differing, reason_of, told_of
-from .events import BackedOut, BackingOut
+from .conducting import Conducting, Stop, differing, overlaid, reason_of, told_of
+from .events import BackedOut, BackingOut, Noted
 from .readback import no_more_told
 from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned, TakenBack
+from .weighing import carries, weigh
 
 RETURNING = ("stores", "returning")
 AFTERWARDS = 60.0  # seconds a way in may take to open once it has gone back
@@ -199,6 +200,22 @@ class TakingBack(Conducting):
             return f"it does not tell {', '.join(map(show, untold[:3]))}"
         # what taking back needs is a file too, and goes with it; what files bring about is compared
         odd = tuple(path for path in surprises(fallback.stores[LIVE], live) if path[0] != "files")
+        ours = frozenset(path for bound in self.written for path in bound.touches)
+        weighed = weigh(fallback.stores[LIVE], odd, ours, frozenset(fallback.ways[LIVE]))
+        # what no step of ours touched, and carries nobody in, is somebody else's doing
+        others = tuple(path for path in weighed.others if not carries(path, live, fallback.ways[LIVE]))
+        if others:
+            kind, differs = self.sheet.steps[self.place].kind.value, differing(fallback.stores[LIVE], live, others)
+            yield Note(
+                Noted(
+                    step=self.place, of=len(self.sheet.steps), kind=kind, what="gone back", reads=differs,
+                    paths=tuple(map(show, others)),
+                )
+            )  # fmt: skip
+            self.belief = replace(
+                self.belief, stores={**self.belief.stores, LIVE: overlaid(fallback.stores[LIVE], live)}
+            )
+        odd = tuple(path for path in odd if path not in others)
         return differing(fallback.stores[LIVE], live, odd) if odd else ""
 
     def wait(self, fallback: Fallback, longer: float = 0.0, quiet: float = -1.0) -> Generator[Request, Any, bool]:
