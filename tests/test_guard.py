@@ -35,7 +35,7 @@ from yardbolt.core.plane.path import Path
 from yardbolt.core.run.events import BackingOut, LeftUntried, Noted, NotProven, Stopped, Unlike
 from yardbolt.core.run.events import Proven as Proved
 from yardbolt.core.run.execute import carry_out
-from yardbolt.core.run.requests import Attempt, Attempted, Outcome, Read, Send
+from yardbolt.core.run.requests import Attempt, Attempted, Outcome, Read, Return, Send
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import Unclear
 
@@ -234,6 +234,22 @@ def test_what_went_back_is_read_and_what_did_not_is_said() -> None:
     box, way = host(by_key=False, blow=2)
     outcome, _ = carried(box, way, wants("own", "banner", "limit"))
     assert outcome.why and outcome.backed_out == ("everything since the timed return was armed, by itself",), outcome
+    # what somebody else did meanwhile is noted, and went back as little as it should
+    box, way = host(by_key=False, blow=2)
+    belief, sheet = planned(box, way, wants("own", "banner", "limit"))
+    assert isinstance(sheet, Sheet)
+    gone = False
+
+    def renamed(request: Any) -> Any:
+        nonlocal gone
+        gone = gone or isinstance(request, Return)
+        answered = Host.answer(box, request)
+        there = isinstance(request, Read) and gone
+        return {"live": replace(answered["live"], name="by-somebody")} if there else answered
+
+    box.answer = renamed  # type: ignore[method-assign]
+    outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))
+    assert outcome.why and outcome.backed_out and not outcome.stayed, outcome
     box, way = host(by_key=False)
     belief, sheet = planned(box, way, wants("own"))
     assert isinstance(sheet, Sheet)
