@@ -4,7 +4,10 @@ drift."""
 from __future__ import annotations
 
 import json
+import subprocess
+import sys
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 
 import jsonschema
@@ -255,3 +258,41 @@ def test_usage_errors_are_one_line_and_leave_nothing_half_written(tool: Tool) ->
     (tool.folder / "yard" / "record.sqlite").write_bytes(b"not a database, but long enough to be taken for one" * 40)
     got = tool.run("records", cwd=tool.folder / "yard")
     assert got.returncode == 2 and len(got.stderr.splitlines()) == 1 and "record.sqlite" in got.stderr
+
+
+def test_nothing_of_the_owner_is_overwritten_or_left_open(job: Tool, tmp_path: Path) -> None:
+    """Reports go to new files alone; links are not followed where a lock is made, and followed where the safe is written;
+    a safe others can read is closed to them; what cannot be the safe is named in one line."""
+    safe = job.folder / "safe.kdbx"
+    was = safe.read_bytes()
+    assert "nothing is overwritten" in job.error("check", "--output", "safe.kdbx", code=2) and safe.read_bytes() == was
+    precious, stick = tmp_path / "precious", tmp_path / "elsewhere.kdbx"
+    precious.write_text("kept")
+    (job.folder / ".sk-sw-04.lock").symlink_to(precious)
+    assert "cannot be written" in job.run("enter", "--yes", "--this-one").stderr
+    assert precious.read_text() == "kept"
+    (job.folder / ".sk-sw-04.lock").unlink()
+    copy = job.folder / "stick" / "safe.kdbx"
+    copy.rename(stick)
+    copy.symlink_to(stick)
+    safe.chmod(0o644)
+    got = job.run("enter", "--yes", "--this-one")
+    assert got.returncode == 0 and "open to others" in got.stderr, got
+    assert copy.is_symlink() and stick.read_bytes() == safe.read_bytes() != was and not safe.stat().st_mode & 0o77
+    text = (job.folder / "yard.yaml").read_text()
+    (job.folder / "same.yaml").write_text(text.replace("copy: stick/safe.kdbx", "copy: safe.kdbx"))
+    assert "the safe itself" in job.error("job", "check", "same.yaml", code=2)
+    copy.unlink()
+    copy.symlink_to(safe)
+    assert "the safe itself" in job.error("safe", "check", code=2)
+    safe.unlink()
+    safe.mkdir()
+    assert "is no file" in job.error("safe", "list", code=2)
+    row = "[" + ", ".join(["*a"] * 9) + "]"
+    bomb = "a: &a [x, x]\n" + "".join(f"{b}: &{b} {row.replace('*a', '*' + a)}\n" for a, b in pairwise("abcdefgh"))
+    (job.folder / "bomb.yaml").write_text(bomb)
+    assert "aliases counted" in job.error("job", "check", "bomb.yaml", code=2)
+    job.env["YARDBOLT_MASTER"] = "short"
+    assert "12 characters" in job.error("new", "more", code=2) and not (job.folder / "more").exists()
+    shut = subprocess.run(f"exec {sys.executable} -m yardbolt family list >&-", shell=True, env=job.env, capture_output=True, text=True)  # fmt: skip
+    assert shut.returncode == 2 and shut.stderr == "yardbolt: standard output is closed, so nothing can be shown\n"

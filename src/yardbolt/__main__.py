@@ -40,6 +40,9 @@ def main() -> None:
     """The entry point."""
     from yardbolt.core.errors import YardboltError
 
+    if sys.stdout is None:  # it was closed
+        _say("standard output is closed, so nothing can be shown")
+        sys.exit(2)
     try:
         code = PLAIN.get(tuple(sys.argv[1:]), _parsed)()
         sys.stdout.flush()
@@ -81,7 +84,8 @@ def _foreign(e: Exception) -> int:
 def _say(message: str) -> None:
     from yardbolt.core.errors import clean
 
-    sys.stderr.write(f"yardbolt: {' '.join(clean(message).splitlines())}\n")
+    if sys.stderr is not None:
+        sys.stderr.write(f"yardbolt: {' '.join(clean(message).splitlines())}\n")
 
 
 if __name__ == "__main__":

@@ -215,6 +215,8 @@ def load_job(path: Path, edited: bool = True) -> Job:
                 f"units.{name}.segment",
                 f"found '{unit.segment}'; segments are {', '.join(shape.segments)}",
             )
+    if shape.safe.copy_ and Path(shape.safe.copy_) == Path(shape.safe.file):
+        raise fail(doc, ("safe", "copy"), f"found '{shape.safe.copy_}', the safe itself; name a place on another disk")
     _families(doc, shape)
     _moves(doc, shape)
     _askers(doc, shape)

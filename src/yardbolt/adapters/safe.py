@@ -33,10 +33,16 @@ class KdbxSafe:
         self.path, self.copy, self._key = path, copy, (master, key_file)
         self._turn, self._waiting = asyncio.Lock(), dict[Ref, Secret]()
         self._alike = ""  # digest of what both files held when they were compared last
-        if not path.exists():
-            raise SafeError(f"{path}: there is no safe yet; 'yardbolt new' makes one")
+        if not path.is_file():
+            none = "is no file" if path.exists() else "there is no safe yet; 'yardbolt new' makes one"
+            raise SafeError(f"{path}: {none}")
+        if copy and copy.exists() and copy.samefile(path):
+            raise SafeError(f"{copy}: the second copy is the safe itself; name another place in the job file")
         self._last: tuple[str, object] = ("", None)  # the safe as opened last, and the digest of its bytes then
-        self._values = kdbx.values_of(self._main())
+        try:
+            self._values = kdbx.values_of(self._main())
+        except OSError as e:
+            raise SafeError(f"{path}: cannot be read ({e.strerror or e})") from None
 
     def value(self, ref: Ref) -> Secret | None:
         """The secret behind a reference, or None."""

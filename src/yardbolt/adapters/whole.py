@@ -9,8 +9,18 @@ import tempfile
 from pathlib import Path
 
 
+def only_ours(path: Path) -> bool:
+    """Take a file away from the eyes of others, where any could read or write it. Gives whether that was so, and is mended."""
+    with contextlib.suppress(OSError):
+        if path.stat().st_mode & 0o077:
+            path.chmod(0o600)
+            return not path.stat().st_mode & 0o077
+    return False
+
+
 def write_atomically(path: Path, content: bytes) -> None:
     """Write a file so that it is either whole or as it was, readable by its owner only. Raises OSError."""
+    path = path.resolve()  # what a link names is written, and not the link
     number, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     temporary = Path(name)
     try:

@@ -15,6 +15,7 @@ from yardbolt.core.errors import FileError
 Keys = tuple[str | int, ...]
 MOST = 1024 * 1024
 DEEPEST = 40
+MOST_VALUES = 200_000  # as often as they are named: an alias repeats all that it stands for
 
 
 class Document:
@@ -23,6 +24,7 @@ class Document:
     def __init__(self, name: str, text: str) -> None:
         self.name = name
         self.lines: dict[Keys, int] = {}
+        self.values = 0
         try:
             node = yaml.compose(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
         except yaml.MarkedYAMLError as e:
@@ -37,6 +39,11 @@ class Document:
     def _walk(self, node: yaml.Node, at: Keys, above: frozenset[int]) -> Any:
         if id(node) in above or len(at) > DEEPEST:
             raise FileError(self.name, node.start_mark.line + 1, ".".join(map(str, at)), "nested too deeply")
+        self.values += 1
+        if self.values > MOST_VALUES:
+            raise FileError(
+                self.name, node.start_mark.line + 1, "", f"more than {MOST_VALUES:,} values, aliases counted"
+            )
         self.lines.setdefault(at, node.start_mark.line + 1)
         if isinstance(node, yaml.ScalarNode):
             return node.value

@@ -48,7 +48,9 @@ class Screen:
         self.output = output
         plain = no_color or bool(os.environ.get("NO_COLOR")) or output is not None
         try:
-            self._file = output.open("w", encoding="utf-8") if output else sys.stdout
+            self._file = output.open("x", encoding="utf-8") if output else sys.stdout
+        except FileExistsError:
+            raise OperatorError(f"{output} is there already, and nothing is overwritten; name another file") from None
         except OSError as e:
             raise OperatorError(f"{output}: cannot be written: {e.strerror}") from None
         here = not output and sys.stdout.isatty()

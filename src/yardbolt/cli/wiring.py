@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from yardbolt.core.talk.conversation import Talk
 
 MASTER = "YARDBOLT_MASTER"
+SHORTEST_MASTER = 12
 ALL_PORTS = (1, 65535)
 Secrets = Callable[[Ref], Secret | None]
 
@@ -137,15 +138,18 @@ def ask_secret(prompt: str) -> Secret:
 
 def master_password(confirm: bool = False) -> Secret:
     """The master password of the safe: from the environment, else from the keyboard. Raises SafeError."""
-    if given := os.environ.get(MASTER):
-        return Secret(given)
-    if not sys.stdin.isatty():
+    given = os.environ.get(MASTER)
+    if not given and not sys.stdin.isatty():
         raise SafeError(f"no master password: set {MASTER}, or give --key-file")
-    got = ask_secret("Master password of the safe: ")
-    if confirm and ask_secret("Once more: ").reveal() != got.reveal():
+    got = Secret(given) if given else ask_secret("Master password of the safe: ")
+    if confirm and not given and ask_secret("Once more: ").reveal() != got.reveal():
         raise SafeError("the two do not agree; nothing was made")
     if not got:
         raise SafeError("a safe needs a master password")
+    if confirm and len(got.reveal()) < SHORTEST_MASTER:
+        raise SafeError(
+            f"the master password opens every unit: give it {SHORTEST_MASTER} characters or more; nothing was made"
+        )
     return got
 
 
@@ -241,10 +245,14 @@ class Yard:
     def open_safe(self, key_file: Path | None) -> Safe:
         """Open the safe of the job, once. Raises SafeError."""
         from yardbolt.adapters.safe import KdbxSafe
+        from yardbolt.adapters.whole import only_ours
 
         path, copy = safe_places(self)
         if not path.exists():
             raise SafeError(f"{path}: there is no safe yet; 'yardbolt new' makes one")
+        for place in (path, self.file.parent / "record.sqlite", *([copy] if copy else [])):
+            if only_ours(place):
+                sys.stderr.write(f"{place} was open to others on this laptop; it is closed to them now.\n")
         self.safe = KdbxSafe(path, None if key_file else master_password(), key_file, copy)
         return self.safe
 
@@ -394,7 +402,8 @@ def alone(job_file: Path, name: str) -> Iterator[None]:
     """Only one run at a time may write to a unit. Raises OperatorError where another one does."""
     lock = job_file.parent / f".{name}.lock"
     try:
-        opened = lock.open("w")
+        # a link is not followed: what it names is not ours
+        opened = os.fdopen(os.open(lock, os.O_CREAT | os.O_RDWR | os.O_NOFOLLOW, 0o600), "w")
     except OSError as e:
         raise OperatorError(
             f"{lock.parent}: cannot be written ({e.strerror}), so nothing can be recorded there"
