@@ -24,7 +24,7 @@ from yardbolt.core.plane.change import Drop, Make, Rename, Reorder, Set, apply
 from yardbolt.core.plane.compare import difference, surprises
 from yardbolt.core.plane.document import from_tree, schema, to_tree
 from yardbolt.core.plane.edit import Draft, get, make, put, whole
-from yardbolt.core.plane.kinds import ABSENT, NEVER, seconds
+from yardbolt.core.plane.kinds import ABSENT, NEVER, Among, Leaf, seconds
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import parse, show
 from yardbolt.core.plane.table import TABLE, holds_secret, item_of, pattern_of
@@ -87,6 +87,11 @@ SAMPLES: dict[str, Any] = {
 }  # fmt: skip
 
 
+def sample(row: Leaf) -> Any:
+    """A value that suits a leaf."""
+    return row.kind.words[0] if isinstance(row.kind, Among) else SAMPLES[row.kind.__name__]
+
+
 def full_plane() -> Plane:
     """Every leaf of the table has a value, every list an item, lists within items too."""
     draft = Draft()
@@ -97,7 +102,7 @@ def full_plane() -> Plane:
         elif row.unit == "item":
             draft.make(path)
         else:
-            draft.put(path, SAMPLES[row.kind.__name__])
+            draft.put(path, sample(row))
     return draft.freeze()
 
 
@@ -155,7 +160,7 @@ def test_a_draft_is_the_same_edits_one_by_one(edits: list[tuple[Any, str, str, b
                 draft.drop(path)
                 plane = apply(plane, Drop(path))
             continue
-        value = None if drops else SAMPLES[TABLE[pattern].kind.__name__]
+        value = None if drops else sample(TABLE[pattern])
         draft.put(path, value)
         plane = put(plane, path, value)
     assert draft.freeze() == plane and to_tree(start) == before

@@ -66,6 +66,28 @@ def text(raw: Any) -> str:
     return got
 
 
+@dataclass(frozen=True)
+class Among:
+    """The kind of a text that is one of these words. Raises ValueError on any other: it is not understood."""
+
+    words: tuple[str, ...]
+
+    @property
+    def __name__(self) -> str:
+        return text.__name__
+
+    def __call__(self, raw: Any) -> str:
+        """The word."""
+        if raw not in self.words:
+            raise ValueError(f"{str(raw)[:40]!r} is not among: {', '.join(self.words)}")
+        return str(raw)
+
+
+def among(*words: str) -> Among:
+    """The kind of a text that is one of these words."""
+    return Among(words)
+
+
 def program(raw: Any) -> str:
     """The program of a command, without what is given to it: that may be a secret."""
     return text(raw).split(maxsplit=1)[0] if str(raw).strip() else text(raw)
