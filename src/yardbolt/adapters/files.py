@@ -174,7 +174,7 @@ def load_baseline(path: Path) -> Baseline:
                     f"is not a number of {entry.rule}; allowed: {', '.join(rule.params) or 'none'}",
                 )
             try:
-                params[name] = rule.params[name].kind(raw)
+                params[name] = rule.params[name].read(raw)
             except ValueError as e:
                 raise FileError(doc.name, doc.line_of(key), name, str(e)) from None
         requirements.append(

@@ -340,6 +340,6 @@ RULES = (
     Rule(
         "ssh-key-size", "its RSA host key is long enough", "its RSA host key is too short",
         "A short key can be computed, and the host then played.",
-        Severity.MEDIUM, _key_size, _want_longer, params={"at least": Param(number, "bits", 2048)},
+        Severity.MEDIUM, _key_size, _want_longer, params={"at least": Param(number, "bits", 2048, low=2048, high=16384, source="NIST SP 800-131A")},
     ),
 )  # fmt: skip

@@ -100,12 +100,12 @@ RULES = (
     Rule(
         "password-length", "passwords have a minimum length", "short passwords are allowed",
         "Short passwords are guessed by trying them all.",
-        Severity.HIGH, _length, _want_length, {"at least": Param(number, "characters", 12)},
+        Severity.HIGH, _length, _want_length, {"at least": Param(number, "characters", 12, low=8, high=128, source="NIST SP 800-63B, 5.1.1.2")},
     ),
     Rule(
         "password-classes", "passwords mix classes of characters", "passwords of few kinds of character are allowed",
         "A single class makes guessing cheaper. Counted: how many of lower case, upper case, digit, sign.",
-        Severity.MEDIUM, _classes, _want_classes, {"at least": Param(number, "classes of four", 3)},
+        Severity.MEDIUM, _classes, _want_classes, {"at least": Param(number, "classes of four", 3, low=1, high=4)},
     ),
     Rule(
         "password-runs", "repeats and runs are limited", "repeats and runs are not limited",
@@ -118,8 +118,8 @@ RULES = (
         "Without it a program may try passwords all night; locked for good, a stranger can shut you out.",
         Severity.MEDIUM, _lockout, _want_lockout,
         {
-            "tries at least": Param(number, "fewest wrong tries before the lock", 3),
-            "tries at most": Param(number, "most wrong tries before the lock", 10),
+            "tries at least": Param(number, "fewest wrong tries before the lock", 3, low=1),
+            "tries at most": Param(number, "most wrong tries before the lock", 10, low=1, high=100, source="NIST SP 800-63B, 5.2.2"),
             "release at least": Param(seconds, "shortest lock", 60.0),
         },
     ),

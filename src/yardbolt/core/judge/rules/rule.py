@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import Enum
@@ -51,11 +52,23 @@ class Verdict:
 
 @dataclass(frozen=True)
 class Param:
-    """A number or length of time a baseline may set for a rule. `kind` raises ValueError on what it does not take."""
+    """A number or length of time a baseline may set for a rule, within `low` and `high`. `kind` raises ValueError on what it does
+    not take."""
 
     kind: Callable[[Any], Any]
     meaning: str
     default: Any
+    low: float = 0
+    high: float = math.inf
+    source: str = ""
+
+    def read(self, raw: Any) -> Any:
+        """The value. Raises ValueError."""
+        value = self.kind(raw)
+        if not self.low <= value <= self.high:
+            bound = f"at least {self.low:g}" if value < self.low else f"at most {self.high:g}"
+            raise ValueError(f"found '{raw}'; {bound} makes sense here{f' ({self.source})' if self.source else ''}")
+        return value
 
 
 def no_demand(plane: Plane, site: Site, params: Params) -> Iterable[Demand]:

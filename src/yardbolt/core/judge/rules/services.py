@@ -329,7 +329,7 @@ RULES = (
     Rule(
         "ssh-tries", "few tries in one SSH connection", "one SSH connection allows many tries",
         "Each connection is a free round of guesses.",
-        Severity.LOW, _tries, _want_few_tries, params={"at most": Param(number, "tries", 4)},
+        Severity.LOW, _tries, _want_few_tries, params={"at most": Param(number, "tries", 4, low=1, high=20)},
     ),
     Rule(
         "ssh-old", "SSH offers nothing outdated", "SSH offers outdated algorithms",

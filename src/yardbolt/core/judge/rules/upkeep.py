@@ -166,7 +166,7 @@ RULES = (
     Rule(
         "idle-timeout", "idle sessions end", "idle sessions stay open",
         "An unattended session is an open door with your name on it.",
-        Severity.MEDIUM, _idle, _want_idle, {"at most": Param(seconds, "longest idle time", 600.0)},
+        Severity.MEDIUM, _idle, _want_idle, {"at most": Param(seconds, "longest idle time", 600.0, low=30, high=3600)},
     ),
     about(
         BANNER, "banner", "the owner's notice is shown at login", "the owner's notice is not shown at login",
@@ -181,7 +181,7 @@ RULES = (
     Rule(
         "clock", "its clock is right", "its clock is wrong",
         "Log times, expiry and certificates rest on it.",
-        Severity.MEDIUM, _clock, _want_clock, {"within": Param(seconds, "largest difference", 30.0)},
+        Severity.MEDIUM, _clock, _want_clock, {"within": Param(seconds, "largest difference", 30.0, low=1, high=3600)},
     ),
     about(
         STORES, "stores", "live and kept settings agree", "live and kept settings differ",
