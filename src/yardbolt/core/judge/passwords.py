@@ -7,6 +7,7 @@ speak of. Lengths count Unicode code points, as NIST SP 800-63B, section 3.1.1.2
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
 from itertools import pairwise
@@ -75,6 +76,20 @@ def plain_form(value: str) -> str:
     return "".join(c for c in value.lower().translate(_SWAPS) if c.isalpha())
 
 
+def _forms(raw: str) -> set[str]:
+    """A name as people write it: whole, with swaps undone, without its signs, and its parts; of three signs or more."""
+    small = raw.lower()
+    parts = re.split(r"[\W_]+", small)
+    return {one for one in (small, plain_form(raw), "".join(parts), *parts) if len(one) >= 3}
+
+
+def _made_from(word: str, value: str) -> bool:
+    """Does it hold the name? One of three signs says something at an end alone, or where it is no plain word."""
+    if len(word) > 3 or any(sign.isdigit() for sign in word):
+        return word in value
+    return value.startswith(word) or value.endswith(word)
+
+
 def weaknesses(
     value: str, demands: Demands, own_words: Iterable[str] = (), common: Collection[str] = ()
 ) -> tuple[str, ...]:
@@ -86,10 +101,11 @@ def weaknesses(
     if not value:
         return ("blank",)
     found = list(breaches(value, demands))
-    words = [w for raw in own_words for w in (raw.lower(), plain_form(raw)) if len(w) >= 3]
-    if any(value.lower() == w for w in words):
+    words = {form for raw in own_words for form in _forms(raw)}
+    told = {value.lower(), plain_form(value)}
+    if value.lower() in words:
         found.append("equals a name in use here")
-    elif any(w in value.lower() or w in plain_form(value) for w in words if len(w) >= 4):
+    elif any(_made_from(word, one) for word in words for one in told):
         found.append("made from a name in use here")
     if value.lower() in common:
         found.append("in the list of common passwords")
