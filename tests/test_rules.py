@@ -100,6 +100,8 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("first-run", {"first_run__terms": "accepted"}, {U}),
     ("weak-password", {"accounts__a__weakness": ("blank",)}, {F}),
     ("weak-password", {"accounts__a__weakness": ()}, {H}),
+    ("weak-password", {"accounts__a__weakness": ("blank",), "accounts__a__enabled": False}, {N}),
+    ("weak-password", {"accounts__a__weakness": ("blank",), "accounts__a__storage": "locked"}, {N}),
     ("weak-password", {"accounts__a__role": "full"}, {U}),
     ("weak-password", {"accounts__a__storage": "locked", "accounts__a__keys": ()}, {N}),
     ("weak-password", {"accounts__a__storage": "locked"}, {U}),

@@ -191,17 +191,18 @@ def _time(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         found = on_leaf(plane, path, bool, "in step with a time source")
         yield Verdict(path, found.state, f"in step{whose}" if found.state is State.HOLDS else found.saw, found.basis)
     asked = plane.clock.servers
-    if asked is ABSENT or ("clock", "servers") in site.manual:
+    # what the make does not have is no finding; what is there, and asks nobody, is one
+    if ("clock", "servers") in site.manual:
         return
     for wanted in sorted(site.time_servers):
         if asked is None:
             yield Verdict(("clock", "servers"), State.UNKNOWN, "which time servers it asks was not read", "")
-        elif wanted not in asked:
+        elif not isinstance(asked, tuple) or wanted not in asked:
             yield Verdict(("clock", "servers"), State.FAILS, f"it does not ask {wanted} for the time")
 
 
 def _want_time(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    asked = plane.clock.servers
+    asked = () if plane.clock.servers is ABSENT and ("clock", "servers") not in site.manual else plane.clock.servers
     if isinstance(asked, tuple) and not site.time_servers <= set(asked):
         yield exactly(("clock", "servers"), "time-source", tuple(sorted({*asked, *site.time_servers})))
 

@@ -195,6 +195,9 @@ def _want_own(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for a in plane.accounts:
         path = ("accounts", a.key, "weakness")
+        # whoever is off or locked opens nothing with it any more
+        if can_log_in(a) is False or (a.storage == "locked" and isinstance(a.weakness, tuple)):
+            continue
         if isinstance(a.weakness, tuple):
             bad = ", ".join(a.weakness)
             yield Verdict(
@@ -205,7 +208,7 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             )
         elif a.storage == "blank":
             yield Verdict(path, State.FAILS, "blank")
-        elif can_log_in(a) is not False:
+        else:
             saw = "its password is not known to us, so it was not analysed"
             yield Verdict(path, State.UNKNOWN, saw, "", "password not known to us, so not analysed")
 
