@@ -34,7 +34,7 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
         value = get(plane, path)
         # what cannot be switched off is on
         on = True if value is ABSENT else value if isinstance(value, bool) else None
-        found.append(one_path(path, on, f"{show(path)} is {value}"))
+        found.append(one_path(path, on, f"{show(path)} is {_word(value)}"))
     found += [_limit(plane, (*owner, "permitted"), way.source) for owner in (service, account)]
     # what goes to somebody's mailbox nobody types here
     also = get(plane, (*account, "factor"))
@@ -48,6 +48,12 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
     if kept:
         found.append(_comes_back(plane, service))
     return (*found, *at_address(plane, way), bound_to(plane, way.door), by_bundle(plane, way), passage(plane, way))
+
+
+def _word(value: object) -> str:
+    if value is None or value is ABSENT:
+        return "not read" if value is None else "not set"
+    return ("no", "yes")[value] if isinstance(value, bool) else str(value)
 
 
 def _shown(plane: Plane, way: Way) -> tuple[Condition, ...]:
@@ -161,4 +167,4 @@ def _port(plane: Plane, service: Path, door: Door) -> Condition:
         return one_path(path, None, f"{show(path)} was not read")
     # a service that has no port of its own to set is met where it was met before
     there = port is ABSENT or ("tcp", door.port) in places_of("tcp", port, get(plane, (*service, "also")))
-    return one_path(path, there, f"{show(path)} is {port}")
+    return one_path(path, there, f"{show(path)} is {_word(port)}")

@@ -34,8 +34,9 @@ def at_address(plane: Plane, way: Way) -> tuple[Condition, ...]:
     near = any(ip_address(way.source) in ip_interface(one).network for one in mine)
     gateway = get(plane, gateway_path)
     answers = True if near else None if gateway is None or has is None else gateway is not ABSENT
+    told = ", ".join(listed) if isinstance(listed, tuple) else "not set" if listed is ABSENT else "not read"
     return (
-        Condition(frozenset({path}), has, f"{show(path)} is {listed}"),
+        Condition(frozenset({path}), has, f"{show(path)}: {told}"),
         Condition(frozenset({path, gateway_path}), answers, f"{key} can answer {way.source}"),
     )
 
@@ -72,7 +73,7 @@ def bound_to(plane: Plane, door: Door) -> Condition:
         return one_path(path, None, f"{show(path)} was not read")
     key = interface_of(plane, door)
     return Condition(
-        frozenset({path}) | whereabouts(plane), (key in bound) if key else None, f"{show(path)} is {bound}"
+        frozenset({path}) | whereabouts(plane), (key in bound) if key else None, f"{show(path)}: {', '.join(bound)}"
     )
 
 
