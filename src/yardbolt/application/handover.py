@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.job import GUARD_KEY, console_word
+from yardbolt.core.judge.looked import beyond_one_visit
 from yardbolt.core.judge.whereabouts import has_bundles
 from yardbolt.core.judge.who import passing, who
 from yardbolt.core.plane.edit import exists
@@ -49,6 +50,7 @@ TO_LOOK_AT = (
     "Is the management segment apart from users?",
     "Who keeps the safe and its copy?",
 )
+WEB = {"http", "https"}
 STATES = ("fails", "unknown", "waived", "holds", "not applicable")
 SEVERITIES = ("critical", "high", "medium", "low")
 
@@ -86,7 +88,7 @@ def hand_over(unit: UnitInWork) -> HandOver:
         secrets=tuple(f"{key}: entry {site.secret(key).entry.removeprefix('safe:')} of {job.safe}" for key in _kept(unit, after)),
         owed=tuple(owed(unit, left.document if left else None, last.document.findings)),
         waivers=tuple(WaiverRow(rule=w.rule, reason=w.reason, owner=w.owner, until=w.until) for w in site.waivers),
-        not_looked_at=checked.document.not_looked_at if (checked := unit.record.last_check()) else (),
+        not_looked_at=(*(checked.document.not_looked_at if (checked := unit.record.last_check()) else ()), *_beyond(unit, left)),
         reset=unit.family.factory.reset, socket=unit.family.factory.socket,
         evidence=last.document.evidence, site=TO_LOOK_AT,
     )  # fmt: skip
@@ -170,6 +172,14 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,
             accounts=", ".join(_logins(unit, plane)), host_key=unit.record.pin(door.service),
         )  # fmt: skip
+
+
+def _beyond(unit: UnitInWork, left: Filed[LeftDocument] | None) -> tuple[str, ...]:
+    """What one visit cannot show, or did not try, although all that was tried holds."""
+    if left is None:
+        return ()
+    tried = {proof.sort for proof in left.document.proofs if proof.result != "could not be tried"}
+    return beyond_one_visit(tried, bool(WEB.intersection(unit.family.services())))
 
 
 def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow, ...]) -> Iterable[str]:
