@@ -29,6 +29,7 @@ CALLS: tuple[tuple[str, str, int, str], ...] = (
     ("check", "", 4, "DOORS"),
     ("check", "--format json", 4, ""),
     ("check", "--at {net}.2 --format json", 4, ""),
+    ("check", "sk-rb-01 --outside", 4, "not asked for"),
     ("enter", "--yes", 0, "It asks nothing"),
     ("steps", "", 0, "0 changes"),
     ("steps", "--format json", 0, ""),

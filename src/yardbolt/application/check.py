@@ -34,6 +34,8 @@ from .unit import UnitInWork
 
 MANY_SILENT = 60_000
 
+NOT_ASKED = "not asked for"
+
 
 @dataclass(frozen=True)
 class Checked:
@@ -70,7 +72,7 @@ async def _check(unit: UnitInWork, inside: bool, udp: Awaitable[tuple[Datagrams,
     unit.report(f"{unit.name}: trying the published logins")
     tried = await Trials(unit, around, candidates(unit)).run()
     if not inside:
-        return conclude(unit, around.with_datagrams(await udp), tried, None, "not asked for", None)
+        return conclude(unit, around.with_datagrams(await udp), tried, None, NOT_ASKED, None)
     unit.report(f"{unit.name}: reading inside")
     reading, told, way, instead = await _read_inside(unit, tried)
     return conclude(unit, around.with_datagrams(await udp), tried, reading, told, way, instead)
@@ -145,7 +147,10 @@ def conclude(
         notice = "; ".join(one for one in (notice, f"{told}, which shows less: {instead}") if one)
     if notice:
         document = replace(document, notices=(notice,))
-    unit.record.file(document)
+    # a poorer look does not take the place of a better one, which steps and access go by
+    last = unit.record.last_check() if told == NOT_ASKED else None
+    apart = last is not None and last.document.complete
+    unit.record.file(replace(document, kind="from outside") if apart else document)
     file_once(unit, document, "as found outside")
     # the first whole reading of a box is how it was found, whoever made it
     if reading is not None:

@@ -106,9 +106,9 @@ class ReadingDocument:
 @dataclass(frozen=True, kw_only=True)
 class CheckDocument(ReadingDocument):
     """A check: the newest, or the as-found record of a box, from outside or inside; or all that was read before what
-    somebody had staged was dropped."""
+    somebody had staged was dropped; or a look from outside alone, once the settings had been read."""
 
-    kind: Literal["check", "as found outside", "as found", "found waiting"]
+    kind: Literal["check", "as found outside", "as found", "found waiting", "from outside"]
     version: Literal[1] = 1
     box: Box = Box()
     outside: Outside = Outside()
