@@ -245,7 +245,7 @@ def test_what_went_back_is_read_and_what_did_not_is_said() -> None:
         gone = gone or isinstance(request, Return)
         answered = Host.answer(box, request)
         there = isinstance(request, Read) and gone
-        return {"live": replace(answered["live"], name="by-somebody")} if there else answered
+        return {"live": put(answered["live"], ("policy", "min_length"), 4)} if there else answered
 
     box.answer = renamed  # type: ignore[method-assign]
     outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))

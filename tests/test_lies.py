@@ -59,6 +59,7 @@ LIES = {
     "namesake": {Sort.NAMED},
     "short": {Sort.ALTERED},
     "overlong": {Sort.ALTERED},
+    "edges": {Sort.ALTERED},
     "caseless": {Sort.ALTERED},
     "ghost": {Sort.REMOVED},
 }

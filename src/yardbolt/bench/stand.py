@@ -36,6 +36,7 @@ FAULTS = {
     "namesake": "takes a name as its own phrase too",
     "short": "compares the first eight characters of a phrase",
     "overlong": "takes whatever begins with the phrase",
+    "edges": "compares the first and the last four characters of a phrase",
     "caseless": "takes capitals for small letters",
     "ghost": "still lets in who was dismissed",
     "blab": "repeats every phrase it is told, for all to read",
@@ -72,6 +73,7 @@ class Stand:
         lies = {
             "short": known and len(right) > 8 and phrase[:8] == right[:8],
             "overlong": known and right != "" and phrase.startswith(right),
+            "edges": known and len(right) > 8 and (phrase[:4], phrase[-4:]) == (right[:4], right[-4:]),
             "caseless": known and right != "" and phrase.casefold() == right.casefold(),
             "credulous": known,
             "blank": known and phrase == "",
