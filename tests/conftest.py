@@ -268,8 +268,9 @@ def nothing_leaks() -> Iterator[None]:
 
 # whoever takes minutes begins first, each at the front of what another worker is given: else all wait for the last
 LONG = (
-    "stays_so[mill]", "and_pages_are_tightened_and_proven", "what_misbehaves", "armed_before_keeps", "tells_the_whole_job",
-    "a_host_goes_back", "killed_at_any_moment", "hostile_units", "waits_for_its_first_visitor", "moved_to_its_place", "stays_so[cabin]",
+    "stays_so[mill]", "other_habits", "readme_is_followed", "waits_for_its_first_visitor", "killed_at_any_moment", "and_pages_are_tightened_and_proven",
+    "what_misbehaves", "stays_so[cabin]", "hostile_units", "each_lie_of_it", "tells_the_whole_job", "armed_before_keeps", "moved_to_its_place", "a_host_goes_back",
+    "agreed_to_by_name", "checker_of_shells",
 )  # fmt: skip
 
 
