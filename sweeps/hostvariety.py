@@ -253,6 +253,11 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     if full and known["sudo"] and owner["password"] and not re.search(r"lt-works|sudo", told):
         word = trial.secret("lt-works")
         got = trial.ran("lt-works", word, "sudo -k -S -p '' id -u", f"{word}\n")
+        for _ in range(6):
+            if got is not None:
+                break
+            time.sleep(20)  # its server fines an address for the wrong logins that were just tried
+            got = trial.ran("lt-works", word, "sudo -k -S -p '' id -u", f"{word}\n")
         if (got or "").strip() != "0":
             problems.append(f"the owner does not become root ({got!r})")
     if full and "log" not in told and not arrives(host):
