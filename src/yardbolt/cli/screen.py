@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import shutil
 import sys
@@ -47,12 +48,11 @@ class Screen:
     def __init__(self, no_color: bool = False, output: Path | None = None) -> None:
         self.output = output
         plain = no_color or bool(os.environ.get("NO_COLOR")) or output is not None
-        try:
-            self._file = output.open("x", encoding="utf-8") if output else sys.stdout
-        except FileExistsError:
-            raise OperatorError(f"{output} is there already, and nothing is overwritten; name another file") from None
-        except OSError as e:
-            raise OperatorError(f"{output}: cannot be written: {e.strerror}") from None
+        if output is not None and os.path.lexists(output):
+            raise OperatorError(f"{output} is there already, and nothing is overwritten; name another file")
+        if output is not None and not os.access(output.parent, os.W_OK):
+            raise OperatorError(f"{output}: cannot be written: no such folder, or not for you")
+        self._file: TextIO = io.StringIO() if output else sys.stdout
         here = not output and sys.stdout.isatty()
         width = min(shutil.get_terminal_size().columns, WIDEST) if here else 100
         trimmed = cast(TextIO, self._file if self._file.isatty() else _Trimmed(self._file))
@@ -67,9 +67,13 @@ class Screen:
         )
 
     def close(self) -> None:
-        """Finish the file."""
-        if self.output:
-            self._file.close()
+        """Write the file, whole and at once. Raises OperatorError; then nothing is there."""
+        if self.output and isinstance(self._file, io.StringIO):
+            try:
+                with self.output.open("x", encoding="utf-8") as file:
+                    file.write(self._file.getvalue())
+            except OSError as e:
+                raise OperatorError(f"{self.output}: cannot be written: {e.strerror}") from None
 
     def say(self, *cells: str | tuple[str, str], indent: int = 0) -> None:
         """One paragraph, wrapped under its own indent."""

@@ -230,4 +230,5 @@ def _untold(plane: Plane, change: Set, family: Family) -> str:
     there = [inside] if exists(plane, inside) else [(*inside[:-1], item.key) for item in listing(plane, inside[:-1])]
     if not there or any(get(plane, (*one, *change.path[len(inside) :])) is not None for one in there):
         return ""
-    return f"did not tell it of any of its {inside[0]}, so it could not be read back"
+    which = inside[-1] if exists(plane, inside) else f"any of its {inside[0]}"
+    return f"did not tell it of {which}, so it could not be read back"
