@@ -46,7 +46,7 @@ GUARDS = [
     ("what differs after saving is nothing", "core/run/execute.py", "        if left is None and readable(self.family, frozenset({DIFFERENCES})):", "        left = 0\n        if left is None and readable(self.family, frozenset({DIFFERENCES})):", "test_plans.py -k still_differs"),
     ("not tried clears a failure", "core/run/execute.py", "        if again or not got.held:", "        if not got.held:", "test_guard.py -k mends_nothing"),
     ("boot is no condition", "core/judge/access.py", "    if kept:\n        found.append(_comes_back(plane, service))", "    if False:\n        found.append(_comes_back(plane, service))", "test_guard.py"),
-    ("somebody else's doing is no way back", "core/run/takingback.py", "        odd = tuple(path for path in odd if path not in others)\n", "", "test_guard.py -k went_back"),
+    ("somebody else's doing is no way back", "core/run/takingback.py", "if not carries(path, before, ways))", "if False)", "test_guard.py -k went_back"),
     ("what an item is not told is written to it", "core/plan/difference.py", "or _untold(before, one, family)", 'or ""', "test_plans.py -k not_told_of"),
     ("one made may be somebody's, and is taken back", "core/family/bound.py", "            if exists(bound.before, path) is None:", "            if False:", "test_plans.py -k removed_and_what"),
     ("closed after the restart, and not said", "application/handover.py", "    yield from _next_start(unit, left)\n", "", "test_tightened.py -k 'stays_so and cabin'"),

@@ -20,8 +20,7 @@ import asyncssh
 
 from sweeps.variety.drawing import Drawn, Draws, Sweep, Tried, in_a_folder, odd, wrong_of
 from sweeps.variety.hostfeatures import BASES, GROUPS, PLAIN, boot, facts, fits, setup
-from tests.conftest import MASTER, Tool, empty_safe
-from tests.test_hosts import typed
+from tests.conftest import MASTER, Tool, empty_safe, typed
 from tests.test_tightened import YARD
 from tests.test_yard import connects
 from yardbolt.adapters.files import shipped

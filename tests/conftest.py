@@ -9,6 +9,7 @@ import getpass
 import io
 import logging
 import os
+import pty
 import shutil
 import signal
 import socket
@@ -107,6 +108,50 @@ class Tool:
         return subprocess.Popen(
             argv, cwd=self.folder, env=self.env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
         )
+
+
+def at_the_keyboard(
+    tool: Tool, command: list[str], answer: Callable[[bytes], bytes | None], folder: Path, shown_there: bool
+) -> tuple[str, str, int]:
+    """Run a command at a terminal and type the answer to each prompt: what it wrote to its output (unless that is the terminal too),
+    what the terminal shows, the code."""
+    ours, theirs = pty.openpty()
+    process = subprocess.Popen(
+        command, cwd=folder, env=tool.env, stdin=theirs, stdout=theirs if shown_there else subprocess.PIPE, stderr=theirs, start_new_session=True,
+    )  # fmt: skip
+    os.close(theirs)
+    shown = b""
+
+    def watch() -> None:
+        nonlocal shown
+        asked = 0
+        with contextlib.suppress(OSError):
+            while got := os.read(ours, 4096):
+                shown += got
+                if (given := answer(shown[asked:].rstrip())) is not None:
+                    asked = len(shown)
+                    os.write(ours, given + b"\n")
+
+    watching = threading.Thread(target=watch, daemon=True)
+    watching.start()
+    try:
+        out = (process.communicate(timeout=600)[0] or b"").decode()
+    finally:
+        process.kill()
+        watching.join(5)
+        os.close(ours)
+    tool.said += [out, shown.decode(errors="replace")]
+    return out, tool.said[-1], process.returncode
+
+
+def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
+    """Run the program at a terminal and type the answers, one after another."""
+    left = list(answers)
+    command = [sys.executable, "-m", "yardbolt", *args]
+    out, _, code = at_the_keyboard(
+        tool, command, lambda asked: left.pop(0) if left and asked.endswith(b":") else None, tool.folder, False
+    )
+    return out, code
 
 
 @pytest.fixture

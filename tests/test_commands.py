@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
-import pty
 import re
 import socket
-import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -16,7 +13,7 @@ from pathlib import Path
 import pytest
 import typer
 
-from tests.conftest import LAPTOP, MASTER, NETWORK, Tool
+from tests.conftest import LAPTOP, MASTER, NETWORK, Tool, at_the_keyboard
 from yardbolt.adapters.files import shipped
 from yardbolt.cli import app
 
@@ -74,30 +71,15 @@ def leaves(command: typer.core.TyperCommand | typer.core.TyperGroup, name: str =
         yield name, {word for parameter in command.params for word in parameter.opts}
 
 
-def at_the_keyboard(tool: Tool, folder: Path, line: str) -> tuple[int, str]:
-    """A line of a shell, as somebody types it, who says yes and gives the password of the safe."""
-    ours, theirs = pty.openpty()
-    env = {**tool.env, "PATH": f"{Path(os.sys.executable).parent}:{os.environ['PATH']}"}  # type: ignore[attr-defined]
-    process = subprocess.Popen(
-        ["timeout", "180", "sh", "-c", line],
-        cwd=folder,
-        env=env,
-        stdin=theirs,
-        stdout=theirs,
-        stderr=theirs,
-        start_new_session=True,
-    )
-    os.close(theirs)
-    shown = b""
-    with contextlib.suppress(OSError):
-        while got := os.read(ours, 4096):
-            shown += got
-            if shown.endswith((b": ", b"(yes/no) ")):
-                os.write(ours, b"yes\n" if shown.endswith(b") ") else f"{MASTER}\n".encode())
-    os.close(ours)
-    said = re.sub(r"[^\n]*\r(?!\n)", "", shown.decode(errors="replace"))
-    tool.said.append(said)
-    return process.wait(60), said
+def as_it_stands(tool: Tool, line: str, folder: Path) -> tuple[int, str]:
+    """A line of the README, typed by somebody who says yes and gives the password of the safe."""
+
+    def answer(asked: bytes) -> bytes | None:
+        return b"yes" if asked.endswith(b"(yes/no)") else MASTER.encode() if asked.endswith(b":") else None
+
+    path = f"PATH={Path(sys.executable).parent}:$PATH"
+    _, shown, code = at_the_keyboard(tool, ["sh", "-c", f"{path}; {line}"], answer, folder, True)
+    return code, re.sub(r"[^\n]*\r(?!\n)", "", shown)
 
 
 def block(after: str) -> list[str]:
@@ -126,7 +108,7 @@ def done(tool: Tool) -> Iterator[Tool]:
         folder = tool.folder
         for line in block("## The job, by hand"):
             typed = line.replace("--demo", f"--demo --network {NETWORK}")
-            code, said = at_the_keyboard(tool, folder, typed)
+            code, said = as_it_stands(tool, typed, folder)
             word = line.split()[1].strip("#")
             assert code == ends.get(word, 0) and "Traceback" not in said, (line, code, said)
             folder = tool.folder / "job" if "cd job" in line else folder

@@ -82,7 +82,7 @@ def test_paths_survive_being_written(parts: list[str]) -> None:
 
 
 SAMPLES: dict[str, Any] = {
-    "text": "t", "program": "p", "number": 3, "seconds": NEVER, "flag": True, "sources": ANYONE, "wordset": ("x", "y"), "trial_end": "locked", "nameset": ("a b", "c"), "doubt_set": ("locked", "starting"),
+    "text": "t", "program": "p", "number": 3, "seconds": NEVER, "flag": True, "sources": ANYONE, "wordset": ("x", "y"), "nameset": ("a b", "c"), "doubt_set": ("locked", "starting"),
     "reference": Ref("safe:u/a"), "interface_addresses": ("192.0.2.1/24", "2001:db8::1/64"),
 }  # fmt: skip
 
@@ -331,6 +331,7 @@ def test_weak_passwords_are_named_without_being_repeated() -> None:
         "": "blank",
         "foreman": "equals a name",
         "F0rem4n-2031": "made from a name",
+        "ql8keeper": "made from a name",
         "dragon": "list of common",
         "P@ssw0rd": "simple swaps",
         "Kv7-short": "9 characters, 12 wanted",

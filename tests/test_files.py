@@ -80,6 +80,8 @@ BROKEN = [
         "{at most: 10 weeks}",
         ["LINE", "at most", "'10 weeks' is not a length of time"],
     ),
+    ("baselines", "hand-tight", "{at most: 10 min}", "{at most: 300 min}", ["LINE", "at most 3600"]),
+    ("families", "corvane-rb3", "{works: factory,", "{works: glorious,", ["LINE", "'glorious' is not among: one-way"]),
     ("baselines", "hand-tight", "{at most: 10 min}", "{at least: 10 min}", ["LINE", "at least", "allowed: at most"]),
     (
         "families",

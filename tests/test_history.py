@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from yardbolt.application.prove import _started
 from yardbolt.core.run.events import Entry, GateAnswering, Proven, RunBegun, RunFinished, Sending, Stamp, Tried, Trying
 from yardbolt.core.run.history import WINDOW, History, scopes
 from yardbolt.core.secret import Ref
@@ -130,3 +132,22 @@ def test_a_password_given_once_more_is_counted_by_itself_and_a_key_clears_nothin
     assert (used("a"), used("sudo:a")) == (0, 2)
     history.add(Entry(at(4), Tried(service="sudo", again=True, outcome="opened", accepted=True, **said)))
     assert (used("a"), used("sudo:a")) == (0, 0)
+
+
+def test_what_no_restart_tried_is_known_by_its_run_and_by_a_start_that_can_be_believed() -> None:
+    """A restart that was survived covers all before it; a later run that makes none covers nothing. What a unit says of its start
+    is believed within reason."""
+    history = History()
+    step: dict[str, Any] = {"step": 0, "of": 2, "kind": "change", "what": "w"}
+    history.add(Entry(at(1, run=1), Sending(**step, path="banner")))
+    history.add(
+        Entry(at(2, run=1), Proven(**{**step, "kind": "restart"}, account="a", service="ssh", secret="safe:u/a"))
+    )
+    history.add(Entry(at(3, run=1), Sending(**step, path="services/http/enabled")))
+    history.add(Entry(at(4, run=2), Sending(**step, path="name")))
+    unit = history.of("u")
+    assert {path: stamp.run in unit.restarted for path, stamp in unit.since_restart.items()} == {
+        "services/http/enabled": True, "name": False,
+    }  # fmt: skip
+    assert _started(START, 60.0) == (START - timedelta(minutes=1)).isoformat()
+    assert [_started(START, up) for up in (None, math.inf, math.nan, -5.0, 1e300)] == [""] * 5

@@ -5,13 +5,12 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import pty
 import socket
 import subprocess
 import sys
 import threading
 
-from tests.conftest import LAPTOP, NETWORK, Sshd, Tool
+from tests.conftest import LAPTOP, NETWORK, Sshd, Tool, typed
 
 YARD = """
 job: log server
@@ -78,39 +77,6 @@ def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: S
     unknown = {f["rule"] for f in doc["findings"] if f["state"] == "unknown"}
     assert "foreign-files" in unknown or os.getuid()
     assert "shadow" not in json.dumps(doc["evidence"]) and "$y$" not in json.dumps(doc)
-
-
-def typed(tool: Tool, answers: list[bytes], *args: str) -> tuple[str, int]:
-    """Run the program at a terminal and type."""
-    master, slave = pty.openpty()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "yardbolt", *args],
-        cwd=tool.folder,
-        env=tool.env,
-        stdin=slave,
-        stdout=subprocess.PIPE,
-        stderr=slave,
-        start_new_session=True,
-    )
-    os.close(slave)
-    shown = b""
-
-    def watch() -> None:
-        nonlocal shown
-        left, answered = list(answers), 0
-        while True:
-            try:
-                shown += os.read(master, 4096)
-            except OSError:
-                return
-            if left and shown[answered:].rstrip().endswith(b":"):
-                answered = len(shown)
-                os.write(master, left.pop(0) + b"\n")
-
-    threading.Thread(target=watch, daemon=True).start()
-    out = process.communicate(timeout=600)[0].decode()
-    tool.said += [out, shown.decode(errors="replace")]
-    return out, process.returncode
 
 
 def test_any_host_can_be_looked_at_from_outside_with_logins_typed_at_a_prompt(tool: Tool, sshd: Sshd) -> None:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Callable
 
-from tests.conftest import LAPTOP, Bench, Tool, one_unit_yard
-from tests.test_hosts import typed
+from tests.conftest import LAPTOP, Bench, Tool, one_unit_yard, typed
 from tests.test_job import journal, swept
 from yardbolt.bench.relaybox import RelayBox
 from yardbolt.core.run.proofs import Sort
@@ -90,7 +90,17 @@ def test_a_plain_unit_is_tightened_without_a_word_and_each_lie_of_it_is_caught(
         assert failing >= {sort.value for sort in sorts}, fault
         assert fault == "credulous" or failing == {sort.value for sort in sorts}, (fault, failing)
     bench.fault("none")
-    assert "SAFE TO UNPLUG" in job("prove", code=4)
+    assert "SAFE TO UNPLUG" in job("prove", code=4) and "0 failing" in job()
+    # a look from outside does not take the place of what was proven, unless it sees worse
+    job("check", "--outside", code=4)
+    assert "0 failing" in job()
+    talk = bench.stands[1].unit.live.gates["talk"]
+    talk.open = True
+    time.sleep(0.2)
+    assert "passwords readable" in job("check", "--outside", code=3) and "0 failing" not in job()
+    talk.open = False
+    time.sleep(0.2)
+    job("prove", code=4)
     # the laptop is no administrator's: it is let in for the work, and leaves last of all
     yard = (job.folder / "yard.yaml").read_text()
     (job.folder / "yard.yaml").write_text(yard.replace(f"administrators: [{LAPTOP}, ", "administrators: ["))

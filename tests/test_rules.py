@@ -101,6 +101,17 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("weak-password", {"accounts__a__weakness": ("blank",)}, {F}),
     ("weak-password", {"accounts__a__weakness": ()}, {H}),
     ("weak-password", {"accounts__a__weakness": ("blank",), "accounts__a__enabled": False}, {N}),
+    # it says so, and was let in all the same
+    (
+        "weak-password",
+        {
+            "accounts__a__weakness": ("blank",),
+            "accounts__a__enabled": False,
+            "trials__t__account": "a",
+            "trials__t__outcome": "opened",
+        },
+        {F},
+    ),
     ("weak-password", {"accounts__a__weakness": ("blank",), "accounts__a__storage": "locked"}, {N}),
     ("weak-password", {"accounts__a__role": "full"}, {U}),
     ("weak-password", {"accounts__a__storage": "locked", "accounts__a__keys": ()}, {N}),
@@ -639,3 +650,13 @@ def test_the_bench_guards_itself() -> None:
         "look kept"
     ).startswith("0 unlike")
     assert board.hear("rekey foreman") == "Present phrase: " and board.hear("wrong").startswith("No: that is not")
+
+
+def test_a_clock_that_asks_nobody_is_a_finding_where_it_could_ask() -> None:
+    """Not set is not what the make does not have."""
+    needs = replace(SITE, time_servers=frozenset({"192.0.2.9"}))
+    for site, asked in ((needs, True), (replace(needs, manual=frozenset({("clock", "servers")})), False)):
+        plane = plane_with(clock__servers=ABSENT)
+        assert any(f.rule == "time-source" and f.state is F for f in judge(plane, BASELINE, site)) is asked
+        target, _ = wanted(plane, BASELINE, site)
+        assert any(want.path == ("clock", "servers") for want in target) is asked

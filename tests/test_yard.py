@@ -11,8 +11,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import Tool
-from tests.test_hosts import typed
+from tests.conftest import Tool, typed
 from tests.yard.hosts import OFFICE, STATION, STRANGER, TECHNICIAN, Host, missing
 from tests.yard.truth import KINDS
 from yardbolt.adapters.files import shipped

@@ -15,7 +15,7 @@ from yardbolt.core.plan.belief import learned
 from yardbolt.core.plane.edit import exists, get
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.ports import Datagrams
-from yardbolt.core.run.documents import CheckDocument
+from yardbolt.core.run.documents import CheckDocument, LeftDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.talk.outcomes import Opened
 
@@ -120,6 +120,17 @@ def _fuller(unit: UnitInWork, plane: Plane, way: Way, tried: tuple[Trial, ...], 
     return next((one for one in (*ours, *opened) if get(plane, ("accounts", one.account, "role")) == "full"), None)
 
 
+def _tells_no_more(unit: UnitInWork, document: CheckDocument) -> bool:
+    """Is a look from outside poorer than what is on record, which steps and access go by: the settings were read before, and
+    nothing fails now that did not fail when it was read or proven last?"""
+    last, left = unit.record.last_check(), unit.record.latest("as left", LeftDocument)
+    if last is None or not last.document.complete:
+        return False
+    newest = left.document if left and left.number > last.number else last.document
+    failing, known = ({row.rule for row in one.findings if row.state == "fails"} for one in (document, newest))
+    return failing <= known
+
+
 def conclude(
     unit: UnitInWork,
     around: Surroundings,
@@ -147,10 +158,8 @@ def conclude(
         notice = "; ".join(one for one in (notice, f"{told}, which shows less: {instead}") if one)
     if notice:
         document = replace(document, notices=(notice,))
-    # a poorer look does not take the place of a better one, which steps and access go by
-    last = unit.record.last_check() if told == NOT_ASKED else None
-    apart = last is not None and last.document.complete
-    unit.record.file(replace(document, kind="from outside") if apart else document)
+    poorer = told == NOT_ASKED and _tells_no_more(unit, document)
+    unit.record.file(replace(document, kind="from outside") if poorer else document)
     file_once(unit, document, "as found outside")
     # the first whole reading of a box is how it was found, whoever made it
     if reading is not None:

@@ -6,7 +6,6 @@ from collections.abc import Iterable
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.job import GUARD_KEY, console_word
-from yardbolt.core.judge.looked import beyond_one_visit
 from yardbolt.core.judge.whereabouts import has_bundles
 from yardbolt.core.judge.who import passing, who
 from yardbolt.core.plane.edit import exists
@@ -39,6 +38,7 @@ from yardbolt.core.run.handover import (
     Left,
     StepRow,
     WaiverRow,
+    unseen,
 )
 from yardbolt.core.secret import Ref
 
@@ -50,7 +50,6 @@ TO_LOOK_AT = (
     "Is the management segment apart from users?",
     "Who keeps the safe and its copy?",
 )
-WEB = {"http", "https"}
 STATES = ("fails", "unknown", "waived", "holds", "not applicable")
 SEVERITIES = ("critical", "high", "medium", "low")
 
@@ -88,7 +87,7 @@ def hand_over(unit: UnitInWork) -> HandOver:
         secrets=tuple(f"{key}: entry {site.secret(key).entry.removeprefix('safe:')} of {job.safe}" for key in _kept(unit, after)),
         owed=tuple(owed(unit, left.document if left else None, last.document.findings)),
         waivers=tuple(WaiverRow(rule=w.rule, reason=w.reason, owner=w.owner, until=w.until) for w in site.waivers),
-        not_looked_at=(*(checked.document.not_looked_at if (checked := unit.record.last_check()) else ()), *_beyond(unit, left)),
+        not_looked_at=(*(checked.document.not_looked_at if (checked := unit.record.last_check()) else ()), *(unseen(left.document.proofs, unit.family.has_places()) if left else ())),
         reset=unit.family.factory.reset, socket=unit.family.factory.socket,
         evidence=last.document.evidence, site=TO_LOOK_AT,
     )  # fmt: skip
@@ -174,14 +173,6 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
         )  # fmt: skip
 
 
-def _beyond(unit: UnitInWork, left: Filed[LeftDocument] | None) -> tuple[str, ...]:
-    """What one visit cannot show, or did not try, although all that was tried holds."""
-    if left is None:
-        return ()
-    tried = {proof.sort for proof in left.document.proofs if proof.result != "could not be tried"}
-    return beyond_one_visit(tried, bool(WEB.intersection(unit.family.services())))
-
-
 def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow, ...]) -> Iterable[str]:
     """What is still open, with the next step."""
     name = unit.name
@@ -233,11 +224,12 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
 
 
 def _next_start(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
-    """What of the as-left state no restart has tried: all of it where none was made; else, on a host that starts programs of
-    anybody's, the services that were closed after it: another may take their port at the next start."""
-    history, plane, started = unit.record.history(), left.as_plane, left.started
-    changed = {path for path, time in history.since_restart.items() if not started or time > started}
-    if changed and changed == history.since_restart.keys() and not history.restarted:
+    """What of the as-left state no restart has tried: all that a run changed which made none; else, on a host that starts
+    programs of anybody's, the services that were closed after it: another may take their port at the next start."""
+    history, plane = unit.record.history(), left.as_plane
+    since = max(left.started, history.reset_at)  # ISO 8601, UTC: later is greater, and not told is empty
+    changed = {path: stamp for path, stamp in history.since_restart.items() if stamp.time > since}
+    if any(stamp.run not in history.restarted for stamp in changed.values()):
         yield f"not restarted, so whether it comes back like this was not tried: restart it, then yardbolt prove {unit.name}"
         return
     if plane.host.init is ABSENT:

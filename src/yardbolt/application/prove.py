@@ -44,6 +44,7 @@ from .trials import Trial
 from .unit import UnitInWork
 
 FINE = 10.0  # seconds
+LONGEST_UP = 100 * 365 * 86400.0  # seconds
 WRONG_ONE = Ref("typed:wrong")
 
 
@@ -302,14 +303,20 @@ async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...
     asked = datetime.fromisoformat(unit.record.clock.now())
     reading = await _read(session)
     same_unit(unit, reading.plane)
-    up = reading.plane.identity.uptime
-    started = "" if up is None else (asked - timedelta(seconds=up)).isoformat(timespec="seconds")
+    started = _started(asked, reading.plane.identity.uptime)
     todo = claims_for(unit, with_known_secrets(unit, reading.plane))
     proofs = await try_all(unit, todo)
     by = f"{way.account} by {way.service}"
     around = around.with_datagrams(await udp)
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way, why)
     return _filed(unit, checked.plane, checked.findings, (*proofs, *_drilled(unit)), reading, by, run, started)
+
+
+def _started(asked: datetime, uptime: float | None) -> str:
+    """When it says it was started last, at the latest; empty where it does not tell, or what nobody can believe."""
+    if uptime is None or not 0 <= uptime < LONGEST_UP:
+        return ""
+    return (asked - timedelta(seconds=uptime)).isoformat(timespec="seconds")
 
 
 def _filed(

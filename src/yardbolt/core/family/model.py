@@ -195,6 +195,10 @@ class Family:
                 return name, channel, self.ways[channel.talk]
         raise KeyError(service)
 
+    def has_places(self) -> bool:
+        """Is it asked for one place or another, which it might show to anybody?"""
+        return any(self.ways[channel.talk].at for channel in self.channels.values())
+
     def sealed(self, service: str) -> bool:
         """Does the channel say that this service is encrypted?"""
         return any(channel.services.get(service) == "sealed" for channel in self.channels.values())

@@ -14,6 +14,7 @@ from ..plane.edit import exists, get
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane, places_of
 from ..plane.path import Path, show
+from ..plane.words import human
 from ..secret import Ref
 from .condition import Admission, Condition, admission, one_path
 from .passage import passage
@@ -34,7 +35,7 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
         value = get(plane, path)
         # what cannot be switched off is on
         on = True if value is ABSENT else value if isinstance(value, bool) else None
-        found.append(one_path(path, on, f"{show(path)} is {_word(value)}"))
+        found.append(one_path(path, on, f"{show(path)} is {human(path, value)}"))
     found += [_limit(plane, (*owner, "permitted"), way.source) for owner in (service, account)]
     # what goes to somebody's mailbox nobody types here
     also = get(plane, (*account, "factor"))
@@ -48,12 +49,6 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
     if kept:
         found.append(_comes_back(plane, service))
     return (*found, *at_address(plane, way), bound_to(plane, way.door), by_bundle(plane, way), passage(plane, way))
-
-
-def _word(value: object) -> str:
-    if value is None or value is ABSENT:
-        return "not read" if value is None else "not set"
-    return ("no", "yes")[value] if isinstance(value, bool) else str(value)
 
 
 def _shown(plane: Plane, way: Way) -> tuple[Condition, ...]:
@@ -167,4 +162,4 @@ def _port(plane: Plane, service: Path, door: Door) -> Condition:
         return one_path(path, None, f"{show(path)} was not read")
     # a service that has no port of its own to set is met where it was met before
     there = port is ABSENT or ("tcp", door.port) in places_of("tcp", port, get(plane, (*service, "also")))
-    return one_path(path, there, f"{show(path)} is {_word(port)}")
+    return one_path(path, there, f"{show(path)} is {human(path, port)}")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..plane.path import Path
@@ -72,25 +72,3 @@ COVERABLE: tuple[Row, ...] = (
 def not_looked_at(looked: Looked) -> tuple[tuple[str, str], ...]:
     """What was not looked at, each with its reason."""
     return tuple((row.name, row.why) for row in COVERABLE if not row.covered(looked))
-
-
-# What no proof of one visit shows, whatever the unit: name, why, and the proof that would show it, where there is one.
-ONE_VISIT: tuple[tuple[str, str, str], ...] = (
-    ("later", "a port that opens, or an account that comes back, after this visit", ""),
-    ("other strangers", "that one address is turned away was tried, and no other", ""),
-    ("accounts it does not list", "only what it lists was read", ""),
-    ("password policy", "read back as it shows it; no weak password was tried", "weak password refused"),
-    ("lock-out", "read back as it shows it; no account was locked", "wrong passwords lock"),
-    ("other powers of who may only see", "one change was tried to be refused, and no other", ""),
-    ("log lines", "where they go was read back; none was seen to arrive", "log mark arrives"),
-)
-WITHOUT_LOGIN = (
-    "pages without a login",
-    "what it gives away to whoever does not log in was not asked for, page by page",
-)
-
-
-def beyond_one_visit(tried: Collection[str], web: bool) -> tuple[str, ...]:
-    """What stays unseen although every proof holds; `tried` are the sorts of proofs that were tried."""
-    rows = [(name, why) for name, why, by in ONE_VISIT if not by or by not in tried]
-    return tuple(f"{name}: {why}" for name, why in (*rows, *([WITHOUT_LOGIN] if web else [])))

@@ -10,6 +10,7 @@ from ..plane.edit import get
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Interface, Plane
 from ..plane.path import Path, show
+from ..plane.words import human
 from .condition import Condition, one_path
 
 
@@ -34,9 +35,8 @@ def at_address(plane: Plane, way: Way) -> tuple[Condition, ...]:
     near = any(ip_address(way.source) in ip_interface(one).network for one in mine)
     gateway = get(plane, gateway_path)
     answers = True if near else None if gateway is None or has is None else gateway is not ABSENT
-    told = ", ".join(listed) if isinstance(listed, tuple) else "not set" if listed is ABSENT else "not read"
     return (
-        Condition(frozenset({path}), has, f"{show(path)}: {told}"),
+        Condition(frozenset({path}), has, f"{show(path)}: {human(path, listed)}"),
         Condition(frozenset({path, gateway_path}), answers, f"{key} can answer {way.source}"),
     )
 
@@ -73,7 +73,7 @@ def bound_to(plane: Plane, door: Door) -> Condition:
         return one_path(path, None, f"{show(path)} was not read")
     key = interface_of(plane, door)
     return Condition(
-        frozenset({path}) | whereabouts(plane), (key in bound) if key else None, f"{show(path)}: {', '.join(bound)}"
+        frozenset({path}) | whereabouts(plane), (key in bound) if key else None, f"{show(path)}: {human(path, bound)}"
     )
 
 

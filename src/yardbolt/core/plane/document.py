@@ -85,7 +85,6 @@ _JSON_TYPES: Mapping[str, Any] = {
     "wordset": {"anyOf": [{"type": "array", "items": {"type": "string"}}, {"type": "null"}]},
     "interface_addresses": {"anyOf": [{"type": "array", "items": {"type": "string"}}, {"type": "null"}]},
     "reference": {"type": ["string", "null"]},
-    "trial_end": {"type": ["string", "null"]},
     "nameset": {"type": ["array", "null"], "items": {"type": "string"}},
     "doubt_set": {"type": ["array", "null"], "items": {"type": "string"}},
 }

@@ -83,11 +83,6 @@ class Among:
         return str(raw)
 
 
-def among(*words: str) -> Among:
-    """The kind of a text that is one of these words."""
-    return Among(words)
-
-
 def program(raw: Any) -> str:
     """The program of a command, without what is given to it: that may be a secret."""
     return text(raw).split(maxsplit=1)[0] if str(raw).strip() else text(raw)
@@ -189,13 +184,6 @@ def doubt_set(raw: Any) -> tuple[str, ...]:
     if odd := [word for word in found if word not in DOUBTS]:
         raise ValueError(f"{odd[0][:40]!r} is no doubt; doubts are {', '.join(DOUBTS)}")
     return found
-
-
-def trial_end(raw: Any) -> str:
-    """How a trial of a login ended: one of `TRIAL_ENDS`."""
-    if raw not in TRIAL_ENDS:
-        raise ValueError(f"{str(raw)[:40]!r} is no end of a trial; ends are {', '.join(TRIAL_ENDS)}")
-    return str(raw)
 
 
 @dataclass(frozen=True)

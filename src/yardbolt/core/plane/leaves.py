@@ -10,8 +10,8 @@ from ..addresses import AddressSet
 from ..secret import Ref
 from .kinds import (
     Absent,
+    Among,
     Listing,
-    among,
     flag,
     interface_addresses,
     leaf,
@@ -122,9 +122,9 @@ class Account:
     key: str
     role: str | Absent | None = leaf(text, "what it may do: full, change, read, none, or the name of a role")
     enabled: bool | Absent | None = leaf(flag, "may it log in at all")
-    origin: str | Absent | None = leaf(among("factory", "ours", "system"), "who made it: factory, ours, system")
+    origin: str | Absent | None = leaf(Among(("factory", "ours", "system")), "who made it: factory, ours, system")
     storage: str | Absent | None = leaf(
-        among("one-way", "outdated", "reversible", "clear", "blank", "locked", "factory", "own"),
+        Among(("one-way", "outdated", "reversible", "clear", "blank", "locked", "factory", "own")),
         "how its secret is kept: one-way, outdated, reversible, clear, blank, locked, factory, own",
     )
     becomes_root: str | Absent | None = leaf(
@@ -153,13 +153,13 @@ class Account:
 @dataclass(frozen=True)
 class Viewer:
     key: str
-    storage: str | Absent | None = leaf(among("factory", "own"), "whose its password is: factory, own")
+    storage: str | Absent | None = leaf(Among(("factory", "own")), "whose its password is: factory, own")
 
 
 @dataclass(frozen=True)
 class Picture:
     asks: str | Absent | None = leaf(
-        among("none", "basic", "digest"), "how a login is asked for before it is shown: none, basic, digest"
+        Among(("none", "basic", "digest")), "how a login is asked for before it is shown: none, basic, digest"
     )
     viewers: Listing[Viewer] = many(Viewer, "who may see it, and no settings")
 
@@ -279,7 +279,7 @@ class InputRule:
 class InputChain:
     key: str
     position: int | Absent | None = leaf(number, "its place among those every packet passes; not set: only by a jump")
-    default: str | Absent | None = leaf(among("accept", "drop"), "what happens at its end: accept, drop")
+    default: str | Absent | None = leaf(Among(("accept", "drop")), "what happens at its end: accept, drop")
     families: tuple[str, ...] | Absent | None = leaf(
         wordset, "the address families whose packets pass it; not set is both"
     )
@@ -288,7 +288,7 @@ class InputChain:
 @dataclass(frozen=True)
 class InputFilter:
     default: str | Absent | None = leaf(
-        among("accept", "drop"), "what happens to what no rule matches: accept, drop; not set = no filter"
+        Among(("accept", "drop")), "what happens to what no rule matches: accept, drop; not set = no filter"
     )
     empty_list: str | Absent | None = leaf(text, "what an empty address list matches: anyone, nobody")
     unseen: tuple[str, ...] | Absent | None = leaf(nameset, "filters of another kind, whose rules are not seen here")
@@ -306,10 +306,10 @@ class ConsoleLine:
     key: str
     kind: str | Absent | None = leaf(text, "serial, screen, remote")
     enabled: bool | Absent | None = leaf(flag, "can it be used")
-    login: str | Absent | None = leaf(among("none", "secret", "account"), "what it asks for: none, secret, account")
+    login: str | Absent | None = leaf(Among(("none", "secret", "account")), "what it asks for: none, secret, account")
     idle: float | Absent | None = leaf(seconds, "idle timeout there", "seconds")
     storage: str | Absent | None = leaf(
-        among("factory", "own"), "whose the word it asks for is, where that is no account's: factory, own"
+        Among(("factory", "own")), "whose the word it asks for is, where that is no account's: factory, own"
     )
     secret: Ref | Absent | None = leaf(reference, "that word")
 

@@ -6,7 +6,9 @@ from dataclasses import dataclass
 
 from ..secret import Ref
 from .kinds import (
+    TRIAL_ENDS,
     Absent,
+    Among,
     doubt_set,
     flag,
     leaf,
@@ -14,7 +16,6 @@ from .kinds import (
     program,
     reference,
     text,
-    trial_end,
 )
 
 
@@ -86,7 +87,7 @@ class Trial:
     account: str | None = leaf(text, "as which account", steady=False)
     secret: Ref | None = leaf(reference, "with which published credential", steady=False)
     outcome: str | None = leaf(
-        trial_end,
+        Among(TRIAL_ENDS),
         "opened, asked, refused, locked, not ready, nothing listens, cut, silent, untried",
         steady=False,
     )

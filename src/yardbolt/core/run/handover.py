@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
 from ..plane.evidence import Blind, Evidence
 from .documents import BaselineName, FindingRow, Outside, ProofRow
+from .proofs import Result, Sort
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -123,3 +125,24 @@ class HandOver:
     evidence: tuple[Evidence, ...]
     site: tuple[str, ...]
     not_looked_at: tuple[str, ...] = ()
+
+
+# What stays unseen although every proof holds: name, the proof that bears on it, what is unseen once that was tried (where it
+# is empty, nothing), and where it was not.
+UNSEEN: tuple[tuple[str, Sort | None, str, str], ...] = (
+    ("later", None, "", "a port that opens, or an account that comes back, after this visit"),
+    ("accounts it does not list", None, "", "only what it lists was read"),
+    ("strangers", Sort.STRANGER, "one address was tried, and no other", "no address was tried"),
+    ("password policy", Sort.POLICY, "", "read back as it shows it; no weak password was tried"),
+    ("lock-out", Sort.LOCKOUT, "", "read back as it shows it; no account was locked"),
+    ("who may only see", Sort.LIMITED, "one change was tried, and no other", "no change was tried"),
+    ("log lines", Sort.MARK, "", "where they go was read back; none was seen to arrive"),
+)
+PAGES = "pages without a login: what it gives away to whoever does not log in was not asked for, page by page"
+
+
+def unseen(proofs: Iterable[ProofRow], pages: bool) -> tuple[str, ...]:
+    """What one visit cannot show, or did not try. `pages`: it is talked to over the web."""
+    tried = {proof.sort for proof in proofs if proof.result != Result.NOT_TRIED.value}
+    whys = ((name, after if by and by.value in tried else before) for name, by, after, before in UNSEEN)
+    return (*(f"{name}: {why}" for name, why in whys if why), *([PAGES] if pages else []))

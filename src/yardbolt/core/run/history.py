@@ -62,7 +62,9 @@ class UnitHistory:
     begun: set[int] = field(default_factory=set)
     finished: set[int] = field(default_factory=set)
     restarted: set[int] = field(default_factory=set)
-    since_restart: dict[str, str] = field(default_factory=dict)  # path -> when it was changed last, since the restart
+    since_restart: dict[str, Stamp] = field(
+        default_factory=dict
+    )  # path -> its last change, since a restart was survived
     last_run: int = 0
     handed_over: int = 0  # the as-left document a sheet was last written of
     ended: str = ""  # the laptop address whose opening was ended, unless a login opened since
@@ -148,7 +150,7 @@ class History:
                 path = getattr(event, "path", "")
                 unit.left_out.pop(path, None)
                 if path:
-                    unit.since_restart[path] = stamp.time
+                    unit.since_restart[path] = stamp
                 unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
                 if event.secret:
                     self._sent(unit, event.account, Ref(event.secret))

@@ -200,23 +200,22 @@ class TakingBack(Conducting):
             return f"it does not tell {', '.join(map(show, untold[:3]))}"
         # what taking back needs is a file too, and goes with it; what files bring about is compared
         odd = tuple(path for path in surprises(fallback.stores[LIVE], live) if path[0] != "files")
+        before, ways = fallback.stores[LIVE], fallback.ways[LIVE]
         ours = frozenset(path for bound in self.written for path in bound.touches)
-        weighed = weigh(fallback.stores[LIVE], odd, ours, frozenset(fallback.ways[LIVE]))
+        weighed = weigh(before, odd, ours, ways)
         # what no step of ours touched, and carries nobody in, is somebody else's doing
-        others = tuple(path for path in weighed.others if not carries(path, live, fallback.ways[LIVE]))
+        others = tuple(path for path in weighed.others if not carries(path, before, ways))
+        if left := tuple(path for path in odd if path not in others):
+            return differing(before, live, left)
         if others:
-            kind, differs = self.sheet.steps[self.place].kind.value, differing(fallback.stores[LIVE], live, others)
+            self.belief = replace(self.belief, stores={**self.belief.stores, LIVE: overlaid(before, live)})
             yield Note(
                 Noted(
-                    step=self.place, of=len(self.sheet.steps), kind=kind, what="gone back", reads=differs,
-                    paths=tuple(map(show, others)),
+                    step=self.place, of=len(self.sheet.steps), kind=self.sheet.steps[self.place].kind.value,
+                    what="what went back", paths=tuple(map(show, others)), reads=differing(before, live, others),
                 )
             )  # fmt: skip
-            self.belief = replace(
-                self.belief, stores={**self.belief.stores, LIVE: overlaid(fallback.stores[LIVE], live)}
-            )
-        odd = tuple(path for path in odd if path not in others)
-        return differing(fallback.stores[LIVE], live, odd) if odd else ""
+        return ""
 
     def wait(self, fallback: Fallback, longer: float = 0.0, quiet: float = -1.0) -> Generator[Request, Any, bool]:
         """Wait until it has gone back by itself and lets us in."""
