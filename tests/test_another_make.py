@@ -135,6 +135,10 @@ class Lamp(BaseHTTPRequestHandler):
         if self.path == "bye" or who is None or who["rank"] != 3:
             return self.say(why="" if self.path == "bye" else "not yours" if who else "no session")
         match self.path.split("/"):
+            case ["users", "add" | "word"] if (
+                len(sent["word"]) < self.held["rules"]["shortest"] or sent["word"].isalpha()
+            ):
+                return self.say(why="too short")
             case ["users", "add"] if type(sent["rank"]) is type(sent["days"]) is int:
                 users[sent["name"]] = {"rank": sent["rank"], "on": True, "word": sent["word"]}
             case ["users", "drop"] if sent["name"] == self.stuck:

@@ -167,7 +167,7 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
             "no community",
             "lets in",
             "a weak password is refused to an account",
-            "3 wrong passwords lock an account",
+            "3 wrong ones lock it, and the lock ends",
             "arrives at",
         ):
             assert tried in said.stdout, said.stdout

@@ -18,12 +18,11 @@ from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.documents import CheckDocument
 from yardbolt.core.run.filing import reading_fields
 from yardbolt.core.run.proofs import Proof
-from yardbolt.core.talk.conversation import Order
 from yardbolt.core.talk.outcomes import Done, Locked, No
 
 from .check import file_once
-from .drills import NAME
 from .identity import box_of, not_another, recognise
+from .lending import ByChanges, ByProgram, name_for
 from .reach import (
     COMES_FIRST,
     candidates,
@@ -224,11 +223,12 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
 
 async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
     """The account of a drill that was cut off is taken away first."""
-    op = run.unit.family.op_doing("take back")
-    if op is None or exists(reading.plane, ("accounts", NAME)) is not True:
+    unit = run.unit
+    if exists(reading.plane, ("accounts", name_for(unit.family))) is not True:
         return reading
     session = await _with_rights(run, session, reading)
-    await session.tell(Order(op.how, {"key": (NAME,)}))
+    by_program = unit.family.op_doing("take back") is not None
+    await (ByProgram(unit, session) if by_program else ByChanges(unit, session, reading.plane)).take_back()
     return await session.read()
 
 

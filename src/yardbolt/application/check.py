@@ -30,6 +30,7 @@ from .reach import (
 )
 from .surroundings import Surroundings, datagrams_meanwhile, look_at, looked_outside
 from .trials import Trial, Trials
+from .unasked import with_unasked
 from .unit import UnitInWork
 
 MANY_SILENT = 60_000
@@ -108,6 +109,7 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
         problem = reading.blind[0].why if reading.blind else "nothing could be read"
         return None, f"logged in, but {problem}", way, why
     same_unit(unit, reading.plane)
+    reading = await with_unasked(unit, reading)
     return reading, f"read as {way.account} by {way.service}", way, why
 
 

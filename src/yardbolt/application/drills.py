@@ -25,13 +25,13 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order
 from yardbolt.core.talk.outcomes import Done, Locked, No, Open, Opened, Refused, told
 
+from .lending import NAME, ByChanges, ByProgram, Lending, why_not
 from .logins import LONGEST_LOCK
 from .prove import attempt_patiently
 from .reach import floor_of
 from .session import Session
 from .unit import UnitInWork
 
-NAME = "yardbolt-try"
 FIRST, WEAK, STRONG = Ref("typed:drill-first"), Ref("typed:drill-weak"), Ref("typed:drill-strong")
 DRILLS: tuple[Does, ...] = ("try policy", "lend", "take back", "mark")  # what they need a family to know
 MOST_TRIES = 12  # more wrong tries are not made
@@ -42,16 +42,19 @@ async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozens
     """Every drill the family knows that was not made yet and whose setting is there."""
     out: list[Proof] = []
     async with _passwords(unit):
-        if (
-            Sort.POLICY not in done
-            and isinstance(plane.policy.min_length, int)
-            and (op := unit.family.op_doing("try policy"))
-        ):
+        if Sort.POLICY not in done and isinstance(plane.policy.min_length, int):
             unit.report(f"{unit.name}: trying a weak password on an account made for it")
-            out.append(await _policy(unit, session, op))
-        if Sort.LOCKOUT not in done and isinstance(plane.lockout.tries, int) and unit.family.op_doing("lend"):
+            if op := unit.family.op_doing("try policy"):
+                out.append(await _policy(unit, session, op))
+            elif not unit.family.op_doing("lend") and _is_as_wanted(unit, plane):
+                out.append(await _policy_by_changes(unit, session, plane))
+        if Sort.LOCKOUT not in done and isinstance(plane.lockout.tries, int):
             unit.report(f"{unit.name}: trying wrong passwords on an account made for it")
-            out.append(await _lockout(unit, session, plane))
+            if unit.family.op_doing("lend"):
+                out.append(await _lockout(unit, session, plane, ByProgram(unit, session)))
+            elif unit.family.factory.locks == "account":
+                account = ByChanges(unit, session, plane)
+                out += [] if account.missing() else [await _lockout(unit, session, plane, account)]
     destinations = plane.logs.destinations
     if Sort.MARK not in done and isinstance(destinations, tuple) and (op := unit.family.op_doing("mark")):
         # units that are worked on at once send to one server, and this laptop can be it for one of them at a time
@@ -132,8 +135,7 @@ async def _passwords(unit: UnitInWork) -> AsyncIterator[None]:
 
 async def _tell(session: Session, op: Op, **given: Text) -> str:
     """Have it done; what it says where it was not."""
-    answer = await session.tell(Order(op.how, given, max(ANSWER, op.wait)))
-    return "" if isinstance(answer, Done) else answer.said if isinstance(answer, No) else "no clear answer"
+    return why_not(await session.tell(Order(op.how, given, max(ANSWER, op.wait))))
 
 
 async def _policy(unit: UnitInWork, session: Session, op: Op) -> Proof:
@@ -150,32 +152,102 @@ async def _policy(unit: UnitInWork, session: Session, op: Op) -> Proof:
     return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
 
 
-async def _lockout(unit: UnitInWork, session: Session, plane: Plane) -> Proof:
+def _is_as_wanted(unit: UnitInWork, plane: Plane) -> bool:
+    """Is the shortest password as long as it is to be, or as long as it can be set? Else it is tried later."""
+    wanted, shortest = floor_of(unit).min_length, plane.policy.min_length
+    if isinstance(shortest, int) and shortest >= wanted:
+        return True
+    return isinstance(bound_or_why(unit.family, Set(("policy", "min_length"), wanted), plane), str)
+
+
+async def _policy_by_changes(unit: UnitInWork, session: Session, plane: Plane) -> Proof:
+    """Passwords that fall just short of the policy, between two that do not."""
+    account = ByChanges(unit, session, plane)
+    shortest, kinds = plane.policy.min_length, plane.policy.classes
+    many = isinstance(kinds, int) and kinds > 1
+    claim = Claim(
+        Sort.POLICY, "a weak password is refused to an account made for it", session.way.door, session.way.source,
+        account.name, control="a strong one is taken by the same account",
+        backs=frozenset({("policy", "min_length"), *([("policy", "classes")] if many else [])}),
+    )  # fmt: skip
+    if why := account.missing():
+        return Proof(claim, Result.NOT_TRIED, f"no account could be made for it: {why}")
+    if not isinstance(shortest, int) or shortest < 2:
+        return Proof(claim, Result.NOT_TRIED, "the policy asks for nothing that could be too short")
+    letters = [sign for sign in "bcdfghjkmnpqrstvwxz" if sign not in floor_of(unit).barred]
+    weak = {f"one of {shortest - 1} characters": unit.held.typed[FIRST].reveal()[: shortest - 1]}
+    if many:
+        longest = max(shortest, 16)
+        weak["one of small letters alone"] = "".join(letters[unit.pick(len(letters))] for _ in range(longest))
+    try:
+        result, saw = await _weak_ones(unit, account, weak)
+    finally:
+        left = await account.take_back()
+    return Proof(claim, Result.FAILS if left else result, left or saw, claim.control)
+
+
+async def _weak_ones(unit: UnitInWork, account: ByChanges, weak: dict[str, str]) -> tuple[Result, str]:
+    if account.gives and (why := await account.lend(FIRST)):
+        return Result.NOT_TRIED, f"no account could be made for it: {why}"
+    for what, value in weak.items():
+        unit.held.typed[WEAK] = Secret(value)
+        got = await account.send(WEAK)
+        if isinstance(got, Done):
+            return await _from_itself(account, what)
+        if not isinstance(got, No):
+            return Result.NOT_TRIED, "no clear answer"
+    if why := await account.lend(STRONG):
+        return Result.NOT_TRIED, f"weak ones were refused, but a strong one too: {why}"
+    return Result.HOLDS, "refused, and a strong one was taken"
+
+
+async def _from_itself(account: ByChanges, what: str) -> tuple[Result, str]:
+    """What an administrator may give, the account itself may have refused: many makes bind whoever changes his own."""
+    if not account.gives:
+        return Result.FAILS, f"{what} was taken"
+    saw = f"{what} was taken from an administrator"
+    untold = Result.NOT_TRIED, f"{saw}; whether it is from the account itself could not be tried"
+    if await account.lend(FIRST) or (own := await account.itself()) is None:
+        return untold
+    try:
+        got = await account.send(WEAK, own)
+        if isinstance(got, Done):
+            return Result.FAILS, f"{saw}, and from the account itself"
+        if not isinstance(got, No) or not isinstance(await account.send(STRONG, own), Done):
+            return untold
+    finally:
+        await own.close()
+    return Result.HOLDS, f"refused to the account itself; {saw}"
+
+
+async def _lockout(unit: UnitInWork, session: Session, plane: Plane, account: Lending) -> Proof:
     tries, release = plane.lockout.tries, plane.lockout.release
     door, source = session.way.door, await _whence(unit, session, plane)
-    backs = frozenset({("lockout", "tries"), ("lockout", "release")})
+    ends = (", and the lock ends", [("lockout", "release")]) if account.waits else ("", [])
     claim = Claim(
-        Sort.LOCKOUT, f"{tries} wrong passwords lock an account made for it, and the lock ends", door, source, NAME,
-        control="the right one opens it before", backs=backs,
+        Sort.LOCKOUT, f"{tries} wrong passwords lock an account made for it{ends[0]}", door, source, account.name,
+        control="the right one opens it before", backs=frozenset({("lockout", "tries"), *ends[1]}),
     )  # fmt: skip
-    if not (isinstance(tries, int) and tries <= MOST_TRIES and isinstance(release, float) and release <= LONGEST_LOCK):
+    brief = not account.waits or (isinstance(release, float) and release <= LONGEST_LOCK)
+    if not (isinstance(tries, int) and tries <= MOST_TRIES and brief):
         return Proof(
             claim, Result.NOT_TRIED, f"more than {MOST_TRIES} tries or {LONGEST_LOCK:.0f} s of lock are not waited for"
         )
-    lend, back = _op(unit, "lend"), _op(unit, "take back")
-    if said := await _tell(session, lend, key=(NAME,), secret=(Slot(FIRST),)):
-        return Proof(claim, Result.NOT_TRIED, said.removeprefix("untried: "))
+    if said := await account.lend(FIRST):
+        return Proof(claim, Result.NOT_TRIED, said)
     try:
-        result, saw = await _locked(unit, claim, tries, release)
+        waited = release if account.waits and isinstance(release, float) else 0.0
+        result, saw = await _locked(unit, claim, tries, waited)
     finally:
-        left = await _tell(session, back, key=(NAME,))
+        left = await account.take_back()
     if left:
-        return Proof(claim, Result.FAILS, left.removeprefix("untried: "), claim.control)
+        return Proof(claim, Result.FAILS, left, claim.control)
     return Proof(claim, result, saw, claim.control)
 
 
 async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float) -> tuple[Result, str]:
-    """Lock the account and wait until it opens again. Only a refusal shows a lock: a cut or a silence shows nothing."""
+    """Lock the account and wait until it opens again, where a time is given. Only a refusal shows a lock: a cut or a silence
+    shows nothing."""
     right, wrong = replace(claim, secret=FIRST).way, replace(claim, secret=STRONG).way
     if not isinstance(first := await attempt_patiently(unit, right, False), Opened):
         return Result.NOT_TRIED, f"the right password did not open it before: {told(first)}"
@@ -187,6 +259,8 @@ async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float) ->
         return Result.FAILS, f"it still opens after {tries} wrong ones"
     if not isinstance(bites, Refused | Locked):
         return Result.NOT_TRIED, f"after {tries} wrong ones the right one was not refused, but: {told(bites)}"
+    if not release:
+        return Result.HOLDS, "locked; whether the lock ends was not waited for"
     unit.report(f"{unit.name}: locked; waiting {release:.0f} s for the lock to end")
     await unit.record.clock.sleep(release + 2)
     freed = await attempt_patiently(unit, right, False)
@@ -195,12 +269,6 @@ async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float) ->
     if not isinstance(freed, Opened):
         return Result.NOT_TRIED, f"locked; whether the lock ended is not known: {told(freed)}"
     return Result.HOLDS, f"locked, and open again after {release:.0f} s"
-
-
-def _op(unit: UnitInWork, does: Does) -> Op:
-    op = unit.family.op_doing(does)
-    assert op is not None
-    return op
 
 
 async def _whence(unit: UnitInWork, session: Session, plane: Plane) -> str:

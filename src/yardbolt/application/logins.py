@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+from yardbolt.core.credentials import Nothing
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.plane.leaves import Plane
@@ -118,6 +119,24 @@ class Access:
         async def again() -> Session | None:
             return (await self.enter(way))[1]
 
+        return Session(self.facts, self.record, self.held, self.budget, wire, way, opened, again)
+
+    async def unasked(self, door: Door) -> Session | None:
+        """A session in which nobody logs in, where the unit takes the connection. Nothing of it is a try. Raises IdentityError."""
+        self.budget.in_time()
+        wire = self.connect(self.facts.talks(door.service)[2], door.scheme, self.record.pin(door.service))
+        way, opened = Way(self.facts.source(door), door, "", Nothing()), None
+        try:
+            opened = await wire.open(door, way.source, "", way.credential)
+        finally:
+            if not isinstance(opened, Opened):
+                await wire.close()
+
+        async def again() -> Session | None:
+            return None
+
+        if not isinstance(opened, Opened):
+            return None
         return Session(self.facts, self.record, self.held, self.budget, wire, way, opened, again)
 
     async def enter_trusted(self, way: Way) -> tuple[Login, Session | None]:

@@ -41,6 +41,7 @@ from .session import Session
 from .steps import as_wanted, target_from, target_of
 from .surroundings import datagrams_meanwhile, look_at
 from .trials import Trial
+from .unasked import with_unasked
 from .unit import UnitInWork
 
 FINE = 10.0  # seconds
@@ -306,6 +307,7 @@ async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...
     started = _started(asked, reading.plane.identity.uptime)
     todo = claims_for(unit, with_known_secrets(unit, reading.plane))
     proofs = await try_all(unit, todo)
+    reading = await with_unasked(unit, reading)
     by = f"{way.account} by {way.service}"
     around = around.with_datagrams(await udp)
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way, why)

@@ -23,7 +23,9 @@ from . import show
 from .screen import Screen
 from .values import PLAIN, Depth
 
-BESIDE = (Sort.UNSEALED, Sort.COMMUNITY)  # told on the line of the user that was answered at the same moment
+# told on the line of what was tried at the same moment, or with the same account
+BESIDE = {Sort.ANSWERED: (Sort.UNSEALED, Sort.COMMUNITY), Sort.POLICY: (Sort.LOCKOUT,)}
+MADE = " passwords lock an account made for it"
 WORDS = {Result.HOLDS: ("ok", "good"), Result.FAILS: ("FAILS", "bad"), Result.NOT_TRIED: ("not tried", "unknown")}
 
 
@@ -72,10 +74,13 @@ def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str]
         if proof.result is Result.HOLDS and not full:
             groups.setdefault(proof.claim.sort, []).append(proof)
     wrong = {tuple(p.claim.account for p in groups.get(sort, ())) for sort in WRONG}
-    beside = [part for sort in BESIDE if (part := groups.pop(sort, []))] if Sort.ANSWERED in groups else []
+    beside = {
+        at: [part for sort in more if (part := groups.pop(sort, []))] for at, more in BESIDE.items() if at in groups
+    }
     for sort, some in groups.items():
-        if sort is Sort.ANSWERED:
-            yield WORDS[Result.HOLDS], ", ".join([held(sort, some), *(held(x[0].claim.sort, x) for x in beside)]), ""
+        if sort in beside:
+            more = (held(part[0].claim.sort, part).replace(MADE, " ones lock it") for part in beside[sort])
+            yield WORDS[Result.HOLDS], ", ".join([held(sort, some), *more]), ""
         elif sort not in WRONG or len(wrong) > 1:
             yield WORDS[Result.HOLDS], held(sort, some), ""
         elif sort is Sort.ALTERED:

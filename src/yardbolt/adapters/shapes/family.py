@@ -29,6 +29,7 @@ class LoginShape(Shape):
 class LockoutShape(Shape):
     tries: Token
     release: Length
+    locks: Literal["", "account"] = Field("", description="what wrong passwords lock, and nothing else")
 
 
 class FactoryShape(Shape):

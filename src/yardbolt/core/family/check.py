@@ -194,7 +194,7 @@ def _factory(tree: Tree) -> Factory:
     ports = {service: int(port) for service, port in tree.get("ports", {}).items()}
     return Factory(
         tree.get("address", ""), tree.get("socket", ""), ports, logins, seconds(tree.get("ready_after", "0")),
-        int(lock.get("tries", 0)), seconds(lock.get("release", "0")), tree.get("reset", ""),
+        int(lock.get("tries", 0)), seconds(lock.get("release", "0")), lock.get("locks", ""), tree.get("reset", ""),
     )  # fmt: skip
 
 

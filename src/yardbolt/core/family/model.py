@@ -48,6 +48,7 @@ class Factory:
     ready_after: float = 0.0
     tries: int = 0
     release: float = 0.0
+    locks: str = ""  # what wrong passwords lock, where the manual says so: the account
     reset: str = ""
 
 

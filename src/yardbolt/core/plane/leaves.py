@@ -196,6 +196,9 @@ class Service:
     )
     starter: bool | Absent | None = leaf(flag, "is it known what starts it", steady=False)
     encrypted: bool | Absent | None = leaf(flag, "does it encrypt")
+    shows: tuple[str, ...] | Absent | None = leaf(
+        wordset, "which of its settings it shows to whoever does not log in", steady=False
+    )
     permitted: AddressSet | Absent | None = leaf(sources, "who may connect")
     interfaces: tuple[str, ...] | Absent | None = leaf(wordset, "the only interfaces it is bound to")
     idle: float | Absent | None = leaf(seconds, "idle timeout of this service alone", "seconds")

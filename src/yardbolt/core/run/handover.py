@@ -138,7 +138,7 @@ UNSEEN: tuple[tuple[str, Sort | None, str, str], ...] = (
     ("who may only see", Sort.LIMITED, "one change was tried, and no other", "no change was tried"),
     ("log lines", Sort.MARK, "", "where they go was read back; none was seen to arrive"),
 )
-PAGES = "pages without a login: what it gives away to whoever does not log in was not asked for, page by page"
+PAGES = "pages without a login: only those that were read were asked for without one"
 
 
 def unseen(proofs: Iterable[ProofRow], pages: bool) -> tuple[str, ...]:

@@ -308,6 +308,15 @@ def _first_run(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         yield Verdict(("first_run",), State.UNKNOWN, f"not seen: {', '.join(unread)}", "")
 
 
+def _shown(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
+    for s in plane.services:
+        path = ("services", s.key, "shows")
+        if isinstance(s.shows, tuple) and s.enabled is not False:
+            what = ", ".join(head.replace("_", " ") for head in s.shows)
+            saw = f"without a login {s.key} shows {what}" if what else f"{s.key} shows no setting without a login"
+            yield Verdict(path, State.FAILS if what else State.HOLDS, saw, "tried", "shown without a login")
+
+
 RULES = (
     Rule(
         "factory-login", "no published login opens the unit", "a published login opens the unit",
@@ -318,6 +327,11 @@ RULES = (
         "first-run", "nothing waits for the first visitor", "the unit waits for its first visitor",
         "Whoever comes first answers the questions, and owns the unit.",
         Severity.HIGH, _first_run,
+    ),
+    Rule(
+        "login-first", "no setting is shown without a login", "settings are shown without a login",
+        "Whoever reaches the unit reads its accounts and settings, and no password keeps him out.",
+        Severity.HIGH, _shown,
     ),
     Rule(
         "weak-password", "no password that opened the unit is weak", "a password that opened the unit is weak",
