@@ -210,6 +210,15 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
         ):  # fmt: skip
             if not good and not re.search(word, told.partition("AS LEFT")[2] + wrong_of(sheet), re.IGNORECASE):
                 problems.append(f"{name} is {kept[name]!r}, and nothing says so")
+        lies = {"weak password refused", "wrong passwords lock"} if case["rules"] == "are only shown" else set()
+        problems += [
+            f"{one['text']} is said to hold, and its rules are only shown"
+            for one in sheet.get("proofs", ())
+            if one["sort"] in lies and one["result"] == "holds"
+        ]
+        shown = any(one["rule"] == "login-first" and one["state"] == "fails" for one in sheet["left"]["findings"])
+        if shown is not (case["doors"] == "show what was seen" and case["face"] != "console"):
+            problems.append(f"its doors {case['doors']}, and what is said of that differs")
     if problems:
         return "false", "; ".join(problems)
     if not finished:

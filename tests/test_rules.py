@@ -98,6 +98,8 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("first-run", {"first_run__terms": "accepted", "first_run__forced": ()}, {H}),
     ("first-run", {"first_run__forced": ()}, {U}),
     ("first-run", {"first_run__terms": "accepted"}, {U}),
+    ("login-first", {"services__https__shows": ("accounts", "policy")}, {F}),
+    ("login-first", {"services__https__shows": ()}, {H}),
     ("weak-password", {"accounts__a__weakness": ("blank",)}, {F}),
     ("weak-password", {"accounts__a__weakness": ()}, {H}),
     ("weak-password", {"accounts__a__weakness": ("blank",), "accounts__a__enabled": False}, {N}),

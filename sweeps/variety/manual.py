@@ -10,7 +10,7 @@ def family(thing: Thing) -> str:
     style = thing.style
     service = "telnet" if style["face"] == "console" else "http"
     body = {"console": console, "objects": objects, "pages": pages}[style["face"]](thing)
-    lock = "" if not style["wrong"].startswith("locks") else ", lockout: {tries: 10, release: 30 s}"
+    lock = "" if not style["wrong"].startswith("locks") else ", lockout: {tries: 10, release: 30 s, locks: account}"
     return f"""family: drawn
 title: Drawn {thing.serial}
 token: {{signs: "-_.", longest: 24}}

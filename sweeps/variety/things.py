@@ -42,6 +42,8 @@ GROUPS: dict[str, dict[str, float]] = {
     "first": {"nothing": 4, "terms": 1, "a new word": 1},
     "parts": {"whole": 3, "two at a time": 1},
     "sources": {"has": 3, "none": 1},
+    "rules": {"bind": 5, "bind whoever looks": 1, "are only shown": 1},
+    "doors": {"want a login": 5, "show what was seen": 1},
     # of a console
     "leader": {":": 1, "=": 1, ".": 1, "|": 1},
     "table": {"heading": 2, "bare": 1, "ruled": 1, "numbered": 1},
@@ -156,6 +158,7 @@ class Thing:
         self.heard: list[str] = []
         self.taken = False
         self.numbers: dict[str, int] = {}
+        self.seen: dict[str, tuple[str, str]] = {}  # pages somebody was shown
 
     # ---- what it does -------------------------------------------------------------------------------------------
 
@@ -193,7 +196,7 @@ class Thing:
             user = self.live["users"].get(name)
             if user is None or not user.on:
                 return "no"
-            if self.style["wrong"].startswith("locks") and time.monotonic() < user.until:
+            if self.locks() and time.monotonic() < user.until:
                 return "locked" if self.style["wrong"] == "locks, said" else "no"
             if user.word == word:
                 user.wrong = 0
@@ -222,12 +225,22 @@ class Thing:
             self._done()
             return ""
 
+    def locks(self) -> bool:
+        """Do wrong words lock anybody?"""
+        return self.style["wrong"].startswith("locks") and self.style["rules"] != "are only shown"
+
+    def weak(self, word: str) -> bool:
+        """Does it fall short of the rules, where these bind?"""
+        kinds = len({"a" if c.islower() else "A" if c.isupper() else "1" if c.isdigit() else "." for c in word})
+        short = len(word) < self.edited["shortest"] or kinds < self.edited["kinds"]
+        return short and self.style["rules"] != "are only shown"
+
     def add(self, name: str, rank: str, word: str) -> str:
         with self.lock:
             users = self.edited["users"]
             if name in users:
                 return "there is one of that name"
-            if len(word) < self.edited["shortest"]:
+            if self.weak(word):
                 return "too short a word"
             users[name] = User(rank, word)
             self._done()
@@ -237,7 +250,7 @@ class Thing:
         with self.lock:
             if name not in self.edited["users"]:
                 return "nobody of that name"
-            if len(word) < self.edited["shortest"]:
+            if self.weak(word):
                 return "too short a word"
             self.edited["users"][name].word = word
             self._done()
@@ -597,7 +610,17 @@ class Http(BaseHTTPRequestHandler):
         if self.connection.fileno() >= 0:
             super().finish()
 
+    def cached(self) -> bool:
+        """Whoever comes is shown what somebody saw, where its doors are so."""
+        seen = self.thing.seen.get(self.path) if self.thing.style["doors"] == "show what was seen" else None
+        if seen is None or self.seated() is not None:
+            return False
+        self.send(200, *seen)
+        return True
+
     def send(self, status: int, body: str, kind: str, **headers: str) -> None:
+        if self.command == "GET" and status == 200 and self.seated() is not None:
+            self.thing.seen[self.path] = (body, kind)
         raw, wire = body.encode(), self.thing.style["wire"]
         self.send_response(status)
         for name, value in headers.items():
@@ -707,6 +730,8 @@ class Objects(Http):
         return told
 
     def do_GET(self) -> None:
+        if self.cached():
+            return None
         who, thing, verb = self.seated(), self.thing, self.thing.verb
         if who is None:
             return self.tell(None, 401, "nobody sits there")
@@ -815,6 +840,8 @@ class Pages(Http):
         )
 
     def do_GET(self) -> None:
+        if self.cached():
+            return None
         who, thing, verb = self.seated(), self.thing, self.thing.verb
         url = urlsplit(self.path)
         path, query = url.path.strip("/"), dict(parse_qsl(url.query))

@@ -25,7 +25,7 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order
 from yardbolt.core.talk.outcomes import Done, Locked, No, Open, Opened, Refused, told
 
-from .lending import NAME, ByChanges, ByProgram, Lending, why_not
+from .lending import NAME, ByChanges, ByProgram, Lending, lending, why_not
 from .logins import LONGEST_LOCK
 from .prove import attempt_patiently
 from .reach import floor_of
@@ -42,19 +42,18 @@ async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozens
     """Every drill the family knows that was not made yet and whose setting is there."""
     out: list[Proof] = []
     async with _passwords(unit):
+        account = lending(unit, session, plane)
         if Sort.POLICY not in done and isinstance(plane.policy.min_length, int):
             unit.report(f"{unit.name}: trying a weak password on an account made for it")
             if op := unit.family.op_doing("try policy"):
                 out.append(await _policy(unit, session, op))
-            elif not unit.family.op_doing("lend") and _is_as_wanted(unit, plane):
-                out.append(await _policy_by_changes(unit, session, plane))
-        if Sort.LOCKOUT not in done and isinstance(plane.lockout.tries, int):
+            elif isinstance(account, ByChanges) and _is_as_wanted(unit, plane):
+                out.append(await _policy_by_changes(unit, session, plane, account))
+        # what else is locked with it, where the manual does not say, could be us
+        locks = isinstance(account, ByProgram) or unit.family.factory.locks == "account"
+        if Sort.LOCKOUT not in done and isinstance(plane.lockout.tries, int) and account is not None and locks:
             unit.report(f"{unit.name}: trying wrong passwords on an account made for it")
-            if unit.family.op_doing("lend"):
-                out.append(await _lockout(unit, session, plane, ByProgram(unit, session)))
-            elif unit.family.factory.locks == "account":
-                account = ByChanges(unit, session, plane)
-                out += [] if account.missing() else [await _lockout(unit, session, plane, account)]
+            out.append(await _lockout(unit, session, plane, account))
     destinations = plane.logs.destinations
     if Sort.MARK not in done and isinstance(destinations, tuple) and (op := unit.family.op_doing("mark")):
         # units that are worked on at once send to one server, and this laptop can be it for one of them at a time
@@ -160,9 +159,8 @@ def _is_as_wanted(unit: UnitInWork, plane: Plane) -> bool:
     return isinstance(bound_or_why(unit.family, Set(("policy", "min_length"), wanted), plane), str)
 
 
-async def _policy_by_changes(unit: UnitInWork, session: Session, plane: Plane) -> Proof:
+async def _policy_by_changes(unit: UnitInWork, session: Session, plane: Plane, account: ByChanges) -> Proof:
     """Passwords that fall just short of the policy, between two that do not."""
-    account = ByChanges(unit, session, plane)
     shortest, kinds = plane.policy.min_length, plane.policy.classes
     many = isinstance(kinds, int) and kinds > 1
     claim = Claim(
@@ -170,8 +168,6 @@ async def _policy_by_changes(unit: UnitInWork, session: Session, plane: Plane) -
         account.name, control="a strong one is taken by the same account",
         backs=frozenset({("policy", "min_length"), *([("policy", "classes")] if many else [])}),
     )  # fmt: skip
-    if why := account.missing():
-        return Proof(claim, Result.NOT_TRIED, f"no account could be made for it: {why}")
     if not isinstance(shortest, int) or shortest < 2:
         return Proof(claim, Result.NOT_TRIED, "the policy asks for nothing that could be too short")
     letters = [sign for sign in "bcdfghjkmnpqrstvwxz" if sign not in floor_of(unit).barred]

@@ -82,20 +82,17 @@ class ByChanges:
         self.name = name_for(unit.family)
         self._here = ("accounts", self.name)
 
-    def missing(self) -> str:
-        """Why none is made here; empty where one can be."""
-        there = exists(self._plane, self._here)
-        if there is not False:
-            return f"{self.name} is there already" if there else "the accounts were not all read"
+    def can(self) -> bool:
+        """Does this make add and remove an account at once, by this service, and was every account read?"""
+        if exists(self._plane, self._here) is not False:
+            return False
         for change in (self._made(A_WORD), Drop(self._here)):
             bound = self._bound(change)
-            if isinstance(bound, str):
-                return bound
-            if bound.cuts not in ("none", "account") or bound.op.guarded or bound.store != LIVE:
-                return "this make does not make and remove an account at once"
-            if bad := bound.unmet(self._plane):
-                return bad[0]
-        return ""
+            if isinstance(bound, str) or bound.cuts not in ("none", "account") or bound.op.guarded:
+                return False
+            if bound.store != LIVE or bound.unmet(self._plane):
+                return False
+        return True
 
     @property
     def gives(self) -> bool:
@@ -175,3 +172,11 @@ class ByChanges:
         if exists(self._plane, self._here):
             self._plane = apply(self._plane, Drop(self._here))
         return True
+
+
+def lending(unit: UnitInWork, session: Session, plane: Plane) -> ByProgram | ByChanges | None:
+    """How an account is lent on this unit; None where none can be made and removed at once."""
+    if unit.family.op_doing("lend"):
+        return ByProgram(unit, session)
+    account = ByChanges(unit, session, plane)
+    return account if account.can() else None

@@ -47,11 +47,12 @@ class Objects(WebWire):
         self.log_in_by(event.auth)
         body = None if event.body is None else self._filled(event.body)
         content = None if body is None else (_as_form(body) if event.form else json.dumps(body)).encode()
-        headers = {name: str(self._filled(member)) for name, member in event.headers}
+        # where nobody logged in there is nothing of a session to send, and half a header is none
+        headers = {name: str(self._filled(member)) for name, member in event.headers if self._has(member)}
         if content is not None:
             headers["Content-Type"] = "application/x-www-form-urlencoded" if event.form else "application/json"
         try:
-            query = urlencode([(name, self._filled(member)) for name, member in event.query])
+            query = urlencode([(name, self._filled(member)) for name, member in event.query if self._has(member)])
             target = f"{event.target}{'&' if '?' in event.target else '?'}{query}" if query else event.target
             got = await self.send(event.method, target, content, headers)
         except (httpx.HTTPError, httpx.InvalidURL) as e:
@@ -82,6 +83,11 @@ class Objects(WebWire):
 
     def _part(self, part: Slot | Kept) -> str:
         return revealed(part.ref, self._secrets) if isinstance(part, Slot) else self._held(part.name)
+
+    def _has(self, member: Any) -> bool:
+        """Is all of the session there that it is filled with?"""
+        parts = member if isinstance(member, tuple) else (member,)
+        return all(one.name == "origin" or one.name in self._kept for one in parts if isinstance(one, Kept))
 
     def _held(self, name: str) -> str:
         if name == "origin" and name not in self._kept:
