@@ -7,9 +7,11 @@ from __future__ import annotations
 import base64
 import json
 import os
+import random
 import re
 import socket
 import sys
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -160,6 +162,15 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
     do("check")
     if case["first"] != "nothing" and case["face"] != "objects":
         do("enter", "--yes", "--this-one", "d-1")
+    if case["power"] == "goes after the first entry":
+        unit.thing.loses_power()
+        time.sleep(2.0)
+        do("check")
+        if case["first"] != "nothing" and case["face"] != "objects":
+            do("enter", "--yes", "--this-one", "d-1")
+    elif case["power"] == "goes in mid-run":
+        cut = threading.Timer(random.Random(unit.thing.serial).uniform(0.5, 8.0), unit.thing.loses_power)
+        cut.start()
     runs = [do("tighten", "--yes", "--this-one", "d-1")]
     while "AS LEFT" not in runs[-1][1] and len(runs) < 3:
         runs.append(do("tighten", "--yes", "--this-one", "d-1"))
@@ -171,7 +182,7 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
         return "false", "a defect: " + next(line for one in said for line in one.splitlines() if "defect in" in line)[
             :300
         ]
-    unit.thing.restart()
+    unit.thing.loses_power()
     time.sleep(2.1)
     laptop, stranger = f"{net}.10", f"{net}.66"
     safe = KdbxSafe(folder / "safe.kdbx", Secret(MASTER), None, None)

@@ -43,6 +43,7 @@ GROUPS: dict[str, dict[str, float]] = {
     "parts": {"whole": 3, "two at a time": 1},
     "sources": {"has": 3, "none": 1},
     "rules": {"bind": 5, "bind whoever looks": 1, "are only shown": 1},
+    "power": {"stays": 6, "goes after the first entry": 1, "goes in mid-run": 1},
     "doors": {"want a login": 5, "show what was seen": 1},
     # of a console
     "leader": {":": 1, "=": 1, ".": 1, "|": 1},
@@ -158,6 +159,8 @@ class Thing:
         self.heard: list[str] = []
         self.taken = False
         self.numbers: dict[str, int] = {}
+        self.dark_until = 0.0
+        self.lines: set[socket.socket] = set()
         self.seen: dict[str, tuple[str, str]] = {}  # pages somebody was shown
 
     # ---- what it does -------------------------------------------------------------------------------------------
@@ -286,6 +289,24 @@ class Thing:
                 {n for n in {*folk[0], *folk[1]} if folk[0].get(n) != folk[1].get(n)}
             )
 
+    def keeps_the_word(self) -> None:
+        """A first word is kept by itself, but on makes whose power goes then."""
+        if self.style["power"] != "goes after the first entry":
+            self.save()
+
+    def loses_power(self) -> None:
+        """Whatever was not kept is gone, everybody is cut off, and for a while nobody answers."""
+        with self.lock:
+            self.dark_until = time.monotonic() + 1.5
+            self.restart()
+            for one in list(self.lines):
+                with contextlib.suppress(OSError):
+                    one.shutdown(socket.SHUT_RDWR)
+
+    def dark(self) -> bool:
+        """Is it without power now?"""
+        return time.monotonic() < self.dark_until
+
     def restart(self) -> None:
         self.live = copied(self.kept)
         self.staged = copied(self.live)
@@ -406,6 +427,9 @@ class Console(socketserver.BaseRequestHandler):
 
     def handle(self) -> None:
         thing, style = self.thing, self.thing.style
+        if thing.dark():
+            return None
+        thing.lines.add(self.request)
         if not thing.admits(self.client_address[0]):
             return turned_away(self.request, style["stranger"], "Not from where you are.\r\n")
         try:
@@ -438,7 +462,7 @@ class Console(socketserver.BaseRequestHandler):
             self.say("Your own word again: ")
             if self.line(hidden=True) != first or thing.reword(name, first):
                 return self.say("Then not.\n")
-            thing.save()
+            thing.keeps_the_word()
         self.say("Good day.\n")
         while name in thing.live["users"]:
             self.say(self.prompt())
@@ -583,6 +607,10 @@ class Http(BaseHTTPRequestHandler):
         """Quiet."""
 
     def handle_one_request(self) -> None:
+        if self.thing.dark():
+            self.close_connection = True
+            return None
+        self.thing.lines.add(self.request)
         if self.thing.admits(self.client_address[0]):
             return super().handle_one_request()
         how = self.thing.style["stranger"]
@@ -949,7 +977,7 @@ class Pages(Http):
             return self.do_GET()
         if path == "own" and sent.get("word") and sent.get("word") == sent.get("again"):
             thing.reword(who, sent["word"])
-            thing.save()
+            thing.keeps_the_word()
             return self.show("Desk", "<p>Good day.</p>")
         if thing.asks_terms or (who in thing.live["users"] and thing.wants_word(who)):
             return self.do_GET()

@@ -22,7 +22,7 @@ from yardbolt.core.talk.outcomes import Done, Locked, No
 
 from .check import file_once
 from .identity import box_of, not_another, recognise
-from .lending import ByChanges, ByProgram, name_for
+from .lending import ByChanges, ByProgram, lent
 from .reach import (
     COMES_FIRST,
     candidates,
@@ -222,13 +222,15 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
 
 
 async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
-    """The account of a drill that was cut off is taken away first."""
+    """Accounts of a drill that was cut off are taken away first."""
     unit = run.unit
-    if exists(reading.plane, ("accounts", name_for(unit.family))) is not True:
+    names = lent(unit.family, reading.plane)
+    if not names:
         return reading
     session = await _with_rights(run, session, reading)
     by_program = unit.family.op_doing("take back") is not None
-    await (ByProgram(unit, session) if by_program else ByChanges(unit, session, reading.plane)).take_back()
+    for name in names:
+        await (ByProgram(unit, session) if by_program else ByChanges(unit, session, reading.plane, name)).take_back()
     return await session.read()
 
 

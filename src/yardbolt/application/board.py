@@ -60,8 +60,13 @@ def _stage(
         # a published login that is good leads in; where none is, somebody has to give one
         good = any(row.gate or row.outcome == "opened" for row in checked.document.outside.tried)
         return "checked", "enter" if good else "check --as NAME"
-    if records.latest(name, "target", TargetDocument):
+    history = records.history().of(name)
+    target = records.latest(name, "target", TargetDocument)
+    # what was done before it was reset is no more
+    if target and target.time < history.reset_at:
+        return "reset", "tighten" if history.shown else "steps"
+    if target:
         return "tightened", "steps" if fails else "prove"
-    if records.history().of(name).shown:
+    if history.shown:
         return "planned", "tighten"
     return "read", "steps" if family().ops else "sheet"

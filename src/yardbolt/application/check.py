@@ -158,6 +158,12 @@ def conclude(
     notice = not_another(unit, document.box)
     if way is not None and instead and get(plane, ("accounts", way.account, "role")) != "full":
         notice = "; ".join(one for one in (notice, f"{told}, which shows less: {instead}") if one)
+    left, reset_at = unit.record.latest("as left", LeftDocument), unit.record.history().reset_at
+    if left and left.time < reset_at:
+        again = (
+            f"it was reset after it was left on {left.time[:10]}: a published login opens what our password had opened"
+        )
+        notice = "; ".join(one for one in (again, notice) if one)
     if notice:
         document = replace(document, notices=(notice,))
     poorer = told == NOT_ASKED and _tells_no_more(unit, document)

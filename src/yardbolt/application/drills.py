@@ -49,6 +49,7 @@ async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozens
                 out.append(await _policy(unit, session, op))
             elif isinstance(account, ByChanges) and _is_as_wanted(unit, plane):
                 out.append(await _policy_by_changes(unit, session, plane, account))
+        account = lending(unit, session, plane, f"{10 + unit.pick(90)}")
         # what else is locked with it, where the manual does not say, could be us
         locks = isinstance(account, ByProgram) or unit.family.factory.locks == "account"
         if Sort.LOCKOUT not in done and isinstance(plane.lockout.tries, int) and account is not None and locks:

@@ -22,13 +22,22 @@ from .unit import UnitInWork
 
 NAME = "yardbolt-try"
 SHORTER = ("yardbolttry", "ybtry")  # where the unit takes no name like that
+DIGITS = "0123456789"
 UNTRIED = "untried: "
 A_WORD = Ref("typed:drill-first")
 
 
-def name_for(family: Family) -> str:
-    """What the account is called on a unit of this family."""
-    return next((one for one in (NAME, *SHORTER) if family.is_token(one)), NAME)
+def name_for(family: Family, number: str = "") -> str:
+    """What the account is called on a unit of this family; with a number, for a unit may remember a locked one by its name."""
+    return next((one + number for one in (NAME, *SHORTER) if family.is_token(one + number)), NAME)
+
+
+def lent(family: Family, plane: Plane) -> list[str]:
+    """Accounts of a trial that was cut off."""
+    base = name_for(family)
+    return [
+        one.key for one in plane.accounts if one.key.startswith(base) and one.key.removeprefix(base).strip(DIGITS) == ""
+    ]
 
 
 class Lending(Protocol):
@@ -77,9 +86,9 @@ class ByChanges:
 
     waits = False
 
-    def __init__(self, unit: UnitInWork, session: Session, plane: Plane) -> None:
+    def __init__(self, unit: UnitInWork, session: Session, plane: Plane, name: str = "") -> None:
         self._unit, self._session, self._plane = unit, session, plane
-        self.name = name_for(unit.family)
+        self.name = name or name_for(unit.family)
         self._here = ("accounts", self.name)
 
     def can(self) -> bool:
@@ -174,9 +183,9 @@ class ByChanges:
         return True
 
 
-def lending(unit: UnitInWork, session: Session, plane: Plane) -> ByProgram | ByChanges | None:
+def lending(unit: UnitInWork, session: Session, plane: Plane, number: str = "") -> ByProgram | ByChanges | None:
     """How an account is lent on this unit; None where none can be made and removed at once."""
     if unit.family.op_doing("lend"):
         return ByProgram(unit, session)
-    account = ByChanges(unit, session, plane)
+    account = ByChanges(unit, session, plane, name_for(unit.family, number))
     return account if account.can() else None

@@ -200,7 +200,7 @@ class History:
             return
         if event.accepted and ref.factory and event.account in unit.ours:
             unit.ours.discard(event.account)
-            unit.reset_at = stamp.time
+            unit.reset_at, unit.shown = stamp.time, ""
         if event.outcome == "opened":
             unit.met_at = event.address
             unit.ended = ""
