@@ -291,7 +291,7 @@ class Thing:
 
     def keeps_the_word(self) -> None:
         """A first word is kept by itself, but on makes whose power goes then."""
-        if self.style["power"] != "goes after the first entry":
+        if self.style["power"] != "goes after the first entry" or self.style["store"] == "staged":
             self.save()
 
     def loses_power(self) -> None:

@@ -33,7 +33,7 @@ from yardbolt.core.run.proofs import Claim, Sort, settle
 
 from .arrival import Run, arrive
 from .prove import proof_row
-from .steps import Plan, change_key, target_from, want_rows
+from .steps import Plan, change_key, left_by_us, target_from, want_rows
 from .tighten import drive, stopped
 from .unit import UnitInWork
 
@@ -98,7 +98,7 @@ async def _leave(run: Run, approve: Approve, left: LeftDocument) -> Left:
             f"{unit.name}: no service has an opening for {unit.site.laptop} alone; nothing is to be ended"
         )
     office = tuple(str(net[0]) for net in unit.site.administrators.nets)
-    belief = arrival(unit.family, planes, ways, (unit.site.laptop, *office))
+    belief = arrival(unit.family, planes, ways, (unit.site.laptop, *office), left_by_us(unit, plane))
     todo, gaps = changes(plane, target, unit.family, unit.site)
     bound = [bound_or_why(unit.family, one, belief.stores) for one in todo]
     if unit.family.op_doing("arm") and any(isinstance(one, Bound) and is_guarded(one, belief) for one in bound):

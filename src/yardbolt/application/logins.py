@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from yardbolt.core.credentials import Nothing
+from yardbolt.core.credentials import Nothing, Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import IdentityError
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.ports import Wire
 from yardbolt.core.run.documents import KeyDocument
@@ -56,8 +57,9 @@ class Access:
     def settles(self) -> float:
         """Seconds after which a unit that refuses what opened it before may have come to itself: has started, or has let
         the account go; 0 where neither is to be expected. A lock that lasts long is not waited for."""
-        read = (self.record.last_plane() or Plane()).lockout.release
-        lasts = read if isinstance(read, float) else self.facts.family.factory.release
+        read = (self.record.last_plane() or Plane()).lockout
+        lasts = read.release if isinstance(read.release, float) else self.facts.family.factory.release
+        lasts = 0.0 if read.tries is ABSENT else lasts
         starts = 0.0 if self.ready else self.facts.family.factory.ready_after or AWAKE
         return max(starts, lasts + 1 if 0 < lasts < LONGEST_LOCK else 0.0)
 
@@ -139,17 +141,27 @@ class Access:
             return None
         return Session(self.facts, self.record, self.held, self.budget, wire, way, opened, again)
 
-    async def enter_trusted(self, way: Way) -> tuple[Login, Session | None]:
-        """One login; where what opened it before is refused, the unit may still be starting, or wrong tries have locked the
-        account for a while and it does not say so: it is tried once more, on one of the tries that are spared."""
+    async def enter_trusted(self, way: Way) -> tuple[Login, Session | None, Way]:
+        """One login, and by which way it ended so. Where what opened it before is refused, the unit may have lost it, with its
+        power or by a reset: then the published password of the account opens. Or it is still starting, or wrong tries have locked
+        the account for a while and it does not say so: it is tried once more, on one of the tries that are spared."""
         trusted = self.record.history().opened_last(way.account, way.secret, way.service)
         outcome, session = await self.enter(way)
         seconds = self.settles()
-        if trusted and seconds and isinstance(outcome, Refused) and self.budget.tries_left(way) >= 0:
-            self.report(f"{self.facts.name}: {way.account} is refused, which is new; trying again in {seconds:.0f} s")
-            await self.record.clock.sleep(seconds)
-            outcome, session = await self.enter(way, budgeted=False)
-        return outcome, session
+        if not (trusted and seconds and isinstance(outcome, Refused) and self.budget.tries_left(way) >= 0):
+            return outcome, session, way
+        for login in self.facts.family.factory.logins if way.secret.safe else ():
+            if login.account == way.account:
+                first = replace(way, credential=Password(login.ref))
+                got, session = await self.enter(first)
+                if accepted(got):
+                    return got, session, first
+        if self.budget.tries_left(way) < 0:
+            return outcome, None, way
+        self.report(f"{self.facts.name}: {way.account} is refused, which is new; trying again in {seconds:.0f} s")
+        await self.record.clock.sleep(seconds)
+        outcome, session = await self.enter(way, budgeted=False)
+        return outcome, session, way
 
     async def attempt(self, way: Way, budgeted: bool = True) -> Login:
         """One login that is ended again at once. Raises IdentityError when the host key is not the one noted."""

@@ -19,6 +19,7 @@ from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.documents import Outside, PortRow, TrialRow
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import (
+    LETS_IN_ANYBODY,
     Asked,
     Cut,
     Locked,
@@ -105,6 +106,9 @@ GATES = {
 }
 
 
+NOT_UP = "it takes no login just now: "
+
+
 def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
     """The error where no login of ours opens; `command` is what to run next."""
     laptop = unit.site.laptop
@@ -113,6 +117,10 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
             f"this laptop's opening, {laptop}, was ended: work from an administrator's address, laptop: in the job file"
         )
         return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {why}")
+    if LETS_IN_ANYBODY in why:
+        return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {why}; nothing of it could be proven, so nothing is changed")
+    if why.startswith(NOT_UP):
+        return UnitError(Trouble.UNREACHABLE, f"{unit.name}: {why}; once it is up, run the same command again")
     return UnitError(
         Trouble.NO_LOGIN, f"{unit.name}: no login of ours opens it ({why}); next: yardbolt {command} {unit.name}"
     )
@@ -127,6 +135,7 @@ async def way_in(
     failed = {} if failed is None else failed
     # where it is silent or cut off, nothing readable is tried instead
     gone: set[str] = set()  # services that nobody answers
+    mute = 0  # of all logins, those that got no answer
     for way in candidates(unit):
         if way.service in gone:
             continue
@@ -136,12 +145,13 @@ async def way_in(
         if any(t.way.service == way.service and isinstance(t.outcome, Silent) for t in published):
             why.append(f"{way.service} says nothing")
             break
-        outcome, session = await unit.access.enter_trusted(way)
+        outcome, session, _ = await unit.access.enter_trusted(way)
         if session is not None:
             return session, missed(unit, failed)
         if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
             how = "says nothing" if isinstance(outcome, Silent) else "refuses or ends connections"
             why.append(f"{way.service} on port {way.door.port} {how}")
+            mute += 1
             if not isinstance(outcome, NoListener):
                 break
             gone.add(way.service)
@@ -158,10 +168,13 @@ async def way_in(
         if session is not None:
             return session, missed(unit, failed)
         why.append(f"{way.account} by {way.service}: {told_fully(outcome)}")
+        mute += isinstance(outcome, Silent | Cut | NoListener)
         if isinstance(outcome, NoListener):
             gone.add(way.service)
         elif isinstance(outcome, Silent | Cut):  # not a matter of this account
             break
+    if why and mute == len(why) and not published:
+        return None, NOT_UP + "; ".join(why)
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
     if not why:
@@ -247,6 +260,9 @@ def _note_trials(draft: Draft, unit: UnitInWork, plane: Plane, tried: tuple[Tria
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
         if told(trial.outcome) == "untried" and not isinstance(trial.outcome, Occupied):
             draft.put((*path, "why"), said_by(trial.outcome))
+        if said_by(trial.outcome) == LETS_IN_ANYBODY:
+            here = ("services", trial.way.service)
+            draft.make(here).put((*here, "shows"), ("every page",))
         value = unit.held.secret(trial.way.secret)
         draft.put((*path, "blank"), value is not None and not value)
         if isinstance(trial.outcome, Refused | NoListener):

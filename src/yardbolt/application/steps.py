@@ -11,7 +11,7 @@ from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.bound import Bound, bound_or_why
-from yardbolt.core.family.model import LIVE, STAGED
+from yardbolt.core.family.model import KEPT, LIVE, STAGED
 from yardbolt.core.judge.access import admit
 from yardbolt.core.judge.baseline import wanted
 from yardbolt.core.judge.demands import Conflict, Gap, Target, Want
@@ -24,7 +24,7 @@ from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
 from yardbolt.core.plane.edit import get, put
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path, parse, show
+from yardbolt.core.plane.path import Path, fits, parse, show
 from yardbolt.core.plane.table import coerce, item_of, reached
 from yardbolt.core.run.documents import WantRow
 from yardbolt.core.secret import Ref
@@ -112,7 +112,7 @@ def plan(
     them."""
     planes = _dropped(unit, planes)
     plane = planes[LIVE]
-    ours = choices.resumed or choices.keep_found
+    ours = choices.resumed or choices.keep_found or left_by_us(unit, plane)
     belief = arrival(unit.family, planes, ways, unit.site.laptops, ours)
     todo, more = changes(plane, target, unit.family, unit.site)
     declined = {**({} if choices.again else _declined_before(unit, todo, planes)), **choices.declined}
@@ -130,6 +130,25 @@ def plan(
         choices.gate,
     )
     return Plan(target, sheet.gaps if isinstance(sheet, Sheet) else everything, sheet, plane, belief, todo)
+
+
+def left_by_us(unit: UnitInWork, plane: Plane) -> bool:
+    """Are the settings that are not kept those that a first entry, or a run that ended early, left there? As many as were sent
+    at the most, and where the unit names them, ours by their names."""
+    differences, sent = (
+        plane.stores.differences,
+        [path for path in unit.record.history().unsaved if _needs_saving(unit, parse(path))],
+    )
+    names = plane.stores.names if isinstance(plane.stores.names, tuple) else ()
+    words = {step for path in sent for step in parse(path)}
+    known = all(any(word in name for word in words) for name in names)
+    return isinstance(differences, int) and 0 < differences <= len(sent) and known
+
+
+def _needs_saving(unit: UnitInWork, path: Path) -> bool:
+    """Is what sets, makes or drops it kept by saving alone?"""
+    ops = [op for op in unit.family.ops for pattern in (*op.sets, *op.makes, *op.drops) if fits(pattern, path)]
+    return all(KEPT not in op.writes for op in ops)
 
 
 def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -> dict[str, Gap]:

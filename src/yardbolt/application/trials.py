@@ -162,13 +162,13 @@ class Trials:
 
     async def _opens(self, way: Way) -> bool:
         """Does a login open that should?"""
-        outcome, session = await self.unit.access.enter_trusted(way)
+        outcome, session, by = await self.unit.access.enter_trusted(way)
         if session is not None:
             await session.close()
         account = self.unit.family.account_key(way.service, way.account)
         self.locked |= {account} if isinstance(outcome, Locked) else set()
         # a key that opens says nothing of the password
-        if accepted(outcome) and way.password is not None and not way.secret.factory:
+        if accepted(outcome) and by.password is not None and not by.secret.factory:
             self.ours.add(account)
         return accepted(outcome)
 

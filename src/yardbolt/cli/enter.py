@@ -8,6 +8,7 @@ from yardbolt.application.enter import Question, questions
 from yardbolt.application.enter import enter as run
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.errors import OperatorError
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.words import listed
 
 from . import show, wiring
@@ -51,6 +52,14 @@ def enter(
                     screen.say(("DONE  ", "good"), done)
                 if entered.checked is not None:
                     show.found(screen, entered.checked, unit)
+                    if (
+                        asked
+                        and unit.family.op_keeping()
+                        and entered.checked.plane.stores.differences not in (0, ABSENT)
+                    ):
+                        screen.say(
+                            ("NOT KEPT  ", "bad"), "what was set is lost with the power until tighten has saved it"
+                        )
                 show.next_line(screen, f"yardbolt steps {name}")
                 return 0
 

@@ -65,6 +65,7 @@ class UnitHistory:
     since_restart: dict[str, Stamp] = field(
         default_factory=dict
     )  # path -> its last change, since a restart was survived
+    unsaved: set[str] = field(default_factory=set)  # what of ours was sent, and not taken back, since the last saving
     last_run: int = 0
     handed_over: int = 0  # the as-left document a sheet was last written of
     ended: str = ""  # the laptop address whose opening was ended, unless a login opened since
@@ -149,6 +150,8 @@ class History:
                 unit.staging = unit.staging or getattr(event, "kind", "") == "change"
                 path = getattr(event, "path", "")
                 unit.left_out.pop(path, None)
+                if path or event.secret:
+                    unit.unsaved.add(path or f"accounts/{event.account}/secret")
                 if path:
                     unit.since_restart[path] = stamp
                 unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
@@ -156,8 +159,13 @@ class History:
                     self._sent(unit, event.account, Ref(event.secret))
             case Unlike(left_out=True, path=path):
                 unit.left_out[path] = event
-            case ReadBack(kind="activate") | BackedOut():
+            case ReadBack(kind="activate"):
                 unit.staging = False
+            case ReadBack(kind="save"):
+                unit.unsaved.clear()
+            case BackedOut():
+                unit.staging = False
+                unit.unsaved.clear()
             case RunBegun():
                 unit.begun.add(stamp.run)
                 unit.staging = False
@@ -201,6 +209,7 @@ class History:
         if event.accepted and ref.factory and event.account in unit.ours:
             unit.ours.discard(event.account)
             unit.reset_at, unit.shown = stamp.time, ""
+            unit.unsaved.clear()
         if event.outcome == "opened":
             unit.met_at = event.address
             unit.ended = ""

@@ -72,6 +72,9 @@ class Cut:
     said: str = ""
 
 
+LETS_IN_ANYBODY = "it lets in whoever comes, so no login can be tried"
+
+
 @dataclass(frozen=True)
 class Silent:
     """No answer within the time."""
