@@ -84,6 +84,8 @@ class CableTester(socketserver.StreamRequestHandler):
     def write_line(self, line: list[str], says: str) -> None:
         people = self.held["people"]
         match line:
+            case ["come" | "word", *_] if len(says) < int(self.held["plate"]["least"]):
+                return self.say({"why": "too short"})
             case ["come", name, may]:
                 people[name] = {"may": may, "word": says}
             case ["word", name]:

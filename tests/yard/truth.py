@@ -39,7 +39,8 @@ usermod -p "$(perl -e 'print crypt("guest","ab")')" guest
 echo 'works ALL=(ALL) ALL' > /etc/sudoers.d/works; echo 'guest ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/guest; chmod 440 /etc/sudoers.d/*
 ssh-keygen -A >/dev/null; rm /etc/ssh/ssh_host_rsa_key*; ssh-keygen -q -t rsa -b 1024 -N '' -f /etc/ssh/ssh_host_rsa_key
 mkdir -p /home/guest/.ssh; ssh-keygen -q -t ed25519 -N '' -f /root/k; cp /root/k.pub /home/guest/.ssh/authorized_keys2
-printf 'PermitRootLogin no\nMaxAuthTries 3\nBanner /etc/issue.net\nMatch Address NET.0/24\n PermitRootLogin yes\n' > /etc/ssh/sshd_config.d/00-vendor.conf
+ssh-keygen -q -t ed25519 -N '' -f /root/ca; cp /root/ca.pub /etc/ssh/works-ca.pub; ssh-keygen -q -s /root/ca -I works -n lt-works,works /root/k.pub
+printf 'PermitRootLogin no\nMaxAuthTries 3\nBanner /etc/issue.net\nTrustedUserCAKeys /etc/ssh/works-ca.pub\nMatch Address NET.0/24\n PermitRootLogin yes\n' > /etc/ssh/sshd_config.d/00-vendor.conf
 sed -i 's/agentaddress.*/agentaddress udp:161,udp6:161/; s/^rocommunity .*/rocommunity public/' /etc/snmp/snmpd.conf
 echo 'rwcommunity Bogie-77-x 10.0.0.0/8' >> /etc/snmp/snmpd.conf
 sed -i 's/anonymous_enable=NO/anonymous_enable=YES/; s/#*local_enable=.*/local_enable=YES/' /etc/vsftpd.conf
@@ -57,7 +58,7 @@ sleep 2.2
     leaves={
         "host/init": "sysv", "name": "mill", "accounts/works/role": "full", "accounts/works/becomes_root": "with its password",
         "accounts/guest/becomes_root": "freely", "accounts/backup2/becomes_root": "is root", "accounts/guest/storage": "outdated",
-        "services/ssh/root_login": "yes", "services/ssh/tries": 3, "services/ssh/idle": 3600.0, "services/ssh/rsa_bits": 1024,
+        "services/ssh/root_login": "yes", "services/ssh/tries": 3, "services/ssh/idle": 3600.0, "services/ssh/rsa_bits": 1024, "services/ssh/authority": "/etc/ssh/works-ca.pub",
         "services/http/enabled": False, "services/http/boot": True, "services/tftp/enabled": True, "services/ftp/encrypted": False,
         "policy/min_length": 8, "policy/dictionary": "missing", "snmp/communities": 3, "snmp/published": 2, "snmp/writing": 1,
         "logs/destinations": ["tcp 192.0.2.99 6514"], "clock/synchronised": False, "jobs//etc/cron.d/callhome 1/runs": "/usr/local/bin/callhome",

@@ -3,7 +3,7 @@ reading."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Way
@@ -82,20 +82,24 @@ async def questions(unit: UnitInWork) -> tuple[Question, ...]:
     """What stands between the published logins and the unit, found by logging in and answering nothing."""
     await unit.find()
     found: dict[tuple[str, str], Question] = {}
-    published = [
-        Way(unit.site.laptop, unit.facts.best_door(unit.record.last_plane()), one.account, Password(one.ref))
-        for one in unit.family.factory.logins
-    ]
-    ours = [way for way in candidates(unit) if way.secret.typed]
-    for way in (*ours, *published):
-        outcome = await unit.access.attempt(way)
-        # a code in somebody's mailbox nobody answers here
-        if isinstance(outcome, Asked) and outcome.gate != CODE:
-            said = unit.held.scrub(outcome.said).strip()[-LONGEST_SAID:]
-            # whoever comes first is asked, by whatever login: once is enough
-            if not outcome.secret_sent and found:
+    for door in unit.facts.good_doors(unit.record.last_plane()):
+        published = [Way(unit.site.laptop, door, one.account, Password(one.ref)) for one in unit.family.factory.logins]
+        ours = [way for way in candidates(unit) if way.secret.typed and way.door == door]
+        shut = False  # what is shut as it is found asks nothing, and the next best does
+        for way in (*ours, *published):
+            outcome = await unit.access.attempt(way)
+            shut = isinstance(outcome, NoListener)
+            # a code in somebody's mailbox nobody answers here
+            if isinstance(outcome, Asked) and outcome.gate != CODE:
+                said = unit.held.scrub(outcome.said).strip()[-LONGEST_SAID:]
+                # whoever comes first is asked, by whatever login: once is enough
+                if not outcome.secret_sent and found:
+                    break
+                found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
+            if shut:
                 break
-            found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
+        if not shut:
+            break
     return tuple(found.values())
 
 
@@ -136,12 +140,12 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
         outcome, session = await unit.access.enter(way, consents)
         # the last answer may make it start again; what it holds then, a login by the new secret tells
         if isinstance(outcome, NotReady) and "change" in consents:
-            return await _passed(unit, account, consents)
+            return await _passed(unit, way, consents)
         if isinstance(outcome, NotReady) and consents:
             outcome, session = await _once_ready(unit, way)
         if session is not None:
             await session.close()
-            return await _passed(unit, account, consents)
+            return await _passed(unit, way, consents)
         if not isinstance(outcome, Asked):
             why = unit.held.scrub(said_by(outcome)).strip().split("\n")[-1][:120]
             why = f"{told(outcome)} ({why})" if why else told(outcome)
@@ -151,13 +155,13 @@ async def _pass(unit: UnitInWork, way: Way) -> list[str]:
         if outcome.gate in consents:
             said = unit.held.scrub(said_by(outcome)).strip().split("\n")[-1][:120] or "it asks again"
             raise Stopped(f"{unit.name}: the unit did not take the answer to '{outcome.gate}': {said}")
-        await _consent(unit, account, outcome.gate, consents)
+        await _consent(unit, way, outcome.gate, consents)
     raise Stopped(f"{unit.name}: the unit keeps asking at the first login")
 
 
-async def _consent(unit: UnitInWork, account: str, gate: str, consents: dict[str, Text]) -> None:
+async def _consent(unit: UnitInWork, way: Way, gate: str, consents: dict[str, Text]) -> None:
     """Add what is sent at a gate. Raises Stopped on one the family does not know."""
-    _, channel, _ = unit.family.channel_of(unit.facts.best_door(unit.record.last_plane()).service)
+    account, (_, channel, _) = way.account, unit.family.channel_of(way.service)
     answer = channel.gate_answer(gate)
     if answer is not None:
         consents[gate] = answer
@@ -169,11 +173,11 @@ async def _consent(unit: UnitInWork, account: str, gate: str, consents: dict[str
         raise Stopped(f"{unit.name}: the unit asks something this family does not know: {gate}")
 
 
-async def _passed(unit: UnitInWork, account: str, consents: dict[str, Text]) -> list[str]:
+async def _passed(unit: UnitInWork, way: Way, consents: dict[str, Text]) -> list[str]:
     done = []
     if "change" in consents:
-        await _confirm(unit, account)
-        done.append(f"the password of {account} was changed; the new one rests in the safe")
+        await _confirm(unit, way)
+        done.append(f"the password of {way.account} was changed; the new one rests in the safe")
     if "terms" in consents:
         done.append(f"licence terms accepted by {unit.facts.job.allows.terms}")
         unit.record.note(GatePassed(gate="terms", by=unit.facts.job.allows.terms))
@@ -190,11 +194,9 @@ async def _once_ready(unit: UnitInWork, way: Way) -> tuple[Login, Session | None
     return outcome, session
 
 
-async def _confirm(unit: UnitInWork, account: str) -> None:
+async def _confirm(unit: UnitInWork, met: Way) -> None:
     """A new connection with the new secret: only this tells which password holds."""
-    way = Way(
-        unit.site.laptop, unit.facts.best_door(unit.record.last_plane()), account, Password(unit.site.secret(account))
-    )
+    account, way = met.account, replace(met, credential=Password(unit.site.secret(met.account)))
     outcome, session = await _once_ready(unit, way)
     if session is None:
         problem = f"the new password of {account} was sent, but did not open a new connection: {told(outcome)}"

@@ -74,6 +74,10 @@ class Facts:
 
     def best_door(self, plane: Plane | None = None) -> Door:
         """Where the best way of talking is met: the best of all or, on a plane, of those that are not off there."""
+        return self.good_doors(plane)[0]
+
+    def good_doors(self, plane: Plane | None = None) -> tuple[Door, ...]:
+        """Where each way of talking is met, the best first; on a plane, of those that are not off there."""
         names = self.family.services()
         off = {one.key for one in plane.services if one.enabled is False} if plane is not None else set()
-        return self.door(next((name for name in names if name not in off), names[0]))
+        return tuple(self.door(name) for name in names if name not in off) or (self.door(names[0]),)

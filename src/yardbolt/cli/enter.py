@@ -83,9 +83,12 @@ def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:
     if said:
         accepts = unit.facts.job.allows.terms or "nobody"
         screen.say(f"Accepting binds the owner; the job file names: {accepts}", indent=2)
-    _, channel, _ = unit.family.channel_of(unit.facts.best_door(unit.record.last_plane()).service)
+    _, channel, _ = unit.family.channel_of(asked[0].way.service)
     if "change" in set(channel.gates_named()) - {question.gate for question in asked}:
         screen.say("Behind that it may ask for a new password; approving approves that too.", indent=2)
     for answer, because in channel.answers() if asked else ():
         screen.say((f"It then asks for {answer}", "plain"), (f"  ({because})" if because else "", "faint"), indent=2)
+    by = asked[0].way.service
+    if not unit.family.sealed(by):
+        screen.say(("READABLE  ", "bad"), f"a new password goes by {by}, readable: no encrypted way is open", indent=2)
     screen.say(f"Each new password rests in {unit.facts.job.safe} and its copy before it is sent.", indent=2)

@@ -213,6 +213,12 @@ class Service:
     exchanges: tuple[str, ...] | Absent | None = leaf(wordset, "key exchanges it offers (RFC 4253, section 7.1)")
     ciphers: tuple[str, ...] | Absent | None = leaf(wordset, "ciphers it offers")
     macs: tuple[str, ...] | Absent | None = leaf(wordset, "message authentication it offers")
+    authority: str | Absent | None = leaf(
+        text, "the file of authorities whose certificates open accounts (sshd_config(5), TrustedUserCAKeys)"
+    )
+    key_command: str | Absent | None = leaf(
+        text, "the program that gives it more keys of accounts (sshd_config(5), AuthorizedKeysCommand)"
+    )
     rsa_bits: int | Absent | None = leaf(number, "its smallest RSA or DSA host key", "bits")
     config: str | Absent | None = leaf(text, "the file it takes its settings from")
     keyed: bool | Absent | None = leaf(flag, "has it a key of its own, without which it cannot start")

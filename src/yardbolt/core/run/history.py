@@ -147,16 +147,7 @@ class History:
                     del self._spent[known]
                 self._open = {key: value for key, value in self._open.items() if ("address", address) not in value[1]}
             case Sending() | GateAnswering():
-                unit.staging = unit.staging or getattr(event, "kind", "") == "change"
-                path = getattr(event, "path", "")
-                unit.left_out.pop(path, None)
-                if path or event.secret:
-                    unit.unsaved.add(path or f"accounts/{event.account}/secret")
-                if path:
-                    unit.since_restart[path] = stamp
-                unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
-                if event.secret:
-                    self._sent(unit, event.account, Ref(event.secret))
+                self._was_sent(unit, stamp, event)
             case Unlike(left_out=True, path=path):
                 unit.left_out[path] = event
             case ReadBack(kind="activate"):
@@ -180,6 +171,18 @@ class History:
                 unit.gate = frozenset()
             case _:
                 pass
+
+    def _was_sent(self, unit: UnitHistory, stamp: Stamp, event: Sending | GateAnswering) -> None:
+        unit.staging = unit.staging or getattr(event, "kind", "") == "change"
+        path = getattr(event, "path", "")
+        unit.left_out.pop(path, None)
+        if path or event.secret:
+            unit.unsaved.add(path or f"accounts/{event.account}/secret")
+        if path:
+            unit.since_restart[path] = stamp
+        unit.moving = unit.moving or bool(path) and fits(ADDRESSES, parse(path))
+        if event.secret:
+            self._sent(unit, event.account, Ref(event.secret))
 
     def _tried(self, unit: UnitHistory, stamp: Stamp, event: Tried) -> None:
         self._open.pop((stamp.unit, event.account, event.secret, event.service), None)

@@ -205,12 +205,21 @@ def _effective(settings: _Settings, sockets: list[str]) -> Pairs:
         ((*_SSH, "grace"), NEVER if grace == 0 else grace),
         ((*_SSH, "accounts"), _accounts(settings)),
         ((*_SSH, "interfaces"), ABSENT if any(map(_anywhere, bound)) else None),
+        ((*_SSH, "authority"), _file(settings, "trustedusercakeys")),
+        ((*_SSH, "key_command"), _file(settings, "authorizedkeyscommand")),
     ]
     return facts + [
         ((*_SSH, leaf), tuple(sorted(settings.base[word][0].split(","))))
         for word, leaf in _LISTS.items()
         if word in settings.base
     ]
+
+
+def _file(settings: _Settings, word: str) -> Any:
+    """The file a keyword names for everybody; None where it is not told, or not the same for everybody."""
+    found = settings.values(word) if word in settings.base else None
+    named = next(iter(found)) if found and len(found) == 1 else None
+    return ABSENT if named == "none" else named
 
 
 def _anywhere(bound: str) -> bool:
@@ -320,10 +329,8 @@ def _more_keys(seen: Mapping[str, list[str]]) -> str:
         return why
     if any(word.startswith(("authorized", "trustedusercakeys")) for word in _keywords(seen.get("block", []))):
         return "under Match keys come from elsewhere"
-    for tag, what in (("command", "a command gives more keys"), ("authority", "certificates of an authority open too")):
-        if _first(seen, tag) not in ("none", ""):
-            return what
-    return ""
+    # whose certificates open stands with the server, and is no matter of these keys
+    return "a command gives more keys" if _first(seen, "command") not in ("none", "") else ""
 
 
 def parted(line: str) -> tuple[str, list[str]]:
@@ -367,7 +374,7 @@ def public_key(words: list[str]) -> str:
 
 
 _LEAVES = (
-    "root_login", "password_login", "key_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle",
+    "root_login", "password_login", "key_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle", "authority", "key_command",
     "accounts", "port", "also", "permitted", "interfaces", "enabled", "encrypted", "config", "rsa_bits",
 )  # fmt: skip
 DECODERS = (

@@ -246,8 +246,8 @@ def _end_unknown(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for a in plane.accounts:
         if a.key in ours or a.key in site.factory or a.origin == "system" or can_log_in(a) is False:
             continue
-        # root under another name is root as long as it is there
-        if a.becomes_root == "is root":
+        # root under another name is root as long as it is there; and where nobody can be switched off, he goes
+        if a.becomes_root == "is root" or ("accounts", "*", "enabled") in site.manual:
             yield Gone(("accounts", a.key), "unknown-account")
         else:
             yield exactly(("accounts", a.key, "enabled"), "unknown-account", False)
@@ -265,6 +265,10 @@ def _want_known_keys(plane: Plane, site: Site, params: Params) -> Iterator[Deman
         if isinstance(a.keys, tuple) and set(a.keys) - ours.get(a.key, set()):
             left = tuple(key for key in a.keys if key in ours.get(a.key, set()))
             yield exactly(("accounts", a.key, "keys"), "login-keys", left)
+    for s in plane.services:
+        for name in BESIDE_KEYS:
+            if isinstance(getattr(s, name), str):
+                yield exactly(("services", s.key, name), "login-keys", ABSENT)
 
 
 def _keys(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -285,6 +289,23 @@ def _keys(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.HOLDS, "no SSH key but the owner's" if a.keys else "no SSH key opens it")
     if not plane.accounts.complete:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")
+    for s in plane.services:
+        for name, what in BESIDE_KEYS.items():
+            value, path = getattr(s, name), ("services", s.key, name)
+            if s.enabled is False or s.key_login is False:
+                continue
+            if value is None and s.key == "ssh":
+                yield Verdict(path, State.UNKNOWN, f"whether {what} was not read", "", "SSH keys not read")
+            elif value is not None:
+                bad = value is not ABSENT
+                saw = f"{what} by {s.key}: {value}" if bad else f"no {what} by {s.key}"
+                yield Verdict(path, State.FAILS if bad else State.HOLDS, saw, "read", f"{what} by {s.key}")
+
+
+BESIDE_KEYS = {
+    "authority": "certificates of an authority the job does not name open accounts",
+    "key_command": "keys that a program gives open accounts",
+}
 
 
 def _first_run(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -315,6 +336,8 @@ def _shown(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             what = ", ".join(head.replace("_", " ") for head in s.shows)
             saw = f"without a login {s.key} shows {what}" if what else f"{s.key} shows no setting without a login"
             yield Verdict(path, State.FAILS if what else State.HOLDS, saw, "tried", "shown without a login")
+        elif s.key.startswith("http") and s.enabled is not False and s.shows is None:
+            yield Verdict(path, State.UNKNOWN, f"what {s.key} shows without a login was not tried", "")
 
 
 RULES = (
