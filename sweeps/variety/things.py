@@ -1058,8 +1058,10 @@ def running(style: Style, seed: int, at: str, port: int) -> Running:
         "objects": lambda: type("Here", (Objects,), {"thing": thing, "seats": {}}),
         "pages": lambda: type("Here", (AskingPages,), {"thing": thing, "seats": {}}),
     }
-    kind = type("Line", (socketserver.ThreadingTCPServer,), {"allow_reuse_address": True, "daemon_threads": True})
-    server: Any = (kind if style["face"] == "console" else ThreadingHTTPServer)((at, port), faces[style["face"]]())
+    # whoever is cut off by its power says nothing on the screen of those who judge
+    quiet = {"allow_reuse_address": True, "daemon_threads": True, "handle_error": lambda *_: None}
+    base = socketserver.ThreadingTCPServer if style["face"] == "console" else ThreadingHTTPServer
+    server: Any = type("Line", (base,), quiet)((at, port), faces[style["face"]]())
     thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True)
     thread.start()
     return Running(thing, server, thread)

@@ -23,6 +23,7 @@ from yardbolt.core.plan.words import describe, short
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
 from yardbolt.core.plane.document import spell
 from yardbolt.core.plane.edit import get, put
+from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, fits, parse, show
 from yardbolt.core.plane.table import coerce, item_of, reached
@@ -212,11 +213,16 @@ def target_from(rows: Iterable[WantRow]) -> Target:
         path = parse(row.path)
         value: Any = None
         if row.kind == "present":
-            value = tuple((name, coerce((*path, *parse(name)), raw)) for name, raw in row.value.items())
+            value = tuple((name, _meant((*path, *parse(name)), raw)) for name, raw in row.value.items())
         elif row.kind == "set":
-            value = coerce(path, row.value)
+            value = _meant(path, row.value)
         out.append(Want(path, row.rule, row.kind, value))
     return tuple(out)
+
+
+def _meant(path: Path, raw: Any) -> Any:
+    """A wanted value: nothing stands for not set, for nobody wants what is not known."""
+    return ABSENT if raw is None else coerce(path, raw)
 
 
 def change_key(change: Change) -> str:

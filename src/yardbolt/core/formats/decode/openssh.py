@@ -327,7 +327,10 @@ def _more_keys(seen: Mapping[str, list[str]]) -> str:
         return "keys may lie in another folder" if "D" in dropbear.options(seen.get("arg", [])) else ""
     if why := not_in_force(seen):
         return why
-    if any(word.startswith(("authorized", "trustedusercakeys")) for word in _keywords(seen.get("block", []))):
+    under = _keywords(seen.get("block", [])).items()
+    if any(
+        word.startswith("authorized") and any(value.lower() != "none" for value in values) for word, values in under
+    ):
         return "under Match keys come from elsewhere"
     # whose certificates open stands with the server, and is no matter of these keys
     return "a command gives more keys" if _first(seen, "command") not in ("none", "") else ""
