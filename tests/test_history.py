@@ -10,7 +10,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yardbolt.application.prove import _started
-from yardbolt.core.run.events import Entry, GateAnswering, Proven, RunBegun, RunFinished, Sending, Stamp, Tried, Trying
+from yardbolt.core.run.events import (
+    BackedOut,
+    Entry,
+    GateAnswering,
+    Proven,
+    ReadBack,
+    RunBegun,
+    RunFinished,
+    Sending,
+    Stamp,
+    Tried,
+    Trying,
+)
 from yardbolt.core.run.history import WINDOW, History, scopes
 from yardbolt.core.secret import Ref
 
@@ -151,3 +163,18 @@ def test_what_no_restart_tried_is_known_by_its_run_and_by_a_start_that_can_be_be
     }  # fmt: skip
     assert _started(START, 60.0) == (START - timedelta(minutes=1)).isoformat()
     assert [_started(START, up) for up in (None, math.inf, math.nan, -5.0, 1e300)] == [""] * 5
+
+
+def test_what_is_not_kept_is_ours_until_it_is_saved_taken_back_or_lost_by_a_reset() -> None:
+    """A first password and the changes of a run wait for a saving; a published login that opens again says that all is gone."""
+    step: dict[str, Any] = {"step": 0, "of": 2, "what": "w"}
+    sent = (GateAnswering(gate="change", account="a", secret="safe:u/a"), Sending(**step, kind="change", path="name"))
+    for end in (ReadBack(**step, kind="save"), opened(secret="factory:1")):
+        history = History()
+        for event in (*sent, opened()):
+            history.add(Entry(at(1, run=1), event))
+        assert history.of("u").unsaved == {"accounts/a/secret", "name"}
+        history.add(Entry(at(2, run=1), BackedOut(what="w", path="name")))
+        assert history.of("u").unsaved == {"accounts/a/secret"}
+        history.add(Entry(at(2, run=1), end))
+        assert not history.of("u").unsaved, end

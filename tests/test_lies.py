@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 from tests.conftest import LAPTOP, Bench, Tool, one_unit_yard, typed
 from tests.test_job import journal, swept
-from yardbolt.bench.relaybox import RelayBox
+from yardbolt.bench.relaybox import Box, RelayBox
 from yardbolt.core.run.proofs import Sort
 
 
@@ -111,3 +111,9 @@ def test_a_plain_unit_is_tightened_without_a_word_and_each_lie_of_it_is_caught(
     box = bench.stands[1].unit
     assert isinstance(box, RelayBox) and LAPTOP not in str(box.kept.gates["shell"].sources)
     assert "opening" in job.error("prove", code=4)
+    # whoever takes it back to the works is noticed: the published password is tried before ours is tried again
+    box.kept = Box()
+    box.start_again()
+    time.sleep(3)
+    found = job("check", code=3)
+    assert "it was reset after it was left on" in found and "sk-rb-01  reset" in job(), found

@@ -233,6 +233,15 @@ def test_a_unit_that_speaks_only_telnet_is_worked_over_telnet(job: Tool) -> None
     )
 
 
+def test_a_unit_whose_best_door_is_shut_is_entered_by_the_next(job: Tool, benches: Callable[[], Bench]) -> None:
+    """As it is found its SSH is off: the first entry goes by telnet, and says who could read along."""
+    unit = benches().stands[0].unit
+    unit.live.gates["shell"].open = unit.kept.gates["shell"].open = False
+    job("check", code=3)
+    said = job("enter", "--yes", "--this-one")
+    assert "a new password goes by telnet, readable" in said and "the password of foreman was changed" in said, said
+
+
 def test_a_host_key_changed_on_purpose_is_noted_anew(job: Tool, benches: Callable[[], Bench]) -> None:
     """Forgetting is a command of its own, and the record keeps the old one."""
     bench = benches()

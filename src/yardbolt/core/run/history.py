@@ -154,9 +154,9 @@ class History:
                 unit.staging = False
             case ReadBack(kind="save"):
                 unit.unsaved.clear()
-            case BackedOut():
+            case BackedOut(path=path):
                 unit.staging = False
-                unit.unsaved.clear()
+                unit.unsaved.discard(path)
             case RunBegun():
                 unit.begun.add(stamp.run)
                 unit.staging = False
