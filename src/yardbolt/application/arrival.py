@@ -224,7 +224,7 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
 async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
     """Accounts of a drill that was cut off are taken away first."""
     unit = run.unit
-    names = lent(unit.family, reading.plane)
+    names = lent(reading.plane)
     if not names:
         return reading
     session = await _with_rights(run, session, reading)

@@ -32,12 +32,9 @@ def name_for(family: Family, number: str = "") -> str:
     return next((one + number for one in (NAME, *SHORTER) if family.is_token(one + number)), NAME)
 
 
-def lent(family: Family, plane: Plane) -> list[str]:
+def lent(plane: Plane) -> list[str]:
     """Accounts of a trial that was cut off."""
-    base = name_for(family)
-    return [
-        one.key for one in plane.accounts if one.key.startswith(base) and one.key.removeprefix(base).strip(DIGITS) == ""
-    ]
+    return [one.key for one in plane.accounts if one.key.rstrip(DIGITS) in (NAME, *SHORTER)]
 
 
 class Lending(Protocol):

@@ -42,7 +42,8 @@ async def with_unasked(unit: UnitInWork, reading: Reading) -> Reading:
             shown = await _shown(unit, door, reading.plane)
         except UnitError:
             break  # the time of this unit is used up
-        if shown is not None:
+        # of a service that was not read there is nothing to say but what it gives away
+        if shown or (shown is not None and exists(reading.plane, path)):
             draft.make(path).put((*path, "shows"), shown)
     return replace(reading, planes={**reading.planes, LIVE: draft.freeze()})
 
