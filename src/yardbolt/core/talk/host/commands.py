@@ -226,7 +226,9 @@ def login(
     ran = yield Run(("id -u",), LONGEST_START)
     if isinstance(ran, Ran) and ran.status != 0 and expiry.wanted(said := f"{ran.errors}\n{ran.text}".strip()):
         return (yield from expiry.changed(said, secret, consents))
-    session = Session("root" if isinstance(ran, Ran) and ran.text.strip() == "0" else "account", secret)
+    # a shell may greet before it runs what it is told
+    told = ran.text.split() if isinstance(ran, Ran) else []
+    session = Session("root" if told[-1:] == ["0"] else "account", secret)
     return Opened(rights=session.rights, session=session)
 
 
