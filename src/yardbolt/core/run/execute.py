@@ -154,7 +154,9 @@ class _Run(Following):
         if as_before and (said or refused):
             # nobody reads it, before or after; no way of ours rests on it, and all else is as before
             asked = no is not None and no.sent
-            if not refused and not (asked and not known and not self.is_rested_on(bound)):
+            # what could not even be asked fails the same way next time
+            idle = no is not None and not no.sent and shown and self.harmless(bound)
+            if not (refused or idle) and not (asked and not known and not self.is_rested_on(bound)):
                 yield Note(self.unlike(place, step, words, bound, said, "", odd, left_out=asked))
                 self.refused(before, bound)
                 raise Stop(why)
