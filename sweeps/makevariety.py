@@ -175,6 +175,8 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
     while "AS LEFT" not in runs[-1][1] and len(runs) < 3:
         time.sleep(2.0 if case["power"] == "goes in mid-run" else 0.0)
         runs.append(do("tighten", "--yes", "--this-one", "d-1"))
+    if case["power"] == "goes in mid-run":
+        cut.cancel()
     code, text = runs[-1]
     end = next(
         (line for line in reversed(text.splitlines()) if line.startswith("yardbolt:") or "AS LEFT" in line), text[-300:]
@@ -228,8 +230,10 @@ def judged(case: Drawn, unit: Running, net: str, folder: Path) -> tuple[str, str
             for one in sheet.get("proofs", ())
             if one["sort"] in lies and one["result"] == "holds"
         ]
-        shown = any(one["rule"] == "login-first" and one["state"] == "fails" for one in sheet["left"]["findings"])
-        if shown is not (case["doors"] == "show what was seen" and case["face"] != "console"):
+        said_of_doors = {one["state"] for one in sheet["left"]["findings"] if one["rule"] == "login-first"}
+        if (
+            "holds" if case["doors"] == "show what was seen" and case["face"] != "console" else "fails"
+        ) in said_of_doors:
             problems.append(f"its doors {case['doors']}, and what is said of that differs")
     if problems:
         return "false", "; ".join(problems)

@@ -118,7 +118,8 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
         )
         return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {why}")
     if LETS_IN_ANYBODY in why:
-        return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {why}; nothing of it could be proven, so nothing is changed")
+        told = f"{why.removeprefix(NOT_UP)}; nothing of it could be proven, so nothing is changed"
+        return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {told}")
     if why.startswith(NOT_UP):
         return UnitError(Trouble.UNREACHABLE, f"{unit.name}: {why}; once it is up, run the same command again")
     return UnitError(

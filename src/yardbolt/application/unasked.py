@@ -19,7 +19,7 @@ from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.talk.conversation import Replies
-from yardbolt.core.talk.outcomes import Done
+from yardbolt.core.talk.outcomes import Done, Ended, Unclear
 
 from .session import Session
 from .unit import UnitInWork
@@ -49,11 +49,11 @@ async def with_unasked(unit: UnitInWork, reading: Reading) -> Reading:
 
 
 async def _shown(unit: UnitInWork, door: Door, plane: Plane) -> tuple[str, ...] | None:
-    """The lists of which it shows something; None where it did not take the connection."""
+    """The lists of which it shows something; None where it shows nothing and did not answer everything: silence is no no."""
     family, by = unit.family, unit.facts.talks(door.service)[0]
     now = datetime.fromisoformat(unit.record.clock.now())
     heads: set[str] = set()
-    answered = False
+    unanswered = 0
     session: Session | None = None
     try:
         for ask in family.asks:
@@ -64,15 +64,16 @@ async def _shown(unit: UnitInWork, door: Door, plane: Plane) -> tuple[str, ...] 
                     await session.close()
                 session = await unit.access.unasked(door)
             if session is None:
-                break
-            answered = True
+                return None
             got = await session.ask(session.fetch(ask, ""))
+            unanswered += isinstance(got, Unclear) or (isinstance(got, Ended) and got.unheard)
             if isinstance(got, Done):
                 heads |= {path[0] for path in _same(unit, ask, got.reply, now, plane)}
     finally:
         if session is not None:
             await session.close()
-    return tuple(sorted(heads - ANYBODYS)) if answered else None
+    shown = tuple(sorted(heads - ANYBODYS))
+    return None if unanswered and not shown else shown
 
 
 def _same(unit: UnitInWork, ask: Ask, replies: Replies, now: datetime, plane: Plane) -> set[Path]:

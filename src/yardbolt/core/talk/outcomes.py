@@ -205,10 +205,11 @@ class Unclear:
 @dataclass(frozen=True)
 class Ended:
     """The session ended. `sent` tells whether the order had left before; `answered` that it was answered by leading on, to where
-    the session had ended: only reading tells what came of it."""
+    the session had ended: only reading tells what came of it; `unheard` that the connection ended, and nobody said so."""
 
     sent: bool
     answered: bool = False
+    unheard: bool = field(default=False, compare=False)
 
 
 class End(Enum):

@@ -158,4 +158,4 @@ def objection(rows: Iterable[ReplyRow], heard: Heard, moved: str) -> No | Unclea
 
 def unanswered(got: Lost, sent: bool) -> Unclear | Ended:
     """The same of what was not answered."""
-    return Ended(sent) if got.end is End.CLOSED else Unclear(got.why or got.end.value)
+    return Ended(sent, unheard=True) if got.end is End.CLOSED else Unclear(got.why or got.end.value)
