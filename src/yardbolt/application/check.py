@@ -109,7 +109,7 @@ async def _read_inside(unit: UnitInWork, tried: tuple[Trial, ...]) -> tuple[Read
         problem = reading.blind[0].why if reading.blind else "nothing could be read"
         return None, f"logged in, but {problem}", way, why
     same_unit(unit, reading.plane)
-    reading = await with_unasked(unit, reading)
+    reading = await with_unasked(unit, reading, way)
     return reading, f"read as {way.account} by {way.service}", way, why
 
 

@@ -11,11 +11,12 @@ from contextlib import asynccontextmanager
 from dataclasses import replace
 
 from yardbolt.core.credentials import Password
+from yardbolt.core.doors import Way
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.family.bound import bind, bound_or_why
 from yardbolt.core.family.model import Does, Op
 from yardbolt.core.job import OwnAccount
-from yardbolt.core.judge.passwords import suggest
+from yardbolt.core.judge.passwords import effective, suggest
 from yardbolt.core.judge.who import who
 from yardbolt.core.plane.change import Set
 from yardbolt.core.plane.edit import get
@@ -41,7 +42,7 @@ ARRIVES = 20.0  # seconds a log message may take
 async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozenset[Sort]) -> list[Proof]:
     """Every drill the family knows that was not made yet and whose setting is there."""
     out: list[Proof] = []
-    async with _passwords(unit):
+    async with _passwords(unit, plane):
         account = lending(unit, session, plane)
         if Sort.POLICY not in done and isinstance(plane.policy.min_length, int):
             unit.report(f"{unit.name}: trying a weak password on an account made for it")
@@ -119,9 +120,9 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
 
 
 @asynccontextmanager
-async def _passwords(unit: UnitInWork) -> AsyncIterator[None]:
+async def _passwords(unit: UnitInWork, plane: Plane) -> AsyncIterator[None]:
     """Passwords for the account that is made for it: they rest nowhere, and open nothing afterwards."""
-    floor = floor_of(unit)
+    floor = effective(plane, floor_of(unit))
     strong = replace(floor, min_length=max(floor.min_length, 16))
     made = {FIRST: suggest(strong, unit.pick), STRONG: suggest(strong, unit.pick), WEAK: suggest(strong, unit.pick)[:6]}
     for ref, value in made.items():
@@ -172,10 +173,11 @@ async def _policy_by_changes(unit: UnitInWork, session: Session, plane: Plane, a
     if not isinstance(shortest, int) or shortest < 2:
         return Proof(claim, Result.NOT_TRIED, "the policy asks for nothing that could be too short")
     letters = [sign for sign in "bcdfghjkmnpqrstvwxz" if sign not in floor_of(unit).barred]
-    weak = {f"one of {shortest - 1} characters": unit.held.typed[FIRST].reveal()[: shortest - 1]}
+    strong = unit.held.typed[FIRST].reveal()
+    weak = {f"one of {shortest - 1} characters": strong[: shortest - 1]}
     if many:
-        longest = max(shortest, 16)
-        weak["one of small letters alone"] = "".join(letters[unit.pick(len(letters))] for _ in range(longest))
+        # as long as a strong one, which is taken
+        weak["one of small letters alone"] = "".join(letters[unit.pick(len(letters))] for _ in strong)
     try:
         result, saw = await _weak_ones(unit, account, weak)
     finally:
@@ -191,7 +193,7 @@ async def _weak_ones(unit: UnitInWork, account: ByChanges, weak: dict[str, str])
         got = await account.send(WEAK)
         if isinstance(got, Done):
             return await _from_itself(account, what)
-        if not isinstance(got, No):
+        if not (isinstance(got, No) and got.sent):
             return Result.NOT_TRIED, "no clear answer"
     if why := await account.lend(STRONG):
         return Result.NOT_TRIED, f"weak ones were refused, but a strong one too: {why}"
@@ -210,7 +212,7 @@ async def _from_itself(account: ByChanges, what: str) -> tuple[Result, str]:
         got = await account.send(WEAK, own)
         if isinstance(got, Done):
             return Result.FAILS, f"{saw}, and from the account itself"
-        if not isinstance(got, No) or not isinstance(await account.send(STRONG, own), Done):
+        if not (isinstance(got, No) and got.sent) or not isinstance(await account.send(STRONG, own), Done):
             return untold
     finally:
         await own.close()
@@ -223,7 +225,8 @@ async def _lockout(unit: UnitInWork, session: Session, plane: Plane, account: Le
     ends = (", and the lock ends", [("lockout", "release")]) if account.waits else ("", [])
     claim = Claim(
         Sort.LOCKOUT, f"{tries} wrong passwords lock an account made for it{ends[0]}", door, source, account.name,
-        control="the right one opens it before", backs=frozenset({("lockout", "tries"), *ends[1]}),
+        control="the right one opens it before" + ("" if account.waits else ", and another account meanwhile"),
+        backs=frozenset({("lockout", "tries"), *ends[1]}),
     )  # fmt: skip
     brief = not account.waits or (isinstance(release, float) and release <= LONGEST_LOCK)
     if not (isinstance(tries, int) and tries <= MOST_TRIES and brief):
@@ -233,8 +236,9 @@ async def _lockout(unit: UnitInWork, session: Session, plane: Plane, account: Le
     if said := await account.lend(FIRST):
         return Proof(claim, Result.NOT_TRIED, said)
     try:
-        waited = release if account.waits and isinstance(release, float) else 0.0
-        result, saw = await _locked(unit, claim, tries, waited)
+        lasts = release if isinstance(release, float) else LONGEST_LOCK
+        other = None if account.waits else replace(session.way, source=source)
+        result, saw = await _locked(unit, claim, tries, lasts, other)
     finally:
         left = await account.take_back()
     if left:
@@ -242,9 +246,9 @@ async def _lockout(unit: UnitInWork, session: Session, plane: Plane, account: Le
     return Proof(claim, result, saw, claim.control)
 
 
-async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float) -> tuple[Result, str]:
-    """Lock the account and wait until it opens again, where a time is given. Only a refusal shows a lock: a cut or a silence
-    shows nothing."""
+async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float, other: Way | None) -> tuple[Result, str]:
+    """Lock the account, and wait until it opens again; or see that somebody else (`other`) gets in meanwhile. Only a refusal shows a
+    lock: a cut or a silence shows nothing, and what refuses everybody is no lock of an account."""
     right, wrong = replace(claim, secret=FIRST).way, replace(claim, secret=STRONG).way
     if not isinstance(first := await attempt_patiently(unit, right, False), Opened):
         return Result.NOT_TRIED, f"the right password did not open it before: {told(first)}"
@@ -256,7 +260,11 @@ async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float) ->
         return Result.FAILS, f"it still opens after {tries} wrong ones"
     if not isinstance(bites, Refused | Locked):
         return Result.NOT_TRIED, f"after {tries} wrong ones the right one was not refused, but: {told(bites)}"
-    if not release:
+    if other is not None:
+        if not isinstance(got := await attempt_patiently(unit, other), Opened):
+            # the run goes on by those who are locked with it
+            await unit.record.clock.sleep(min(release, LONGEST_LOCK) + 2)
+            return Result.NOT_TRIED, f"refused, and {other.account} does not get in either: {told(got)}"
         return Result.HOLDS, "locked; whether the lock ends was not waited for"
     unit.report(f"{unit.name}: locked; waiting {release:.0f} s for the lock to end")
     await unit.record.clock.sleep(release + 2)

@@ -6,18 +6,18 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from yardbolt.core.credentials import Password
-from yardbolt.core.doors import Way
+from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import OperatorError, SafeError, Stopped, Trouble, UnitError
 from yardbolt.core.judge.passwords import effective, suggest
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.events import GateAnswering, GateMet, GatePassed
 from yardbolt.core.secret import Ref, Secret, Slot, Text
-from yardbolt.core.talk.outcomes import Asked, Login, NoListener, NotReady, said_by, told
+from yardbolt.core.talk.outcomes import Asked, Login, NoListener, NotReady, Opened, said_by, told
 
 from .check import Checked, check
 from .held import TYPED
 from .identity import recognise
-from .reach import candidates, floor_of
+from .reach import candidates, floor_of, told_fully
 from .session import Session
 from .unit import UnitInWork
 
@@ -38,6 +38,14 @@ class Question:
     def account(self) -> str:
         """At whose login it is asked."""
         return self.way.account
+
+
+@dataclass(frozen=True)
+class Met:
+    """What the published logins met: what is asked, or why it is not known whether anything is."""
+
+    asked: tuple[Question, ...]
+    untold: str = ""
 
 
 @dataclass(frozen=True)
@@ -78,29 +86,40 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
     return refs
 
 
-async def questions(unit: UnitInWork) -> tuple[Question, ...]:
-    """What stands between the published logins and the unit, found by logging in and answering nothing."""
+async def questions(unit: UnitInWork) -> Met:
+    """What stands between the published logins and the unit, found by logging in and answering nothing. What is shut as it is found
+    asks nothing, and the next best door does."""
     await unit.find()
-    found: dict[tuple[str, str], Question] = {}
     for door in unit.facts.good_doors(unit.record.last_plane()):
-        published = [Way(unit.site.laptop, door, one.account, Password(one.ref)) for one in unit.family.factory.logins]
-        ours = [way for way in candidates(unit) if way.secret.typed and way.door == door]
-        shut = False  # what is shut as it is found asks nothing, and the next best does
-        for way in (*ours, *published):
-            outcome = await unit.access.attempt(way)
-            shut = isinstance(outcome, NoListener)
-            # a code in somebody's mailbox nobody answers here
-            if isinstance(outcome, Asked) and outcome.gate != CODE:
-                said = unit.held.scrub(outcome.said).strip()[-LONGEST_SAID:]
-                # whoever comes first is asked, by whatever login: once is enough
-                if not outcome.secret_sent and found:
-                    break
-                found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
-            if shut:
+        met = await _met(unit, door)
+        if met is not None:
+            return met
+    return Met((), "nothing listens where one logs in")
+
+
+async def _met(unit: UnitInWork, door: Door) -> Met | None:
+    """What they meet by one door; None where nothing listens there."""
+    published = [Way(unit.site.laptop, door, one.account, Password(one.ref)) for one in unit.family.factory.logins]
+    ours = [way for way in candidates(unit) if way.secret.typed and way.door == door]
+    found: dict[tuple[str, str], Question] = {}
+    opened, why = False, list[str]()
+    for way in (*ours, *published):
+        outcome = await unit.access.attempt(way)
+        if isinstance(outcome, NoListener):
+            return None
+        # a code in somebody's mailbox nobody answers here
+        if isinstance(outcome, Asked) and outcome.gate != CODE:
+            said = unit.held.scrub(outcome.said).strip()[-LONGEST_SAID:]
+            # whoever comes first is asked, by whatever login: once is enough
+            if not outcome.secret_sent and found:
                 break
-        if not shut:
-            break
-    return tuple(found.values())
+            found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
+        elif isinstance(outcome, Opened):
+            opened = True
+        else:
+            why.append(f"{way.account or '(no name)'} by {way.service}: {told_fully(outcome)}")
+    untold = "" if found or opened else "; ".join(why) or "no login is published for it"
+    return Met(tuple(found.values()), untold)
 
 
 async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:

@@ -17,6 +17,7 @@ from yardbolt.core.run.events import Kept, Tried, Trying
 from yardbolt.core.secret import Text
 from yardbolt.core.talk.conversation import Talk
 from yardbolt.core.talk.outcomes import (
+    Cut,
     Login,
     NoListener,
     Opened,
@@ -44,7 +45,8 @@ Connect = Callable[[Talk, str, str], Wire]
 @dataclass
 class Access:
     """Every login of the work on one unit. `connect` gives a wire for a way of talking, a service and a noted host key.
-    `ready`: a login was accepted in this run, so refusals mean what they say."""
+    `ready`: a login was accepted in this run, so refusals mean what they say. `heard`: one was answered; None where none was
+    tried. `anybody`: it let in somebody who had not said who he is."""
 
     facts: Facts
     record: Record
@@ -53,6 +55,8 @@ class Access:
     connect: Connect
     report: Callable[[str], None]
     ready: bool = False
+    heard: bool | None = None
+    anybody: bool = False
 
     def settles(self) -> float:
         """Seconds after which a unit that refuses what opened it before may have come to itself: has started, or has let
@@ -90,6 +94,9 @@ class Access:
                     outcome = await self._open(way, wire, consents or {})
             except TimeoutError:
                 outcome = Silent(True, f"the login did not end within {LONGEST_LOGIN:.0f} s")
+            if not isinstance(outcome, Untried):
+                self.heard = bool(self.heard) or not _unheard(outcome)
+            self.anybody = self.anybody or (isinstance(outcome, Silent) and outcome.anybody)
             self.ready = self.ready or (accepted(outcome) and not self.facts.apart(way.service))
             (self.budget.shut.add if isinstance(outcome, NoListener) else self.budget.shut.discard)(way.service)
             if isinstance(outcome, Opened):
@@ -192,3 +199,8 @@ class Access:
     def doors_in(self) -> tuple[Door, ...]:
         """Where to log in: by the best way and, where the last reading says that this is off, by the best that is on."""
         return tuple(dict.fromkeys((self.facts.best_door(), self.facts.best_door(self.record.last_plane()))))
+
+
+def _unheard(outcome: Login) -> bool:
+    """Did nobody answer? Where a password was on its way, an end may be the answer to it."""
+    return isinstance(outcome, NoListener) or (isinstance(outcome, Cut | Silent) and not outcome.secret_sent)

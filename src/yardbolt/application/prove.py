@@ -307,7 +307,7 @@ async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...
     started = _started(asked, reading.plane.identity.uptime)
     todo = claims_for(unit, with_known_secrets(unit, reading.plane))
     proofs = await try_all(unit, todo)
-    reading = await with_unasked(unit, reading)
+    reading = await with_unasked(unit, reading, way)
     by = f"{way.account} by {way.service}"
     around = around.with_datagrams(await udp)
     checked = conclude(unit, around, _trials(unit, proofs), reading, f"read as {by}", way, why)

@@ -19,7 +19,6 @@ from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.run.documents import Outside, PortRow, TrialRow
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.outcomes import (
-    LETS_IN_ANYBODY,
     Asked,
     Cut,
     Locked,
@@ -106,9 +105,6 @@ GATES = {
 }
 
 
-NOT_UP = "it takes no login just now: "
-
-
 def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
     """The error where no login of ours opens; `command` is what to run next."""
     laptop = unit.site.laptop
@@ -117,11 +113,12 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
             f"this laptop's opening, {laptop}, was ended: work from an administrator's address, laptop: in the job file"
         )
         return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {why}")
-    if LETS_IN_ANYBODY in why:
-        told = f"{why.removeprefix(NOT_UP)}; nothing of it could be proven, so nothing is changed"
+    if unit.access.anybody:
+        told = f"{why}; nothing of it could be proven, so nothing is changed"
         return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {told}")
-    if why.startswith(NOT_UP):
-        return UnitError(Trouble.UNREACHABLE, f"{unit.name}: {why}; once it is up, run the same command again")
+    if unit.access.heard is False:
+        told = f"it takes no login just now: {why}; once it is up, run the same command again"
+        return UnitError(Trouble.UNREACHABLE, f"{unit.name}: {told}")
     return UnitError(
         Trouble.NO_LOGIN, f"{unit.name}: no login of ours opens it ({why}); next: yardbolt {command} {unit.name}"
     )
@@ -136,7 +133,6 @@ async def way_in(
     failed = {} if failed is None else failed
     # where it is silent or cut off, nothing readable is tried instead
     gone: set[str] = set()  # services that nobody answers
-    mute = 0  # of all logins, those that got no answer
     for way in candidates(unit):
         if way.service in gone:
             continue
@@ -152,7 +148,6 @@ async def way_in(
         if isinstance(outcome, Silent | Cut | NoListener):  # not a matter of this account
             how = "says nothing" if isinstance(outcome, Silent) else "refuses or ends connections"
             why.append(f"{way.service} on port {way.door.port} {how}")
-            mute += 1
             if not isinstance(outcome, NoListener):
                 break
             gone.add(way.service)
@@ -169,13 +164,10 @@ async def way_in(
         if session is not None:
             return session, missed(unit, failed)
         why.append(f"{way.account} by {way.service}: {told_fully(outcome)}")
-        mute += isinstance(outcome, Silent | Cut | NoListener)
         if isinstance(outcome, NoListener):
             gone.add(way.service)
         elif isinstance(outcome, Silent | Cut):  # not a matter of this account
             break
-    if why and mute == len(why) and not published:
-        return None, NOT_UP + "; ".join(why)
     if gates := sorted({trial.gate for trial in published if trial.gate}):
         why.append("the unit asks first: " + ", ".join(GATES.get(gate, gate) for gate in gates))
     if not why:
@@ -261,7 +253,7 @@ def _note_trials(draft: Draft, unit: UnitInWork, plane: Plane, tried: tuple[Tria
         draft.put((*path, "secret"), trial.way.secret).put((*path, "outcome"), told(trial.outcome))
         if told(trial.outcome) == "untried" and not isinstance(trial.outcome, Occupied):
             draft.put((*path, "why"), said_by(trial.outcome))
-        if said_by(trial.outcome) == LETS_IN_ANYBODY:
+        if isinstance(trial.outcome, Silent) and trial.outcome.anybody:
             here = ("services", trial.way.service)
             draft.make(here).put((*here, "shows"), ("every page",))
         value = unit.held.secret(trial.way.secret)

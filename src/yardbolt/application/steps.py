@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -38,7 +39,8 @@ Planes = Mapping[str, Plane]
 
 @dataclass(frozen=True)
 class Plan:
-    """A target and the sheet that reaches it, or why there is none."""
+    """A target and the sheet that reaches it, or why there is none. `left`: what is not kept yet is of a first entry, or of an
+    earlier run of ours, and is saved with it."""
 
     target: Target
     gaps: tuple[Gap, ...]
@@ -46,6 +48,7 @@ class Plan:
     plane: Plane
     belief: Belief
     changes: tuple[Change, ...]
+    left: bool = False
 
 
 @dataclass(frozen=True)
@@ -113,8 +116,8 @@ def plan(
     them."""
     planes = _dropped(unit, planes)
     plane = planes[LIVE]
-    ours = choices.resumed or choices.keep_found or left_by_us(unit, plane)
-    belief = arrival(unit.family, planes, ways, unit.site.laptops, ours)
+    left = left_by_us(unit, plane)
+    belief = arrival(unit.family, planes, ways, unit.site.laptops, choices.resumed or choices.keep_found or left)
     todo, more = changes(plane, target, unit.family, unit.site)
     declined = {**({} if choices.again else _declined_before(unit, todo, planes)), **choices.declined}
     todo = tuple(change for change in todo if change_key(change) not in declined)
@@ -130,20 +133,28 @@ def plan(
         choices.leaps | by_the_job(target),
         choices.gate,
     )
-    return Plan(target, sheet.gaps if isinstance(sheet, Sheet) else everything, sheet, plane, belief, todo)
+    gaps = sheet.gaps if isinstance(sheet, Sheet) else everything
+    return Plan(target, gaps, sheet, plane, belief, todo, left and not choices.resumed)
 
 
 def left_by_us(unit: UnitInWork, plane: Plane) -> bool:
     """Are the settings that are not kept those that a first entry, or a run that ended early, left there? As many as were sent
-    at the most, and where the unit names them, ours by their names."""
-    differences, sent = (
-        plane.stores.differences,
-        [path for path in unit.record.history().unsaved if _needs_saving(unit, parse(path))],
-    )
-    names = plane.stores.names if isinstance(plane.stores.names, tuple) else ()
-    words = {step for path in sent for step in parse(path)}
-    known = all(any(word in name for word in words) for name in names)
+    at the most, and where the unit names them, each name speaks of one of ours."""
+    sent = [parse(path) for path in unit.record.history().unsaved]
+    sent = [path for path in sent if _needs_saving(unit, path)]
+    differences, names = plane.stores.differences, plane.stores.names
+    ours = {_called(unit, path) for path in sent}
+    known = all(ours & set(NO_WORD.split(name)) for name in names) if isinstance(names, tuple) else True
     return isinstance(differences, int) and 0 < differences <= len(sent) and known
+
+
+NO_WORD = re.compile(r"[^\w.-]+")
+
+
+def _called(unit: UnitInWork, path: Path) -> str:
+    """The unit's word for the item a path lies in; where it lies in none, ours for the setting."""
+    inside = item_of(path)
+    return unit.family.their_key(inside[0], inside[-1]) if inside else path[-1]
 
 
 def _needs_saving(unit: UnitInWork, path: Path) -> bool:

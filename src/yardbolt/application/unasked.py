@@ -1,6 +1,7 @@
 """What a unit shows to whoever does not log in: everything the family asks for by the web, asked once more without a login.
 
-It counts as shown where it is just what a login was shown. Nothing is sent but questions.
+It counts as shown where it is just what a login was shown; that nothing is shown counts beside a login that opens just after.
+Nothing is sent but questions.
 """
 
 from __future__ import annotations
@@ -8,7 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime
 
-from yardbolt.core.doors import Door
+from yardbolt.core.doors import Way
 from yardbolt.core.errors import UnitError
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import LIVE, Ask
@@ -19,7 +20,7 @@ from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.talk.conversation import Replies
-from yardbolt.core.talk.outcomes import Done, Ended, Unclear
+from yardbolt.core.talk.outcomes import Done, Ended, Opened, Unclear
 
 from .session import Session
 from .unit import UnitInWork
@@ -28,8 +29,8 @@ from .unit import UnitInWork
 ANYBODYS = frozenset({"identity", "name", "banner", "clock", "first_run"})
 
 
-async def with_unasked(unit: UnitInWork, reading: Reading) -> Reading:
-    """The reading, and what each service of the web shows of it without a login. Raises IdentityError."""
+async def with_unasked(unit: UnitInWork, reading: Reading, way: Way) -> Reading:
+    """The reading, which was taken by `way`, and what each service of the web shows of it without a login. Raises IdentityError."""
     draft = Draft(reading.plane)
     for door in unit.site.doors:
         service, path = door.service, ("services", door.service)
@@ -39,41 +40,43 @@ async def with_unasked(unit: UnitInWork, reading: Reading) -> Reading:
             continue
         unit.report(f"{unit.name}: asking {service} without a login")
         try:
-            shown = await _shown(unit, door, reading.plane)
+            shown = await _shown(unit, replace(way, door=door), reading.plane)
         except UnitError:
-            break  # the time of this unit is used up
+            break  # the time of this unit is used up, so the rest was not tried
         # of a service that was not read there is nothing to say but what it gives away
         if shown or (shown is not None and exists(reading.plane, path)):
             draft.make(path).put((*path, "shows"), shown)
     return replace(reading, planes={**reading.planes, LIVE: draft.freeze()})
 
 
-async def _shown(unit: UnitInWork, door: Door, plane: Plane) -> tuple[str, ...] | None:
-    """The lists of which it shows something; None where it shows nothing and did not answer everything: silence is no no."""
-    family, by = unit.family, unit.facts.talks(door.service)[0]
-    now = datetime.fromisoformat(unit.record.clock.now())
+async def _shown(unit: UnitInWork, way: Way, plane: Plane) -> tuple[str, ...] | None:
+    """The lists of which it shows something. None where it shows nothing, and did not answer everything, or lets in nobody by that
+    door just after: neither silence nor a door that is shut to everybody is a no."""
+    by, now = unit.facts.talks(way.service)[0], datetime.fromisoformat(unit.record.clock.now())
+    asks = [ask for ask in unit.family.asks if ask.by == by and ask.store == LIVE and not ask.each]
     heads: set[str] = set()
-    unanswered = 0
+    unanswered = not asks
     session: Session | None = None
     try:
-        for ask in family.asks:
-            if ask.by != by or ask.store != LIVE or ask.each:
-                continue
+        for ask in asks:
             if session is None or not session.alive:
                 if session is not None:
                     await session.close()
-                session = await unit.access.unasked(door)
+                session = await unit.access.unasked(way.door)
             if session is None:
-                return None
+                unanswered = True
+                break
             got = await session.ask(session.fetch(ask, ""))
-            unanswered += isinstance(got, Unclear) or (isinstance(got, Ended) and got.unheard)
+            unanswered |= isinstance(got, Unclear) or (isinstance(got, Ended) and got.unheard)
             if isinstance(got, Done):
                 heads |= {path[0] for path in _same(unit, ask, got.reply, now, plane)}
     finally:
         if session is not None:
             await session.close()
-    shown = tuple(sorted(heads - ANYBODYS))
-    return None if unanswered and not shown else shown
+    if shown := tuple(sorted(heads - ANYBODYS)):
+        return shown
+    good = not unanswered and isinstance(await unit.access.attempt(way), Opened)
+    return () if good else None
 
 
 def _same(unit: UnitInWork, ask: Ask, replies: Replies, now: datetime, plane: Plane) -> set[Path]:

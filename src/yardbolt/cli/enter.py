@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yardbolt.application.enter import Question, questions
+from yardbolt.application.enter import Met, questions
 from yardbolt.application.enter import enter as run
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.errors import OperatorError
@@ -41,9 +41,10 @@ def enter(
             unit.this_one = this_one
             login.give(unit)
             with wiring.alone(job, name):
-                asked = await questions(unit)
+                met = await questions(unit)
+                asked = met.asked
                 yard.progress.clear()
-                _ask(screen, unit, asked)
+                _ask(screen, unit, met)
                 if asked and not agreed(f"Enter {name}?", yes):
                     raise OperatorError(f"{name}: not approved; nothing was changed")
                 entered = await run(unit, asked)
@@ -66,11 +67,16 @@ def enter(
         return wiring.each(yard, names, 1, work)
 
 
-def _ask(screen: Screen, unit: UnitInWork, asked: tuple[Question, ...]) -> None:
+def _ask(screen: Screen, unit: UnitInWork, met: Met) -> None:
     """What the unit asks, and what approving means."""
+    asked = met.asked
     screen.say((unit.name, "head"), f"  {unit.family.title}  {unit.facts.entry.address}")
-    if not asked:
+    if met.untold:
+        told = f"No published login came in, so whether it asks anything is not known: {met.untold}"
+        screen.say(f"{told}; nothing was changed.", indent=2)
+    elif not asked:
         screen.say("It asks nothing; nothing was changed.", indent=2)
+    if not asked:
         return
     screen.say(("It asks", "head"), ("  (found by logging in and answering nothing)", "faint"))
     for gate in dict.fromkeys(question.gate for question in asked):

@@ -174,6 +174,12 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
                 ("READABLE  ", "bad"),
                 f"the owner's passwords go by {listed(sorted(plain))}, readable: there is no encrypted way",
             )
+    if made.left:
+        count = made.plane.stores.differences
+        many = "1 setting" if count == 1 else f"{count} settings"
+        screen.say(
+            ("NOT KEPT  ", "bad"), f"{many} that a first entry or an earlier run of ours left; saved with this plan"
+        )
     _gaps(screen, made, unit)
 
 

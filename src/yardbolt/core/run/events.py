@@ -169,10 +169,13 @@ class Unlike(OfStep):
     paths: tuple[str, ...] = ()
     left_out: bool = False
     reads: str = ""
+    asked: bool = True  # the unit was told of it at all
 
     @property
     def why(self) -> str:
         """Why the change was left out."""
+        if not self.asked:
+            return f"it could not be sent: {self.said}"
         return f"the unit refused it: {self.said}" if self.said else f"it came out otherwise, and {self.reads}"
 
 

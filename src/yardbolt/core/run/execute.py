@@ -150,17 +150,19 @@ class _Run(Following):
         refused = (no.sent if no else known) and as_before and shown
         mine = tuple(path for path in odd if touches((path,), bound.touches))
         differs, how = differing(expected, seen, odd), otherwise(expected, seen, mine)
+        asked = no is None or no.sent
         why = f"the unit refused '{words}': {said}" if said else differs
+        why = why if asked else f"'{words}' could not be sent: {said}"
         if as_before and (said or refused):
             # nobody reads it, before or after; no way of ours rests on it, and all else is as before
-            asked = no is not None and no.sent
             # what could not even be asked fails the same way next time
-            idle = no is not None and not no.sent and shown and self.harmless(bound)
-            if not (refused or idle) and not (asked and not known and not self.is_rested_on(bound)):
-                yield Note(self.unlike(place, step, words, bound, said, "", odd, left_out=asked))
+            idle = not asked and shown and self.harmless(bound)
+            refused_it = no is not None and asked
+            if not (refused or idle) and not (refused_it and not known and not self.is_rested_on(bound)):
+                yield Note(self.unlike(place, step, words, bound, said, "", odd, refused_it, asked))
                 self.refused(before, bound)
                 raise Stop(why)
-            left_out = yield from self.leave_out(place, step, words, bound, said, how, odd)
+            left_out = yield from self.leave_out(place, step, words, bound, said, how, odd, asked)
             raise Stop(why, left_out, self.refused(before, bound))
         try:
             not_so = yield from self.accepted(place, step, words, store, seen, bound)

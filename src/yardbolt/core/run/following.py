@@ -98,10 +98,18 @@ class Following(Guarding):
         return bound.secret is not None or touches(tuple(bound.touches), rests_on(bound.before, ways))
 
     def leave_out(
-        self, place: int, step: Step, words: str, bound: Bound, said: str, reads: str, odd: Iterable[Path] = ()
+        self,
+        place: int,
+        step: Step,
+        words: str,
+        bound: Bound,
+        said: str,
+        reads: str,
+        odd: Iterable[Path] = (),
+        asked: bool = True,
     ) -> Generator[Request, Any, tuple[Change, Unlike]]:
         """Note that a change is left out from now on, and how it came out."""
-        event = self.unlike(place, step, words, bound, said, reads, odd)
+        event = self.unlike(place, step, words, bound, said, reads, odd, asked=asked)
         yield Note(event)
         return bound.change, event
 
@@ -115,11 +123,12 @@ class Following(Guarding):
         reads: str,
         odd: Iterable[Path],
         left_out: bool = True,
+        asked: bool = True,
     ) -> Unlike:
         """How a change came out otherwise."""
         return Unlike(
             step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(bound.path), said=said,
-            paths=tuple(map(show, odd)), left_out=left_out, reads=reads,
+            paths=tuple(map(show, odd)), left_out=left_out, reads=reads, asked=asked,
         )  # fmt: skip
 
     @property

@@ -72,15 +72,13 @@ class Cut:
     said: str = ""
 
 
-LETS_IN_ANYBODY = "it lets in whoever comes, so no login can be tried"
-
-
 @dataclass(frozen=True)
 class Silent:
-    """No answer within the time."""
+    """No answer within the time, or none that tells. `anybody`: it lets in whoever comes, so that no login says anything."""
 
     secret_sent: bool
     said: str = ""
+    anybody: bool = False
 
 
 @dataclass(frozen=True)

@@ -54,6 +54,8 @@ def decode_server(seen: Mapping[str, list[str]]) -> Decoded:
         ((*_SSH, "root_login"), "no" if "w" in given else "keys" if {"g", "s"} & given.keys() else "yes"),
         ((*_SSH, "password_login"), "s" not in given),
         ((*_SSH, "key_login"), True),
+        ((*_SSH, "authority"), ABSENT),  # dropbear(8) knows neither
+        ((*_SSH, "key_command"), ABSENT),
         ((*_SSH, "blank_login"), "B" in given),
         ((*_SSH, "tries"), int(tries) if digits(tries) else None),
         ((*_SSH, "accounts"), None if "G" in given else ABSENT),

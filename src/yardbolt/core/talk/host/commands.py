@@ -227,7 +227,8 @@ def login(
     if isinstance(ran, Ran) and ran.status != 0 and expiry.wanted(said := f"{ran.errors}\n{ran.text}".strip()):
         return (yield from expiry.changed(said, secret, consents))
     # a shell may greet before it runs what it is told
-    told = ran.text.split() if isinstance(ran, Ran) else []
+    told = ran.text.split("\n") if isinstance(ran, Ran) and ran.status == 0 else []
+    told = [line.strip() for line in told if line.strip()]
     session = Session("root" if told[-1:] == ["0"] else "account", secret)
     return Opened(rights=session.rights, session=session)
 

@@ -9,22 +9,7 @@ from typing import Any
 
 from ...secret import Ref, Text
 from ..conversation import Fill
-from ..outcomes import (
-    LETS_IN_ANYBODY,
-    Asked,
-    Cut,
-    End,
-    Ended,
-    Locked,
-    Login,
-    Lost,
-    No,
-    NotReady,
-    Opened,
-    Refused,
-    Silent,
-    Unclear,
-)
+from ..outcomes import Asked, Cut, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
 from ..patterns import slots
 from ..replies import Heard, ReplyRow, reason, row_for
 from ..tree import CALLED, MISSING, Items, Tree, as_text, one
@@ -113,7 +98,8 @@ def entered(rows: Iterable[ReplyRow], heard: Heard, sent: bool, session: Any) ->
     if found is None:
         return Silent(sent, f"it answers {heard.status}, which the family does not know")
     if found.means == "inside":
-        return Opened(session=session) if sent else Silent(False, LETS_IN_ANYBODY)
+        nobody = "it lets in whoever comes, so no login can be tried"
+        return Opened(session=session) if sent else Silent(False, nobody, anybody=True)
     said = reason(found, heard)
     match found.means:
         case "refused":
