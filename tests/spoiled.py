@@ -21,7 +21,8 @@ TEXTS: dict[str, str] = {
     "snmp-agent": "snmpd /usr/sbin/snmpd -Lo -f\nsnmpfile yes\nsnmp rocommunity published  default\nsnmp rwcommunity own\nsnmp com2sec own\nuser 0x6a6f62 .1.3.6.1.6.3.10.1.1.5 .1.3.6.1.6.3.10.1.2.4\nuser \"bob\" .1.3 .1.3\nuser odd\naccess rouser job priv\naccess rwuser bob\naccess rouser \naccess access\naccess group\n",
     "linux-web": "now 1700000000\nfile /etc/ssl/a.pem\ncert /etc/ssl/a.pem subject=CN=box\ncert /etc/ssl/a.pem issuer=CN=box\ncert /etc/ssl/a.pem notAfter=Dec  1 10:00:00 2030 GMT\n",
     "filter-families": "rule inet x y 4 [ meta load nfproto => reg 1 ] [ cmp eq reg 1 0x00000002 ] [ reject type 1 code 0 ]\nrule ip6 x y 5 [ reject type 1 code 0 ]\n",
-    "other-filters": "table filter\ntable nat\n", "timed-return": "armed 120 watched\ngoing yes\n", "notice": " Keep out.\n\n", "name": "box\n",
+    "packet-filter": "older 4 filter\nread o4\no4 *filter\no4 :INPUT DROP [0:0]\no4 :yardbolt - [0:0]\no4 -A INPUT -j yardbolt\no4 -A INPUT ! -s 192.0.2.0/28 -p tcp -m multiport --dports 22,80:90 -m comment --comment \"a b\" -j DROP\no4 -A yardbolt -i lo -j RETURN\no4 -A yardbolt -s 192.0.2.10/32 -p tcp -m tcp --dport 22 -m comment --comment ssh -j RETURN\no4 -A yardbolt -p tcp -m tcp --dport 22 -m comment --comment ssh -j REJECT --reject-with tcp-reset\no4 COMMIT\nno ipv6\n",
+    "timed-return": "armed 120 watched\ngoing yes\n", "notice": " Keep out.\n\n", "name": "box\n",
 }  # fmt: skip
 ODD = [
     "",

@@ -27,7 +27,7 @@ CALLS: tuple[tuple[str, str, int, str], ...] = (
     ("check", "--format json", 4, ""),
     ("check", "--at {net}.2 --format json", 4, ""),
     ("check", "sk-rb-01 --outside", 4, "not asked for"),
-    ("enter", "--yes", 0, "It asks nothing"),
+    ("enter", "--yes", 4, "is not known"),
     ("steps", "", 0, "0 changes"),
     ("steps", "--format json", 0, ""),
     ("tighten", "--yes", 4, "SAFE TO UNPLUG"),

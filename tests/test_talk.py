@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from tests.bare import BOARD, FAMILY, Bare, Watch, run_on, way_by
 from yardbolt.bench.lineswitch import Hand, LineSwitch
-from yardbolt.core.addresses import ANYONE, AddressSet
+from yardbolt.core.addresses import ANYONE, FOUR, AddressSet
 from yardbolt.core.errors import UnitError, clean
 from yardbolt.core.family.bound import bind
 from yardbolt.core.family.extracting import extract
@@ -516,7 +516,16 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         "rule inet f in 9 [ reject type 1 code 0 ]\nrule inet f in 10 [ meta load nfproto => reg 1 ] [ cmp eq reg 1 0x00000002 ] [ immediate reg 0 accept ]\n",
         {("input_rules", "inet f 8", "families"): ("6",), ("input_rules", "inet f 9", "families"): ("4", "6")},
     ),
-    "other-filters": ("table filter\n", {("input_filter", "unseen"): ("filter",)}),
+    "packet-filter": (
+        "older 4 filter\nolder 6 nat\nno ipv6\nread o4\no4 # Generated\no4 *filter\no4 :INPUT DROP [1:2]\no4 :in - [0:0]\no4 -A INPUT -m state --state RELATED,ESTABLISHED -j ACCEPT\n"
+        'o4 -A INPUT ! -s 192.0.2.0/28 -p tcp -m multiport --dports 22,80:90 -m comment --comment "the works" -j in\no4 [7:9] -A in -m limit --limit 3/min -f -j DROP\n'
+        'o4 -A in -m rpfilter -j DROP\no4 -A in -p tcp -m tcp --dport 23 -j REJECT --reject-with tcp-reset\no4 -A in -i eth+ -j DOCKER\no4 COMMIT\n',
+        {("input_filter", "unseen"): ("nat (IPv6)",), ("input_chains", "older ip filter INPUT", "default"): "drop", ("input_rules", "older ip filter INPUT: --state RELATED,ESTABLISHED -j ACCEPT", "state"): "established",
+         ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "sources"): FOUR - AddressSet.of("192.0.2.0/28"), ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "ports"): ("22", "80-90"),
+         ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "target"): "older ip filter in", ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "comment"): "the works",
+         ("input_rules", "older ip filter in: -m limit --limit 3/min -f -j DROP", "opaque"): True, ("input_rules", "older ip filter in: -m limit --limit 3/min -f -j DROP", "action"): "drop", ("input_rules", "older ip filter in: -m rpfilter -j DROP", "opaque"): True,
+         ("input_rules", "older ip filter in: -p tcp --dport 23 -j REJECT --reject-with tcp-reset", "opaque"): False, ("input_rules", "older ip filter in: -p tcp --dport 23 -j REJECT --reject-with tcp-reset", "action"): "drop", ("input_rules", "older ip filter in: -i eth+ -j DOCKER", "action"): "other"},
+    ),
     "ssh-server": (
         "daemon openssh\nconfig /etc/ssh/sshd_config\nset port 22\nset permitrootlogin without-password\nset passwordauthentication no\nset kbdinteractiveauthentication yes\n"
         "set usepam yes\nset permitemptypasswords no\nset maxauthtries 6\nset logingracetime 0\nset banner none\nset allowusers tram@192.0.2.1\nset allowusers keeper\n"

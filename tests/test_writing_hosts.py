@@ -163,7 +163,7 @@ OURS: dict[str, Any] = {"nftables": [
 def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
     """Read as the limit of the service, not as rules; changed by anybody in the least it is a table like any other; a port it
     does not name is not limited by it."""
-    ask = next(ask for ask in SERVER.asks if ask.decode == "nftables")
+    ask = next(ask for ask in SERVER.asks if ask.decode == "packet-filter")
     parts = extract(SERVER, ask, Replies(tree=OURS))
     assert [part.sources for part in parts if isinstance(part, Narrowed)] == [AddressSet.of("192.0.2.10")]
     assert not [part for part in parts if isinstance(part, Fact) and part.path[0] in ("input_rules", "input_chains")]
@@ -197,6 +197,41 @@ def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
         tree["nftables"][place]["rule"]["expr"][-1] = {"drop": None}
         assert not DECODERS["nftables"].decode(Replies(tree=tree), "").narrows, place
     assert not [part for part in parts if isinstance(part, Leftover)]
+
+
+def saved(family: str, source: str) -> list[str]:
+    return [f"{family} {line}" for line in (
+        "*filter", ":INPUT ACCEPT [0:0]", ":yardbolt - [0:0]", "-A INPUT -j yardbolt", "-A INPUT -p tcp -m tcp --dport 9 -j DROP", "-A yardbolt -i lo -j RETURN",
+        f"-A yardbolt -s {source} -p tcp -m tcp --dport 22 -m comment --comment ssh -j RETURN",
+        "-A yardbolt -p tcp -m tcp --dport 22 -m comment --comment ssh -j REJECT --reject-with tcp-reset", "COMMIT",
+    )]  # fmt: skip
+
+
+def test_a_chain_of_ours_is_what_its_services_are_limited_to() -> None:
+    """Where there is no nft: in both address families, first of all, and just as it was written; else a chain like any other."""
+    decode = DECODERS["packet-filter"].decode
+    four, six = saved("4", "192.0.2.10/32"), saved("6", "2001:db8::/64")
+
+    def limits(*lines: str) -> tuple[Any, ...]:
+        return decode(Replies("\n".join(("read 4", "read 6", *lines))), "").narrows
+
+    assert limits(*four, *six) == (("ssh", "tcp", ("22",), AddressSet.of("192.0.2.10", "2001:db8::/64")),)
+    assert limits(*four, "no ipv6") == (("ssh", "tcp", ("22",), AddressSet.of("192.0.2.10")),)
+    facts = dict(decode(Replies("\n".join(("read 4", "read 6", *four, *six))), "").facts)
+    nines = {f"{family} filter INPUT: -p tcp --dport 9 -j DROP" for family in ("ip", "ip6")}
+    assert {path[1] for path in facts if path[0] == "input_rules"} == nines
+    assert facts["input_filter", "unseen"] == ("tables of nft",), "which nobody shows without nft"
+    for there, unseen in (("nft 2 filter", ABSENT), ("nft 2 filter\nnft 1 gate", ("gate (inet)",))):
+        facts = dict(decode(Replies("\n".join(("read 4", "read 6", "read tables", there, *four, *six))), "").facts)
+        assert facts["input_filter", "unseen"] == unseen
+    assert not limits(*four) and not limits(*four, *six[:3], *six[4:]), "by IPv6 anyone may come"
+    for place in (3, 5, 6, 7):
+        spoiled = four[place].replace("-j ", "-m mark --mark 1 -j ")
+        assert not limits(*four[:place], spoiled, *four[place + 1 :], *six), four[place]
+        assert place == 6 or not limits(*four[:place], *four[place + 1 :], *six), four[place]
+    assert not limits(*four[:3], four[4], four[3], *four[5:], *six), "what stands before it decides first"
+    unread = decode(Replies("read 4\n" + "\n".join(four)), "")
+    assert unread.leftovers == ("neither nft nor iptables shows what is turned away by IPv6",)
 
 
 def test_root_is_told_from_others_where_the_service_does() -> None:

@@ -188,7 +188,9 @@ GROUPS: dict[str, dict[str, Feature]] = {
         "iptables, old": Feature(1, at_start("maker-filter", f"#!/bin/sh\nprintf '*filter\\n%s\\nCOMMIT\\n' {quoted(IPT)} | iptables-legacy-restore\nexec sleep 1000000\n"), only=large),
         "a front-end": Feature(1, "sed -i 's/^ENABLED=.*/ENABLED=yes/' /etc/ufw/ufw.conf; ufw --force default deny >/dev/null 2>&1; for p in 22 2222 80 21 23; do ufw allow $p/tcp >/dev/null 2>&1; done; ufw allow 161/udp >/dev/null 2>&1\n" + on("ufw"), only=large),
         "somebody bans": Feature(1, at_start("maker-bans", BANNING), only=large),
-        "no program": Feature(1, "rm -f /usr/sbin/nft\n", only=large),
+        "no nft": Feature(1, "rm -f /usr/sbin/nft\n", only=large),
+        "no nft, older iptables": Feature(1, "rm -f /usr/sbin/nft; for f in iptables ip6tables; do update-alternatives --set $f /usr/sbin/$f-legacy >/dev/null 2>&1; done\n" + at_start("maker-filter", f"#!/bin/sh\nprintf '*filter\\n%s\\nCOMMIT\\n' {quoted(IPT)} | iptables-legacy-restore\nexec sleep 1000000\n"), only=large),
+        "no program": Feature(0.7, "rm -f /usr/sbin/nft /usr/sbin/*tables* /usr/sbin/ufw\n", only=large),
     },
     "logs": {
         "as packed": Feature(4),

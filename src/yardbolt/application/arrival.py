@@ -128,8 +128,7 @@ def _known_there(session: Session, reading: Reading) -> Plane:
     # on a list that was not read whole, it is there all the same: it logged in
     plane = make(plane, ("accounts", account))
     role = ("accounts", account, "role")
-    # whoever became root before our eyes may do everything, whatever was not understood of the rules
-    return put(plane, role, "full") if session.was_root and get(plane, role) is None else plane
+    return put(plane, role, "full") if session.was_root and get(plane, role) is None and there is None else plane
 
 
 async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Way, str]) -> tuple[Session, Reading]:

@@ -62,7 +62,7 @@ def enter(
                             ("NOT KEPT  ", "bad"), "what was set is lost with the power until tighten has saved it"
                         )
                 show.next_line(screen, f"yardbolt steps {name}")
-                return 0
+                return 4 if met.untold else 0
 
         return wiring.each(yard, names, 1, work)
 

@@ -9,36 +9,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from ...addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ...plane.kinds import ABSENT
 from ...talk.tree import Tree, as_text, one, pick
 from .decoder import Decoded, Decoder, Narrow, Pairs, of_text, of_tree
+from .filtering import FAMILIES, FEEDS, HOOKS, LISTS, OURS, PRIORITIES, RULES, WHOLE, Rule, chain_told, told
 from .tagged import tagged
 
-_RULES, _LISTS, _CHAINS = "input_rules", "address_lists", "input_chains"
-_HOOKS = ("ingress", "prerouting", "input")
-_FAMILIES = {"ip": FOUR, "ip6": SIX, "inet": ANYONE}
-_TABLES = {"ip": ("4",), "ip6": ("6",), "inet": ABSENT}
 _ENDS = {"accept": "accept", "drop": "drop", "reject": "drop", "return": "return", "continue": "continue"}
 _SILENT = frozenset({"counter", "log", "comment", "meter"})
-OURS = "yardbolt"
-_PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
-
-
-@dataclass
-class _Rule:
-    """One rule as far as it was understood: what it matches, and what it does."""
-
-    sources: AddressSet
-    where: str
-    found: dict[str, Any] = field(default_factory=dict)
-    opaque: bool = False
-    action: str = "continue"
-    target: str = ""
-    resets: bool = False
 
 
 def decode_ruleset(tree: Tree) -> Decoded:
@@ -47,7 +28,7 @@ def decode_ruleset(tree: Tree) -> Decoded:
     if not entries:
         return Decoded((), ("the reply is no ruleset",))
     every = [c for _, c in pick(entries, "*/chain") if isinstance(c, Mapping)]
-    chains = [c for c in every if str(c.get("family")) in _FAMILIES]
+    chains = [c for c in every if str(c.get("family")) in FAMILIES]
     sets = {
         _full(s, "name"): s for word in ("set", "map") for _, s in pick(entries, f"*/{word}") if isinstance(s, Mapping)
     }
@@ -57,7 +38,7 @@ def decode_ruleset(tree: Tree) -> Decoded:
         # a table of ours is what its services are limited to, and no rule of anybody else
         entries = [e for e in entries if not any(isinstance(n, Mapping) and n.get("table") == OURS for n in e.values())]
         chains = [c for c in chains if c.get("table") != OURS]
-    base = [c for c in chains if c.get("hook") in _HOOKS]
+    base = [c for c in chains if c.get("hook") in HOOKS]
     left = [
         f"chain {_full(c, 'name')} changes addresses before they are looked at"
         for c in base
@@ -69,18 +50,16 @@ def decode_ruleset(tree: Tree) -> Decoded:
         for c in every
         if str(c.get("family")) in ("netdev", "bridge") and c.get("hook") and _does_something(entries, c)
     ]
-    base.sort(key=lambda c: (_HOOKS.index(str(c.get("hook"))), _priority(c.get("prio"))))
+    base.sort(key=lambda c: (HOOKS.index(str(c.get("hook"))), _priority(c.get("prio"))))
     for place, chain in enumerate((c for c in base if c.get("type") != "nat"), 1):
-        path = (_CHAINS, _full(chain, "name"))
-        facts += [(path, True), ((*path, "position"), place), ((*path, "default"), str(chain.get("policy", "accept")))]
-        # a table of one address family never sees the packets of the other
-        facts.append(((*path, "families"), _TABLES[str(chain.get("family"))]))
+        name, policy = _full(chain, "name"), str(chain.get("policy", "accept"))
+        facts += chain_told(name, place, policy, str(chain.get("family")))
     for place, rule in enumerate((r for _, r in pick(entries, "*/rule") if isinstance(r, Mapping)), 1):
-        if str(rule.get("family")) in _FAMILIES:
+        if str(rule.get("family")) in FAMILIES:
             facts += _rule(rule, place, sets)
     for name, listed in sorted(sets.items()):
         members = _addresses(listed.get("elem", []))
-        facts += [((_LISTS, name), True), *([((_LISTS, name, "members"), members)] if members is not None else [])]
+        facts += [((LISTS, name), True), *([((LISTS, name, "members"), members)] if members is not None else [])]
     return Decoded(tuple((path, value) for path, value in facts if value is not None), tuple(left), tuple(limits))
 
 
@@ -118,8 +97,8 @@ def _ours(entries: list[Mapping[str, Any]], every: list[Mapping[str, Any]]) -> l
     return [] if begun else out
 
 
-def _understood(rule: Mapping[str, Any]) -> _Rule:
-    read = _Rule(_FAMILIES.get(str(rule.get("family")), NOBODY), "")
+def _understood(rule: Mapping[str, Any]) -> Rule:
+    read = Rule(FAMILIES.get(str(rule.get("family")), NOBODY), "")
     for _, expr in pick(rule, "expr/*"):
         if not isinstance(expr, Mapping) or len(expr) != 1:
             read.opaque = True
@@ -134,7 +113,7 @@ def _full(node: Mapping[str, Any], name: str) -> str:
 
 
 def _priority(written: Tree) -> int:
-    return written if isinstance(written, int) else _PRIORITIES.get(str(written), 0)
+    return written if isinstance(written, int) else PRIORITIES.get(str(written), 0)
 
 
 def _does_something(entries: list[Mapping[str, Any]], chain: Mapping[str, Any]) -> bool:
@@ -148,8 +127,8 @@ def _rule(
     """One rule, or one for each row of a verdict map."""
     name = f"{rule.get('family')} {rule.get('table')} {rule.get('handle')}"
     where = f"{rule.get('family')} {rule.get('table')}"
-    read = _Rule(_FAMILIES[str(rule.get("family"))], where)
-    several: list[_Rule] = []
+    read = Rule(FAMILIES[str(rule.get("family"))], where)
+    several: list[Rule] = []
     for _, expr in pick(rule, "expr/*"):
         if not isinstance(expr, Mapping) or len(expr) != 1:
             read.opaque = True
@@ -162,25 +141,12 @@ def _rule(
     comment = as_text(rule.get("comment"))
     for count, each in enumerate(several or [read]):
         key = f"{name}.{count + 1}" if several else name
-        path = (_RULES, key)
-        yield path, True
-        yield (*path, "position"), place * 1000 + count
-        yield (*path, "chain"), _full(rule, "chain")
-        yield (*path, "action"), each.action
-        yield (*path, "target"), each.target or ABSENT
-        yield (*path, "opaque"), each.opaque
         # a listing drops the family before a TCP reset: then it is told by the section `filter-families` alone
         hidden = rule.get("family") == "inet" and each.resets and each.sources == ANYONE
-        yield (*path, "families"), None if hidden else ABSENT
-        yield (*path, "enabled"), True
-        yield (*path, "sources"), each.sources if each.sources != ANYONE else ABSENT
-        for leaf in ("list", "list_negated", "ports", "transport", "group", "destinations", "state"):
-            yield (*path, leaf), each.found.get(leaf, ABSENT)
-        if comment:
-            yield (*path, "comment"), comment
+        yield from told(each, key, place * 1000 + count, _full(rule, "chain"), comment, ABSENT if not hidden else None)
 
 
-def _map(read: _Rule, body: Tree, sets: Mapping[str, Mapping[str, Any]]) -> list[_Rule]:
+def _map(read: Rule, body: Tree, sets: Mapping[str, Mapping[str, Any]]) -> list[Rule]:
     """A verdict map: one rule for each of its rows."""
     data = one(body, "data")
     if isinstance(data, str) and data.startswith("@"):
@@ -189,17 +155,17 @@ def _map(read: _Rule, body: Tree, sets: Mapping[str, Mapping[str, Any]]) -> list
     out = []
     for row in rows:
         if not isinstance(row, list) or len(row) != 2:
-            out.append(_Rule(read.sources, read.where, dict(read.found), True, "other"))
+            out.append(Rule(read.sources, read.where, dict(read.found), True, "other"))
             continue
-        each = _Rule(read.sources, read.where, dict(read.found), read.opaque)
+        each = Rule(read.sources, read.where, dict(read.found), read.opaque)
         _match(each, one(body, "key"), row[0], "==")
         for word, verdict in row[1].items() if isinstance(row[1], Mapping) else ():
             _expression(each, str(word), verdict)
         out.append(each)
-    return out or [_Rule(read.sources, read.where, dict(read.found), True, "other")]
+    return out or [Rule(read.sources, read.where, dict(read.found), True, "other")]
 
 
-def _expression(read: _Rule, word: str, body: Tree) -> None:
+def _expression(read: Rule, word: str, body: Tree) -> None:
     """Take one expression in."""
     if word in _ENDS:
         read.action = _ENDS[word]
@@ -219,7 +185,7 @@ def _expression(read: _Rule, word: str, body: Tree) -> None:
         )
 
 
-def _match(read: _Rule, left: Tree, right: Tree, op: str) -> None:
+def _match(read: Rule, left: Tree, right: Tree, op: str) -> None:
     if op not in ("==", "in", "!="):
         read.opaque = True
         return
@@ -232,13 +198,13 @@ def _match(read: _Rule, left: Tree, right: Tree, op: str) -> None:
         read.opaque = True
 
 
-def _payload(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
+def _payload(read: Rule, left: Tree, right: Tree, negated: bool) -> bool:
     name, protocol = str(one(left, "payload/field")), str(one(left, "payload/protocol"))
     if name in ("saddr", "daddr") and protocol in ("ip", "ip6"):
-        family = _FAMILIES[protocol]
+        family = FAMILIES[protocol]
         read.sources = read.sources & family
         if name == "saddr" and isinstance(right, str) and right.startswith("@"):
-            return _take(read, {"list": f"{read.where} {right[1:]}", "list_negated": negated})
+            return read.take({"list": f"{read.where} {right[1:]}", "list_negated": negated})
         members = _addresses(right)
         if members is None:
             return False
@@ -246,13 +212,13 @@ def _payload(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
         if name == "saddr":
             read.sources = read.sources & chosen
             return True
-        return _take(read, {"destinations": chosen})
+        return read.take({"destinations": chosen})
     if name == "dport" and not negated:
         ports = _ports(right)
         transport = {} if protocol == "th" else {"transport": protocol}
         same = not transport or read.found.get("transport", protocol) == protocol
         read.found.update(transport if same else {})
-        return ports is not None and same and _take(read, {"ports": ports})
+        return ports is not None and same and read.take({"ports": ports})
     if name == "protocol" and protocol == "ip" and not negated:
         return _protocol(read, right)
     if name == "type" and protocol == "icmpv6" and not negated:
@@ -260,28 +226,28 @@ def _payload(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
         read.sources = read.sources & (
             SIX if {"nd-neighbor-solicit", "nd-neighbor-advert"} <= {*_flat(right)} else NOBODY
         )
-        return _take(read, {"transport": "icmpv6"})
+        return read.take({"transport": "icmpv6"})
     return False
 
 
-def _meta(read: _Rule, left: Tree, right: Tree, negated: bool) -> bool:
+def _meta(read: Rule, left: Tree, right: Tree, negated: bool) -> bool:
     word = one(left, "meta/key")
     if word in ("iifname", "iif"):
         one_name = isinstance(right, str) and right[:1] != "@" and "*" not in right
-        return not negated and one_name and _take(read, {"group": right})
+        return not negated and one_name and read.take({"group": right})
     if word in ("l4proto", "protocol", "nfproto") and not negated:
         return _protocol(read, right)
     if one(left, "ct/key") == "state":
         # a login begins as a new connection, and all that follows is of an established one
         states = {state for state in ("new", "established") if (state in _flat(right)) != negated}
         if len(states) == 1:
-            return _take(read, {"state": states.pop()})
+            return read.take({"state": states.pop()})
         read.sources = read.sources if states else NOBODY
         return True
     return False
 
 
-def _protocol(read: _Rule, right: Tree) -> bool:
+def _protocol(read: Rule, right: Tree) -> bool:
     names = set(_flat(right))
     families = {"ip": FOUR, "ipv4": FOUR, "ip6": SIX, "ipv6": SIX}
     if names and names <= families.keys():
@@ -291,24 +257,14 @@ def _protocol(read: _Rule, right: Tree) -> bool:
         read.sources = read.sources & chosen
         return True
     if len(names) == 1:
-        return _take(read, {"transport": {"ipv6-icmp": "icmpv6"}.get(name := names.pop(), name)})
+        return read.take({"transport": {"ipv6-icmp": "icmpv6"}.get(name := names.pop(), name)})
     if names and not names & {"tcp", "udp"}:
-        return _take(read, {"transport": ",".join(sorted(names))})
+        return read.take({"transport": ",".join(sorted(names))})
     return names >= {"tcp", "udp"}
 
 
 def _flat(node: Tree) -> list[str]:
     return [str(x) for entry in _entries(node) for x in (entry if isinstance(entry, list) else [entry])]
-
-
-def _take(read: _Rule, values: dict[str, Any]) -> bool:
-    """A second condition of the same kind is not understood."""
-    if values.keys() & (read.found.keys() - {"transport"}) or read.found.get(
-        "transport", values.get("transport")
-    ) != values.get("transport", read.found.get("transport")):
-        return False
-    read.found.update(values)
-    return True
 
 
 def _addresses(node: Tree) -> AddressSet | None:
@@ -347,13 +303,6 @@ def _entries(node: Tree) -> list[Tree]:
     return list(inner) if isinstance(inner, list) else [inner]
 
 
-def decode_unseen(reply: str, key: str = "") -> Decoded:
-    """The section `other-filters`: tables of the older packet filter, whose rules nft does not show."""
-    seen, strange = tagged(reply, "table")
-    names = tuple(sorted({line.strip() for line in seen.get("table", []) if line.strip()}))
-    return Decoded(((("input_filter", "unseen"), names or ABSENT),), strange)
-
-
 _RESET = re.compile(r"\[ reject type 1 ")
 _FAMILY = re.compile(r"meta load nfproto => reg (\d+) \] \[ cmp eq reg \1 0x0*([2a]) \]")
 
@@ -371,27 +320,17 @@ def decode_families(reply: str, key: str = "") -> Decoded:
         # compared otherwise than by being one of them, it is not known
         if "nfproto" in body and not found:
             continue
-        facts.append(((_RULES, f"inet {words[1]} {words[3]}", "families"), tuple(sorted(found)) or ("4", "6")))
+        facts.append(((RULES, f"inet {words[1]} {words[3]}", "families"), tuple(sorted(found)) or ("4", "6")))
     return Decoded(tuple(facts), strange)
 
 
-_LEAVES = (
-    "position", "chain", "action", "target", "opaque", "families", "enabled", "sources", "destinations", "list", "list_negated", "group", "transport",
-    "ports", "comment",
-)  # fmt: skip
-_FEEDS = {
-    (_RULES,), (_RULES, "*"), *((_RULES, "*", leaf) for leaf in _LEAVES), (_LISTS,), (_LISTS, "*"), (_LISTS, "*", "members"),
-    (_CHAINS,), (_CHAINS, "*"), (_CHAINS, "*", "position"), (_CHAINS, "*", "default"), (_CHAINS, "*", "families"), ("input_filter", "empty_list"),
-    ("services", "*", "permitted"),
-}  # fmt: skip
 DECODERS = (
     Decoder(
         "nftables",
         "libnftables-json(5)",
         of_tree(decode_ruleset),
-        frozenset(_FEEDS),
-        ((_RULES,), (_LISTS,), (_CHAINS,)),
+        FEEDS,
+        WHOLE,
     ),
-    Decoder("filter-families", "nft(8)", of_text(decode_families), frozenset({(_RULES, "*", "families")})),
-    Decoder("other-filters", "iptables(8)", of_text(decode_unseen), frozenset({("input_filter", "unseen")})),
+    Decoder("filter-families", "nft(8)", of_text(decode_families), frozenset({(RULES, "*", "families")})),
 )

@@ -20,9 +20,9 @@ told=$(files); [ -n "$told" ] && echo "$told"
 x=$(date +%s); i=0; while [ -n "$told" ] && [ "$(date +%s)" = "$x" ] && [ $i -lt 15 ]; do sleep 0.1; i=$((i + 1)); done
 # init has read its table before this hook runs, and must read it again
 [ "$how" = boot ] && { case $told in *inittab*) kill -HUP 1;; esac; exit 0; }
-if command -v nft >/dev/null 2>&1; then
-  if [ -f /etc/yardbolt/limits.nft ]; then nft -f /etc/yardbolt/limits.nft; else nft delete table inet yardbolt 2>/dev/null; fi
-fi
+#@ lib/no-limits
+if [ -x /etc/yardbolt/load-limits ]; then /etc/yardbolt/load-limits; elif [ -e /etc/yardbolt/limits.nft ]; then nft -f /etc/yardbolt/limits.nft; fi
+no_limits
 . "$from/server"
 
 #@ lib/ssh-listener

@@ -21,7 +21,8 @@ while read -r sum file; do
   if [ "$(sha256sum <"$file" | cut -d' ' -f1)" = "$sum" ]; then rm -f "$file" && echo "$file is gone"
   else echo "$file stays: somebody has changed it since"; fi
 done <$Y/own
-command -v nft >/dev/null && nft delete table inet yardbolt 2>/dev/null
+#@ lib/no-limits
+no_limits
 if [ "$1" = all ]; then
   while read -r sum file; do
     k=$Y/before/$(echo "$file" | tr / %)
@@ -31,7 +32,7 @@ if [ "$1" = all ]; then
     elif [ -e "$k.none" ]; then rm -f "$file" && echo "$file is gone, as it was before"; fi
   done <$Y/edited
 fi
-rmdir /etc/yardbolt /etc/security/pwquality.conf.d /etc/systemd/system/nftables.service.d 2>/dev/null
+rmdir /etc/yardbolt /etc/security/pwquality.conf.d /etc/systemd/system/nftables.service.d /etc/systemd/system/netfilter-persistent.service.d 2>/dev/null
 [ -d /run/systemd/system ] && systemctl daemon-reload
 for p in /proc/[0-9]*; do
   c=; read -r c 2>/dev/null <$p/comm

@@ -1,0 +1,82 @@
+"""What the decoders of packet filters share: a rule as far as it was understood, and what it says of the plane."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from ...addresses import ANYONE, FOUR, SIX, AddressSet
+from ...plane.kinds import ABSENT
+from ...plane.path import Path
+
+RULES, LISTS, CHAINS = "input_rules", "address_lists", "input_chains"
+HOOKS = ("ingress", "prerouting", "input")
+FAMILIES = {"ip": FOUR, "ip6": SIX, "inet": ANYONE}
+TABLES = {"ip": ("4",), "ip6": ("6",), "inet": ABSENT}
+PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
+OURS = "yardbolt"
+
+
+@dataclass
+class Rule:
+    """One rule as far as it was understood: what it matches, and what it does. Where something of it was not, it is opaque: it may
+    match, or not."""
+
+    sources: AddressSet
+    where: str
+    found: dict[str, Any] = field(default_factory=dict)
+    opaque: bool = False
+    action: str = "continue"
+    target: str = ""
+    resets: bool = False
+
+    def take(self, values: dict[str, Any]) -> bool:
+        """Take conditions in; a second one of the same kind is not understood."""
+        if values.keys() & (self.found.keys() - {"transport"}) or self.found.get(
+            "transport", values.get("transport")
+        ) != values.get("transport", self.found.get("transport")):
+            return False
+        self.found.update(values)
+        return True
+
+
+def told(
+    rule: Rule, key: str, position: int, chain: str, comment: str | None, families: Any
+) -> Iterator[tuple[Path, Any]]:
+    """What a rule says of the plane."""
+    path = (RULES, key)
+    yield path, True
+    yield (*path, "position"), position
+    yield (*path, "chain"), chain
+    yield (*path, "action"), rule.action
+    yield (*path, "target"), rule.target or ABSENT
+    yield (*path, "opaque"), rule.opaque
+    yield (*path, "families"), families
+    yield (*path, "enabled"), True
+    yield (*path, "sources"), rule.sources if rule.sources != ANYONE else ABSENT
+    for leaf in ("list", "list_negated", "ports", "transport", "group", "destinations", "state"):
+        yield (*path, leaf), rule.found.get(leaf, ABSENT)
+    if comment:
+        yield (*path, "comment"), comment
+
+
+def chain_told(name: str, position: int, default: str, family: str) -> Iterator[tuple[Path, Any]]:
+    """What a base chain says of the plane. A table of one address family never sees the packets of the other."""
+    path = (CHAINS, name)
+    yield path, True
+    yield (*path, "position"), position
+    yield (*path, "default"), default
+    yield (*path, "families"), TABLES[family]
+
+
+_LEAVES = (
+    "position", "chain", "action", "target", "opaque", "families", "enabled", "sources", "destinations", "list", "list_negated", "group", "transport",
+    "ports", "comment",
+)  # fmt: skip
+FEEDS = frozenset({
+    (RULES,), (RULES, "*"), *((RULES, "*", leaf) for leaf in _LEAVES), (LISTS,), (LISTS, "*"), (LISTS, "*", "members"),
+    (CHAINS,), (CHAINS, "*"), (CHAINS, "*", "position"), (CHAINS, "*", "default"), (CHAINS, "*", "families"), ("input_filter", "empty_list"),
+    ("services", "*", "permitted"),
+})  # fmt: skip
+WHOLE = ((RULES,), (LISTS,), (CHAINS,))

@@ -1,0 +1,32 @@
+#@ lib/tag
+
+older() { sed "s/^/older $1 /" "/proc/net/$2_tables_names" 2>/dev/null; }
+older 4 ip; older 6 ip6
+[ -e /proc/net/if_inet6 ] || echo 'no ipv6'
+have nft && r=$(nft --json list ruleset 2>/dev/null) || r=
+# saved TAG PROGRAM: what it saves, and that it did
+saved() { have "$2" && s=$("$2" 2>/dev/null) && { echo "read $1"; [ -z "$s" ] || echo "$s" | tag "$1"; }; }
+for f in 4 6; do
+  p=ip; [ $f = 6 ] && p=ip6
+  case $("${p}tables" -V 2>/dev/null) in *nf_tables*) k=$f;; *) k=o$f;; esac
+  # what iptables writes into tables of nft is in the list of nft
+  [ -n "$r" ] || saved $f ${p}tables-nft-save || { [ $k = $f ] && saved $f ${p}tables-save; }
+  saved o$f ${p}tables-legacy-save || { [ $k = o$f ] && saved o$f ${p}tables-save; }
+done
+# which tables of nft there are, where nothing else says so: asked of the kernel (nfnetlink, NFT_MSG_GETTABLE)
+[ -n "$r" ] || { have perl && perl -e '
+  alarm 5; socket(S, 16, 3, 12) && send(S, pack("LSSLLCCn", 20, 0xa01, 0x301, 1, 0, 0, 0, 0), 0) or exit;
+  while (sysread(S, $b, 65536)) {
+    while (length $b >= 16) {
+      ($l, $t) = unpack "LS", $b; $l >= 16 && $l <= length $b or exit;
+      $t == 3 and print("read tables\n"), exit; $t == 2 and exit;
+      $m = substr $b, 0, $l; $b = substr $b, ($l + 3 & ~3);
+      for ($a = substr $m, 20; length $a >= 4; $a = substr $a, ($n + 3 & ~3)) {
+        ($n, $k) = unpack "SS", $a; $n >= 4 or exit;
+        print "nft ", unpack("C", substr $m, 16, 1), " ", substr($a, 4, $n - 5), "\n" if $k == 1;
+      }
+    }
+  }' 2>/dev/null; }
+echo json
+echo "$r"
+:
