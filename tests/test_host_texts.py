@@ -6,7 +6,6 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-import shutil
 import subprocess
 from importlib.resources import files as resources
 from pathlib import Path
@@ -184,11 +183,3 @@ def test_the_manifest_says_of_each_text_what_it_takes_and_nobody_is_left_out() -
         assert ("timed return is not armed" in program.text) is program.guarded and program.undone
     for section in library().sections.values():
         assert section.decode in DECODERS
-
-
-@pytest.mark.skipif(not shutil.which("shellcheck"), reason="shellcheck is installed by .ci/system")
-def test_nothing_the_checker_of_shells_knows_is_wrong() -> None:
-    """Every text as it is sent, read by shellcheck."""
-    root = Path(__file__).parent.parent
-    told = subprocess.run(["sh", ".ci/shells"], cwd=root, capture_output=True, text=True, check=False)
-    assert told.returncode == 0, told.stdout

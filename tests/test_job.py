@@ -14,6 +14,7 @@ import asyncssh
 from pykeepass import PyKeePass
 
 from tests.conftest import LAPTOP, MASTER, UNIT, Bench, Tool
+from tests.drawn import THOROUGH
 from yardbolt.adapters.files import shipped
 from yardbolt.bench.lineswitch import SHY_SECONDS
 
@@ -120,7 +121,7 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
     job("check", code=3)
     job("enter", "--yes", "--this-one")
     done, kills = False, 0
-    for wait_for in (2, 7, 9, 13, 12, 11, 15):
+    for wait_for in (2, 7, 9, 13, 12, 11, 15) if THOROUGH else (2, 16, 25, 26):
         before = len(steps_of(job.folder))
         process = job.start("tighten", "--yes", "--quiet")
         deadline = time.monotonic() + 60
@@ -135,7 +136,7 @@ def test_killed_at_any_moment_tighten_goes_on_to_the_same_end(job: Tool, benches
         assert somebody_gets_in(job.folder), "every credential in the safe is useless"
         if done:
             break
-    assert kills >= 4
+    assert kills >= 3
     out = job("tighten", "--yes", code=4)
     assert "taken up where it was cut off" in out or "nothing to change" in out
     left = json.loads(job("prove", "--format", "json", code=4))["sk-sw-04"]

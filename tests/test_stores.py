@@ -48,7 +48,7 @@ TARGET: Target = (
     Want(("policy", "min_length"), "length", "set", 12), Want(("services", "web", "enabled"), "plain", "set", False),
 )  # fmt: skip
 MOVE = Want(("interfaces", "lan", "addresses"), "address", "set", ("198.51.100.1/24",))
-MANY = many(120)
+MANY = many(60)
 
 
 def believed(
@@ -335,7 +335,7 @@ def lied_to(data: Any) -> str:
 def test_no_lie_over_staged_live_and_kept_shuts_anybody_out() -> None:
     """Whatever the unit pretends, with a leaf hidden: never shut out, live or after a power cut, and no way wrongly
     called proven."""
-    ends = ends_of(lied_to, 120)
+    ends = ends_of(lied_to, 60)
     assert ends["done"] > ends.total() / 4 and ends["stopped"] > ends.total() / 8, ends
 
 

@@ -16,6 +16,7 @@ import asyncssh
 import pytest
 
 from tests.conftest import MASTER, Tool, typed
+from tests.drawn import THOROUGH
 from tests.test_yard import connects
 from tests.yard.hosts import OFFICE, STRANGER, TECHNICIAN, Host, missing
 from tests.yard.truth import KINDS
@@ -155,16 +156,20 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     )
     if host.name != "cabin":
         host.shell(f"({BANNING}) </dev/null >/dev/null 2>&1 &")
-        host.shell("mv /usr/sbin/chronyd /root")
+        host.shell("mv /usr/sbin/chronyd /root" if THOROUGH else ":")
     said = tool.run("tighten", "--yes", "--this-one", host.name)
     assert said.returncode == 3, said.stdout + said.stderr
     assert "closed after the restart: whether" in " ".join(said.stdout.split()), said.stdout
     if host.name != "cabin":
-        # one change is refused, while an account with few rights is the only one with a password of the owner's: all others are made
-        assert "NOT SO  time from: the unit refused it" in said.stdout and said.stdout.count("NOT SO") == 1, said.stdout
-        host.shell("mv /root/chronyd /usr/sbin")
-        again = tool("tighten", "--yes", "--again", host.name, code=3)
-        assert "NOT SO" not in again, again
+        if THOROUGH:
+            # one change is refused, while an account with few rights is the only one with a password of the owner's: all others are made
+            assert "NOT SO  time from: the unit refused it" in said.stdout and said.stdout.count("NOT SO") == 1, (
+                said.stdout
+            )
+            host.shell("mv /root/chronyd /usr/sbin")
+            again = tool("tighten", "--yes", "--again", host.name, code=3)
+            assert "NOT SO" not in again, again
+        assert THOROUGH or "NOT SO" not in said.stdout, said.stdout
         told = tool("records", "journal", host.name)
         # noted, and it stops nothing
         assert "meanwhile input_chains/" in told and "banning" in told, told

@@ -242,7 +242,11 @@ class Session:
     def _with_own_rights(self, got: Reading) -> Reading:
         """Whoever became root before our eyes may do everything, whatever was not understood of the rules."""
         account = ("accounts", self.way.account)
-        if not self.was_root or exists(got.plane, account) is not True or get(got.plane, (*account, "role")) is not None:
+        if (
+            not self.was_root
+            or exists(got.plane, account) is not True
+            or get(got.plane, (*account, "role")) is not None
+        ):
             return got
         return replace(got, planes={**got.planes, LIVE: put(got.plane, (*account, "role"), "full")})
 

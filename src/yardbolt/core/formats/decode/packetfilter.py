@@ -23,11 +23,7 @@ def decode_filter(replies: Replies, key: str = "") -> Decoded:
     """What anything on the host turns away; a table nobody shows is *unseen*, a family nobody shows is left over."""
     seen, strange = tagged(replies.text, "older read no nft " + " ".join(_SAVED))
     left = [*strange]
-    listed = (
-        decode_ruleset(replies.tree)
-        if replies.tree is not None
-        else Decoded(((("input_filter", "empty_list"), "nobody"),))
-    )
+    listed = decode_ruleset(replies.tree) if replies.tree is not None else Decoded(())
     left += listed.leftovers
     shown = [tag for tag in _SAVED if tag in seen.get("read", []) and (replies.tree is None or tag[0] == "o")]
     every = [iptables.saved(seen.get(tag, []), *_SAVED[tag]) for tag in shown]
@@ -38,10 +34,12 @@ def decode_filter(replies: Replies, key: str = "") -> Decoded:
     if replies.tree is None:
         lacks = families - {one.family for one in every}
         left += [f"neither nft nor iptables shows what is turned away by {_WORDS[family]}" for family in sorted(lacks)]
+        # a list of theirs with nothing in it matches nobody; where no program works, that is not known
+        listed = Decoded(() if lacks else ((("input_filter", "empty_list"), "nobody"),))
         # what others put into tables of nft is shown by nft alone
         unseen |= _of_nft(seen, {one.family for one in every if not one.older})
     left += ["a line that iptables-save does not print" for one in every if one.strange]
-    narrows = iptables.ours(every, frozenset(families)) if replies.tree is None else []
+    narrows = iptables.ours(every, frozenset(families))
     chains = sum(1 for path, _ in listed.facts if len(path) == 2 and path[0] == CHAINS)
     facts, unjudged = iptables.facts_of(every, chains)
     whole: Pairs = [*listed.facts, *facts, (_UNSEEN, tuple(sorted(unseen)) or ABSENT)]

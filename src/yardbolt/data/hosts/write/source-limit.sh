@@ -7,8 +7,8 @@ E=/etc/yardbolt L=/etc/yardbolt/limits M=$Y/limits-by-iptables
 
 #@ lib/no-limits
 
-# by nft, or where that does not work by iptables; what was begun by one goes on by it
-if [ ! -e $M ] && have nft && nft list tables >/dev/null 2>&1; then means=nft
+# by nft, or where that does not work by iptables
+if have nft && nft list tables >/dev/null 2>&1; then means=nft
 elif have iptables && iptables -S INPUT >/dev/null 2>&1; then
   means=iptables
   [ ! -e /proc/net/if_inet6 ] || ip6tables -S INPUT >/dev/null 2>&1 || no 'iptables works, and ip6tables does not: by IPv6 anyone would get past it'
@@ -83,7 +83,9 @@ if [ -n "$new" ]; then
   if [ $means = nft ]; then
     by_nft $t || refused nft
     own $E/limits.nft 600 <$t || exit 9
+    other="$E/limits.iptables $E/limits.ip6tables"
   else
+    other=$E/limits.nft
     for p in iptables ip6tables; do
       [ $p = iptables ] || [ -e /proc/net/if_inet6 ] || continue
       by_iptables $t || refused $p
@@ -115,6 +117,8 @@ END OF IT
   esac
   also_undo() { [ ! -x $E/load-limits ] || $E/load-limits >/dev/null 2>&1; no_limits; }
   said=$($E/load-limits 2>&1) || no "it passed, and could not be loaded: $(echo "$said" | sed -n 1p)"
+  for x in $other; do [ ! -e "$x" ] || gone "$x"; done
+  no_limits
 else
   case $(init) in
     systemd) systemctl disable yardbolt-limits.service >/dev/null 2>&1
