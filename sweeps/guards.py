@@ -62,7 +62,7 @@ def run(folder: str, tests: str) -> tuple[list[str], str]:
     words = shlex.split(tests)
     chosen = [f"tests/{word}" if word.endswith(".py") else word for word in words]
     command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", *chosen]
-    done = subprocess.run(command, cwd=folder, env={"PYTHONPATH": f"{folder}/src", "PATH": "/usr/sbin:/usr/bin:/bin", "HOME": folder}, capture_output=True, text=True, check=False)  # fmt: skip
+    done = subprocess.run(command, cwd=folder, env={"PYTHONPATH": f"{folder}/src", "PATH": "/usr/sbin:/usr/bin:/bin", "HOME": folder, "N": "80"}, capture_output=True, text=True, check=False)  # fmt: skip
     failed = [line.split(" - ")[0] for line in done.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))]
     return failed, done.stdout[-300:]
 

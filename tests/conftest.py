@@ -10,6 +10,7 @@ import io
 import logging
 import os
 import pty
+import re
 import shutil
 import signal
 import socket
@@ -92,7 +93,8 @@ class Tool:
                 os.chdir(before[1])
                 sys.argv, sys.stdin = before[2:]
         self.said += [out.getvalue(), err.getvalue(), *args]
-        assert "Traceback" not in err.getvalue(), err.getvalue()
+        words = re.search(r"Traceback|\b[A-Z]\w*(?:Error|Exception|Timeout)\b", out.getvalue() + err.getvalue())
+        assert words is None, f"nothing of Python: {words}"
         return Said(code, out.getvalue(), err.getvalue())
 
     def error(self, *args: str, code: int) -> str:
@@ -315,7 +317,7 @@ def nothing_leaks() -> Iterator[None]:
 LONG = (
     "stays_so[mill]", "other_habits", "readme_is_followed", "waits_for_its_first_visitor", "killed_at_any_moment", "and_pages_are_tightened_and_proven",
     "what_misbehaves", "stays_so[cabin]", "hostile_units", "each_lie_of_it", "tells_the_whole_job", "armed_before_keeps", "moved_to_its_place", "a_host_goes_back",
-    "agreed_to_by_name", "checker_of_shells",
+    "agreed_to_by_name", "makevariety", "packets_meet[mill]", "told[shed]",
 )  # fmt: skip
 
 

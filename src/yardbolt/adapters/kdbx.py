@@ -9,7 +9,7 @@ import io
 from pathlib import Path
 from typing import Any
 
-from yardbolt.core.errors import SafeError
+from yardbolt.core.errors import SafeError, in_words
 from yardbolt.core.secret import Ref, Secret
 
 
@@ -26,7 +26,7 @@ def opened(path: Path, master: Secret | None, key_file: Path | None, other: str)
         raise SafeError(f"{path}: the master password (or key file) does not open it; nothing was changed") from None
     except Exception as e:
         raise SafeError(
-            f"{path}: cannot be read as a password database ({type(e).__name__}); restore it from {other}"
+            f"{path}: cannot be read as a password database ({in_words(e)}); restore it from {other}"
         ) from None
 
 

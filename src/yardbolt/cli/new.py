@@ -8,7 +8,7 @@ import sys
 from importlib.resources import files as resources
 from pathlib import Path
 
-from yardbolt.core.errors import FileError, OperatorError
+from yardbolt.core.errors import FileError, OperatorError, in_words
 
 from . import wiring
 
@@ -99,7 +99,7 @@ def _units_from(path: Path) -> list[dict[str, str]]:
         with path.open(newline="", encoding="utf-8-sig") as source:
             rows = _rows(path, csv.DictReader(source))
     except (OSError, UnicodeDecodeError, csv.Error) as e:
-        raise FileError(str(path), 0, "", f"cannot be read as CSV ({type(e).__name__})") from None
+        raise FileError(str(path), 0, "", f"cannot be read as CSV ({in_words(e)})") from None
     names = [row["name"] for row in rows]
     if twice := next((name for name in names if names.count(name) > 1), ""):
         raise FileError(str(path), 0, "name", f"{twice} stands twice")

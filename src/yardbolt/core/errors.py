@@ -29,6 +29,30 @@ def clean(text: str) -> str:
     return _ANSI.sub("", text).replace("\r\n", "\n").replace("\r", "\n").translate(_CONTROL)
 
 
+# what a foreign error means, by its kind or what it is a kind of; the nearest counts
+_MEANING = {
+    "TimeoutError": "no answer in time", "TimeoutException": "no answer in time", "RequestTimedOut": "no answer in time",
+    "ConnectionRefusedError": "connection refused", "ConnectionResetError": "the connection was reset", "ConnectionAbortedError": "the connection was cut",
+    "BrokenPipeError": "the connection was cut", "ConnectionLost": "the connection was cut", "NetworkError": "the connection was cut", "EOFError": "it hung up",
+    "ProtocolError": "what it says is not the protocol", "DecodingError": "what it says cannot be unpacked", "SSLError": "no TLS was agreed on",
+    "SSLCertVerificationError": "its certificate does not hold", "KeyExchangeFailed": "no way of encrypting was agreed on", "HostKeyNotVerifiable": "its host key does not hold",
+    "ChannelOpenError": "it opens no channel", "PermissionDenied": "refused", "CancelledError": "it was broken off",
+    "UnicodeDecodeError": "not in UTF-8", "FileNotFoundError": "no such file", "PermissionError": "not permitted", "IsADirectoryError": "a folder",
+    "KeyImportError": "not in the form of a key", "DatabaseError": "no database", "PySnmpError": "what it says is no SNMP",
+}  # fmt: skip
+
+
+def in_words(error: BaseException) -> str:
+    """What an error of somebody else's code means, in words; nothing of its own text, which may hold anything."""
+    for kind in type(error).__mro__:
+        if kind.__name__ in _MEANING:
+            return _MEANING[kind.__name__]
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror.lower()
+    apart = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", type(error).__name__.strip("_"))
+    return re.sub(r" (error|exception)$", "", apart.lower()) or "an error"
+
+
 class YardboltError(Exception):
     """Root of all errors raised on purpose. `exit_code` is what the command line ends with."""
 

@@ -13,7 +13,7 @@ from typing import Any
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import clean
+from yardbolt.core.errors import clean, in_words
 from yardbolt.core.ports import Seen
 from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, Opened, Refused, Silent
 
@@ -88,7 +88,7 @@ class SnmpUser:
         except TimeoutError:
             return Silent(False, "no answer in time")
         except (PySnmpError, OSError, ValueError) as e:
-            return Cut(False, type(e).__name__)
+            return Cut(False, in_words(e))
         finally:
             engine.close_dispatcher()
         if wrong is not None:

@@ -20,7 +20,7 @@ from asyncssh.mac import get_mac_algs
 from yardbolt.core.algorithms import outdated as is_outdated
 from yardbolt.core.credentials import Credential, Key
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import FileError, IdentityError, clean
+from yardbolt.core.errors import FileError, IdentityError, clean, in_words
 from yardbolt.core.secret import Slot, Text
 from yardbolt.core.talk.host.commands import Part, Ran, RanAll, Run, RunAll
 from yardbolt.core.talk.host.expiry import CHANGE
@@ -69,7 +69,7 @@ def outcome_of(error: BaseException, secret_sent: bool, said: str = "") -> Login
         return Refused(said)
     if kind is NoListener:
         return NoListener(said or "connection refused")
-    why = said or type(error).__name__
+    why = said or in_words(error)
     return Cut(secret_sent, why) if kind is Cut else Silent(secret_sent, why)
 
 
@@ -117,7 +117,7 @@ def private_key(file: str) -> asyncssh.SSHKey:
     try:
         return asyncssh.read_private_key(file)
     except (OSError, asyncssh.KeyImportError) as e:
-        raise FileError(file, 0, "", f"is no usable SSH private key ({type(e).__name__})") from None
+        raise FileError(file, 0, "", f"is no usable SSH private key ({in_words(e)})") from None
 
 
 def offered(outdated: bool) -> dict[str, list[str]]:
@@ -196,7 +196,7 @@ class _Connection:
         try:
             self._process = await asyncio.wait_for(opening, CONNECT)
         except (asyncssh.Error, OSError, TimeoutError) as e:
-            return f"logged in, but no console opened ({type(e).__name__})"
+            return f"logged in, but no console opened ({in_words(e)})"
         return ""
 
     async def turn(self, event: Turn) -> Heard | Lost:

@@ -11,7 +11,7 @@ import httpx
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import clean
+from yardbolt.core.errors import clean, in_words
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.conversation import ANSWER
 from yardbolt.core.talk.outcomes import End, Login, Lost
@@ -109,7 +109,7 @@ class WebWire:
         if isinstance(e, httpx.TimeoutException):
             return Lost(End.SILENT)
         too_much = "limit" in str(e)
-        return Lost(End.TOO_MUCH if too_much else End.CLOSED, why=str(e) if too_much else type(e).__name__)
+        return Lost(End.TOO_MUCH if too_much else End.CLOSED, why=str(e) if too_much else in_words(e))
 
     async def close(self) -> None:
         """End it; never raises."""
