@@ -138,4 +138,4 @@ if __name__ == "__main__":
     seeds = range(int(sys.argv[2]), int(sys.argv[2]) + int(sys.argv[1]))
     with tempfile.TemporaryDirectory() as base:
         wrong = [found for seed in seeds if (found := jumped(seed, Path(tempfile.mkdtemp(dir=base))))]
-    sys.exit("\n".join(wrong) or (print(f"{len(seeds)} machines, nobody shut out, the same end every time") or 0))
+    sys.exit("\n".join(wrong) or (print(f"{len(seeds)} machines, nobody locked out, the same end every time") or 0))

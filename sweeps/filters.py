@@ -36,9 +36,9 @@ WHOM = [
 
 def rule(targets: list[str], family: str = "inet") -> str:
     """One rule; jumps go only to the chains given."""
-    whom = [w for w in WHOM if family == "inet" or not w or w.startswith(("ct", "iif", "meta l4")) or w.startswith(f"{family} ") and "@" not in w]
+    who = [w for w in WHOM if family == "inet" or not w or w.startswith(("ct", "iif", "meta l4")) or w.startswith(f"{family} ") and "@" not in w]
     ways = WHAT + [f"{how} {target}{', 80 : drop }' * ('vmap' in how)}" for how in ("jump", "goto", "tcp dport vmap { 22 : jump") for target in targets]
-    return f"{chance.choice(whom)} {chance.choice(PORTS)} {chance.choice(ways)}".strip()
+    return f"{chance.choice(who)} {chance.choice(PORTS)} {chance.choice(ways)}".strip()
 
 
 OPTIONS = [
@@ -53,9 +53,9 @@ def older(word: str) -> str:
     lines = ["*filter", f":INPUT {chance.choice(('ACCEPT', 'DROP'))} [0:0]", ":SIDE - [0:0]", ":deep - [0:0]", *["-A INPUT -p ipv6-icmp -j ACCEPT"] * (word == "ip6tables")]
     for chain, targets in {"INPUT": ["SIDE", "deep"], "SIDE": ["deep"], "deep": []}.items():
         for _ in range(chance.randint(0, 5)):
-            whom = [w for w in OPTIONS if ("S:" not in w if word == "iptables" else "N." not in w and w != "! -f")]
+            who = [w for w in OPTIONS if ("S:" not in w if word == "iptables" else "N." not in w and w != "! -f")]
             ends = ["-j ACCEPT", "-j DROP", "-j REJECT", "-j RETURN", "-j LOG --log-prefix x", "", *(f"{how} {target}" for how in ("-j", "-g") for target in targets)]
-            lines.append(f"-A {chain} {chance.choice(TO)} {chance.choice(whom)} {chance.choice(ends)}")
+            lines.append(f"-A {chain} {chance.choice(TO)} {chance.choice(who)} {chance.choice(ends)}")
     return "\n".join([*lines, "COMMIT\n"])
 
 

@@ -231,7 +231,7 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     if trial.opens(str(known["as"]), key=tool.folder / "first"):
         again.append("by the first key")
     if not any(owner.values()) and not again and not open_now:
-        return "shut out", f"{code}: {end}"
+        return "locked out", f"{code}: {end}"
     tool_said = trial.do("sheet")
     sheets = sorted((tool.folder / "sheets").glob("*.json"))
     sheet = json.loads(sheets[-1].read_text()) if sheets else {}
@@ -242,7 +242,7 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     problems = [f"{name} still gets in, and nothing says so" for name in still]
     for port in listens(host) if finished else ():
         reached = connects(host.at(STRANGER), host.address, port, 3)
-        if reached and not re.search(rf"\b{port}\b|turns away|open to anyone|more than the job allows", told):
+        if reached and not re.search(rf"\b{port}\b|blocks|open to anyone|more than the job allows", told):
             problems.append(f"a stranger reaches {port}, and nothing says so")
         if port == known["port"] and not connects(host.at(OFFICE), host.address, port, 5):
             problems.append("the office does not reach it")
@@ -270,7 +270,7 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     if (
         not finished
         and code in (2, 4, 5)
-        and re.search(r"not begun: only .* came in|leave no value|no login of ours", end)
+        and re.search(r"not begun: only .* logged in|leave no value|none of our logins", end)
     ):
         return "told", f"{code}: {end}"
     if not finished:
@@ -281,7 +281,7 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
         return "stuck", f"{code}: not at rest: {changes}"
     if tool_said[0] not in ENDED:
         return "stuck", f"no sheet: {tool_said[1][-200:]}"
-    gaps = re.search(r"CANNOT|NOT SO|NOT PLANNED|left out|FAILS|could not be tried", said)
+    gaps = re.search(r"CANNOT|NOT DONE|NOT PLANNED|left out|FAILS|could not be tried", said)
     return ("told", f"{code}: {end}") if gaps or code == 4 else ("carried", f"{code}: {end}")
 
 

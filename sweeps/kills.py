@@ -55,6 +55,6 @@ while kills < wanted:
         wrong_end += sorted(bench.switch.hands) != ["lt-watch", "lt-works"]
         bench.down()
         print(
-            f"{kills} kills in {jobs} jobs: {shut_out} shut out, {lost} lost secrets, {wrong_end} wrong ends",
+            f"{kills} kills in {jobs} jobs: {shut_out} locked out, {lost} lost secrets, {wrong_end} wrong ends",
             flush=True,
         )

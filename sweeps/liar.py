@@ -1,6 +1,6 @@
 """Lies over units that stage, with one leaf hidden at a time: python sweeps/liar.py [HOW MANY]
 
-Nobody is shut out, live or after a power cut, and no way is wrongly called proven; how the runs ended is counted."""
+Nobody is locked out, live or after a power cut, and no way is wrongly called proven; how the runs ended is counted."""
 
 import sys
 from collections import Counter
@@ -25,4 +25,4 @@ def run(data: Any) -> None:
 
 
 run()
-print(f"{ends.total():,} runs, 0 shut out, 0 ways wrongly called proven: {dict(ends)}")
+print(f"{ends.total():,} runs, 0 locked out, 0 ways wrongly called proven: {dict(ends)}")

@@ -84,7 +84,7 @@ def the_line_camera_is_as_its_manual_says() -> None:
         )[0]
         == 201
     )
-    assert camera.slots != before, "slots are dealt anew"
+    assert camera.slots != before, "slots are dealt again"
     assert camera.answer("fitter", "GET", "/cab/folk", None)[1]["folk"][0]["word"] == "works"
     camera.answer("warden", "PUT", "/cab/clock", {"clock": "2026-05-04T06:00:00+00:00"})
     assert camera.fetch("", "")[1]["clock"].startswith("2026-05-04")
@@ -94,7 +94,7 @@ def the_line_camera_is_as_its_manual_says() -> None:
 
 def the_packet_gate_is_as_its_manual_says() -> None:
     """A call is answered once, within a minute; what is sent changes the draft alone; enacting is refused where nobody would be
-    left, and ends the passes of whoever has another word now."""
+    left, and ends the passes of anyone who has another word now."""
     tick = Tick()
     gate = PacketGate(tick)
 
@@ -140,7 +140,7 @@ def the_packet_gate_is_as_its_manual_says() -> None:
 
 def the_wayside_router_is_as_its_manual_says() -> None:
     """One session for each; the hidden field changes with every page and is good once; what is noted waits; a place that tried
-    too often is turned away, right word or not."""
+    too often is blocked, right word or not."""
     tick = Tick()
     router = WaysideRouter(tick, place="192.0.2.5/24")
     assert "One moment" in router.reply("GET", "/door", {}, {}, "", "192.0.2.1").body
@@ -208,7 +208,7 @@ def asked(unit: Any, seat: str, path: str, query: Any = None, **fields: str) -> 
 
 
 def the_intercom_exchange_is_as_its_manual_says() -> None:
-    """Five questions to whoever comes first; the one that is marked erases; then one door, a rest for each person, roles in the
+    """Five questions to anyone who comes first; the one that is marked erases; then one door, a rest for each person, roles in the
     cells of a table, and nobody without who may do everything."""
     tick = Tick()
     exchange = IntercomExchange(tick)

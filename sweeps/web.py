@@ -95,7 +95,7 @@ while mischief < wanted:
                     bench.fault("none")
                 said = process.communicate(timeout=400)[0]
                 unit.refuses = ""
-                if what == "newkey":  # whoever looks after it finds out that nobody changed it, and says so
+                if what == "newkey":  # anyone who looks after it finds out that nobody changed it, and says so
                     tool.run("records", "forget-key", name)
                 mischief += 1
                 values = set(safe_values(folder).values()) | PUBLISHED
@@ -112,5 +112,5 @@ while mischief < wanted:
                 print(name, said_last.returncode, said_last.stdout[-600:], said_last.stderr)
             wrong_end += not good
         bench.down()
-        print(f"{mischief} mischiefs in {jobs} jobs: {shut_out} shut out, {wrong_end} wrong ends", flush=True)
+        print(f"{mischief} mischiefs in {jobs} jobs: {shut_out} locked out, {wrong_end} wrong ends", flush=True)
 sys.exit(bool(shut_out or wrong_end))

@@ -313,7 +313,7 @@ def nothing_leaks() -> Iterator[None]:
     assert not heard, heard
 
 
-# whoever takes minutes begins first, each at the front of what another worker is given: else all wait for the last
+# anyone who takes minutes begins first, each at the front of what another worker is given: else all wait for the last
 LONG = (
     "stays_so[mill]", "other_habits", "readme_is_followed", "waits_for_its_first_visitor", "killed_at_any_moment", "and_pages_are_tightened_and_proven",
     "what_misbehaves", "stays_so[cabin]", "hostile_units", "each_lie_of_it", "tells_the_whole_job", "armed_before_keeps", "moved_to_its_place", "a_host_goes_back",

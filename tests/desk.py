@@ -1,4 +1,4 @@
-"""A unit made for trying the core: staged, live and kept settings held as true planes, with lies to be switched on.
+"""A unit made for trying the core: staged, live and saved settings held as true planes, with lies to be switched on.
 
 It is talked to in a way of its own, `desk`, which exists nowhere but here.
 """
@@ -131,7 +131,7 @@ def way(account: str = "maker", secret: Ref = MAKERS, door: Door = DOORS[0], sou
 
 
 def true_plane() -> Plane:
-    """The unit as it left the works, every fact known."""
+    """The unit at factory default, every fact known."""
     facts: dict[Path, Any] = {
         ("banner",): "new", ("idle",): 60.0, ("policy", "min_length"): 5, ("input_filter", "default"): ABSENT,
         ("accounts", "maker", "role"): "full", ("accounts", "maker", "enabled"): True, ("accounts", "maker", "secret"): MAKERS,
@@ -343,5 +343,5 @@ def drive(unit: Unit, executor: Generator[Any, Any, Outcome], kill_at: int = -1)
             answer = unit.answer(request, paths)
         except YardboltError as e:
             error = e
-        assert unit.safe(), f"shut out after {request}"
+        assert unit.safe(), f"locked out after {request}"
     return outcome

@@ -122,7 +122,7 @@ class Host:
     sessions: set[Way] = field(default_factory=set)
     journal: list[Event] = field(default_factory=list)
     unarmed: int = 0  # guarded writes it was told while nothing was armed
-    unproven: int = 0  # guarded writes since somebody logged in anew
+    unproven: int = 0  # guarded writes since somebody logged in again
     path: Path = ()
 
     @property

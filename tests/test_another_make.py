@@ -30,7 +30,7 @@ channels:
     query: {in: "{ticket}"}
     leave: post /bye
     envelope: got
-    replies: [{text: not from there, means: turned away}, {at: code, holds: "7", means: refused}, {at: why, starts: no session, means: ended}, {at: why, holds: mark, means: again}, {at: why, means: "no", said: why}, {at: code, holds: "0", means: inside}]
+    replies: [{text: not from there, means: blocked}, {at: code, holds: "7", means: refused}, {at: why, starts: no session, means: ended}, {at: why, holds: mark, means: again}, {at: why, means: "no", said: why}, {at: code, holds: "0", means: inside}]
 keys: {services: {web: http}}
 values:
   accounts/*/role: {words: {"3": full, "2": change, "1": read}}
@@ -195,7 +195,7 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
         found = tool("check", code=None)
         assert "open without a password" in found and "open to anyone" in found
         assert "factory login lamp is refused by http: opened" in tool("prove", code=None), (
-            "no login of ours is needed to see that"
+            "none of our logins is needed to see that"
         )
         # what it refuses is left out, with its reason, and all the rest is done
         Lamp.stuck = "lamp"
@@ -207,12 +207,12 @@ def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, ligh
         assert "wanted: accounts/lamp: the unit refused it: built in" in sheet.read_text()
         assert Lamp.held["users"].keys() == {"lt-works", "lt-watch", "lamp"} and Lamp.held["plate"]["name"] == "sl-1"
         Lamp.stuck = ""
-        # until it is wanted again, by whoever knows why it may be taken now
+        # until it is wanted again, by anyone who knows why it may be taken now
         plan = tool("steps", code=None)
         assert "0 changes" in plan and "--again has it tried once more" in plan, plan
         told = tool("tighten", "--yes", "--this-one", "--again", "sl-1", code=None)
-        assert "FAILS" not in told and "NOT SO" not in told and "could not be tried" not in told, told
-        assert ".66 is turned away by http" in told, "by an answer"
+        assert "FAILS" not in told and "NOT DONE" not in told and "could not be tried" not in told, told
+        assert ".66 is blocked by http" in told, "by an answer"
         assert "0 changes" in tool("steps", code=None)
         assert [row["net"] for row in Lamp.held["doors"]["web"]["from"]] == ["127.88.9.10", "127.88.9.11"]
         # a key in a header in the place of a login

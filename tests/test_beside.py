@@ -43,7 +43,7 @@ AREAS = ("people", "lines", "doors", "logs")
     (("root",), False), (("adm*", "lt-works"), True), (("adm*",), None), (("!x", "lt-works"), None), (("lt-works@192.0.2.11",), False), (ABSENT, True),
 ])  # fmt: skip
 def test_a_list_of_who_may_log_in_gets_the_owners_accounts(listed: Any, lets_in: bool | None) -> None:
-    """Whom it names comes in, and a pattern is nobody's surely; whoever is not named is wanted on it, and nobody is taken off."""
+    """Who it names comes in, and a pattern is nobody's surely; anyone who is not named is wanted on it, and nobody is taken off."""
     plane = put(open_plane(), ("services", "ssh", "accounts"), listed)
     found = [
         one

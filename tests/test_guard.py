@@ -211,7 +211,7 @@ def test_behind_a_translated_address_nothing_is_confirmed_without_a_login() -> N
     box, way = host(forwarded=True)
     _, sheet = planned(box, way, wants("own", "elsewhere"))
     assert isinstance(sheet, Sheet) and ("services", "ssh", "permitted") not in writes(sheet), (
-        "what may shut out is left, and said"
+        "what may lock out is left, and said"
     )
     assert [gap.path for gap in sheet.gaps] == [("services", "ssh", "permitted")], sheet.gaps
 
@@ -355,7 +355,7 @@ def test_any_error_inside_a_run_ends_with_an_entry_and_a_way_back(error: Excepti
 def test_what_could_not_be_tried_mends_nothing() -> None:
     """A trial of refusals of which nothing could be tried is no proof, nor is one in which what failed before was not tried, whatever
     else held."""
-    shut, away = "telnet closed", ".66 turned away"
+    shut, away = "telnet closed", ".66 blocked"
     cases: list[tuple[frozenset[str], tuple[str, ...], int, bool]] = [  # failed before, untried, held; is told as not tried
         (frozenset(), (away,), 0, True), (frozenset(), (), 0, True), (frozenset(), (away,), 1, False),
         (frozenset({away}), (away,), 0, True), (frozenset({away}), (away,), 1, True),
@@ -394,8 +394,8 @@ def followed(data: Any) -> str:
         nonlocal stood
         if box.meddled != stood[0]:
             stood = (box.meddled, box.safe(), box.survives())  # what somebody else brought about is not ours
-        assert not stood[1] or box.safe(), "shut out"
-        assert not stood[2] or box.survives(), "a power cut now would shut out"
+        assert not stood[1] or box.safe(), "locked out"
+        assert not stood[2] or box.survives(), "a power cut now would lock out"
 
     left: dict[Path, str] = {}
     for _ in range(12):
@@ -405,7 +405,7 @@ def followed(data: Any) -> str:
             if box.opens(one) and get(box.plane, ("accounts", one.account, "role")) == "full"
         ]
         if not ways:
-            return "shut out by somebody else" if box.meddled else "shut out"
+            return "locked out by somebody else" if box.meddled else "locked out"
         box.log_in(ways[0])
         belief, sheet = planned(box, ways[0], tuple(want for want in target if want.path not in left))
         if isinstance(sheet, Refused):
@@ -424,10 +424,10 @@ def followed(data: Any) -> str:
 
 
 def test_however_each_step_turns_out_somebody_gets_in_and_it_ends() -> None:
-    """Refused, ignored, more or less than was told, somebody else at work meanwhile: nobody is shut out, no change is tried twice, and
+    """Refused, ignored, more or less than was told, somebody else at work meanwhile: nobody is locked out, no change is tried twice, and
     most of it ends with everything done that can be."""
     ends = ends_of(followed)
-    assert ends["done"] > ends.total() * 0.55 and not ends["shut out"], ends
+    assert ends["done"] > ends.total() * 0.55 and not ends["locked out"], ends
 
 
 def test_whoever_is_doubtful_after_somebody_elses_change_is_tried() -> None:
@@ -514,8 +514,8 @@ def guarded_run(data: Any) -> str:
     kept = box.survives()
 
     def watch() -> None:
-        assert box.safe(), "shut out"
-        assert not kept or box.survives(), "a power cut now would shut out"
+        assert box.safe(), "locked out"
+        assert not kept or box.survives(), "a power cut now would lock out"
 
     outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock), watch)
     assert not box.unarmed, "guarded, and sent while nothing was armed"

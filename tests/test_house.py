@@ -20,7 +20,7 @@ from yardbolt.core.talk.ways import UNDESCRIBED, WAYS
 
 ROOT = Path(__file__).parent.parent
 SRC = ROOT / "src" / "yardbolt"
-# Who may import whom. A room of core may import itself, the rooms before it and the ground floor.
+# Who may import who. A room of core may import itself, the rooms before it and the ground floor.
 GROUND = {"core.secret", "core.credentials", "core.addresses", "core.algorithms", "core.errors", "core.doors"}
 CORE: dict[str, set[str]] = {
     "core.secret": set(), "core.addresses": set(), "core.algorithms": set(), "core.errors": set(), "core.doors": {"core.secret", "core.credentials"}, "core.credentials": {"core.secret"},
@@ -232,3 +232,24 @@ def test_documents_name_every_command_rule_leaf_and_exit_code(tool: Tool) -> Non
     for name in shipped("families"):
         family = load_family(shipped("families")[name])
         assert f"`{name}`" in text["families.md"] and family.covers()
+
+
+def test_words_nobody_uses_any_more_stand_on_no_screen_and_in_no_document() -> None:
+    """The glossary names at most 60 words, and those to keep out; they are kept out."""
+    text = (ROOT / "docs" / "words.md").read_text()
+    ours, _, out = text.partition("## Words we do not use")
+    assert ours.count("\n| ") - 1 + out.count("\n| ") - 1 <= 60
+    rows = [line.split("|")[1].strip() for line in out.splitlines() if line.startswith("| ")][1:]
+    wrong = re.compile(rf"\b({'|'.join(re.escape(word) for row in rows for word in row.split(', '))})\b", re.I)
+    documents = {p: p.read_text() for p in [*(ROOT / "docs").glob("*.md"), ROOT / "README.md"] if p.name != "words.md"}
+    documents |= {
+        p: p.read_text() for room in ("families", "baselines", "demo") for p in (SRC / "data" / room).glob("*.yaml")
+    }
+    for path in SRC.rglob("*.py"):
+        if "bench" in path.parts:
+            continue
+        tree = ast.parse(path.read_text())
+        said = {n.body[0].value for n in ast.walk(tree) if isinstance(n, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef) and isinstance(n.body[0], ast.Expr)}  # fmt: skip
+        documents[path] = "\n".join(n.value for n in ast.walk(tree) if isinstance(n, ast.Constant) and isinstance(n.value, str) and n not in said)  # fmt: skip
+    found = {f"{path.name}: {match[0]}" for path, text in documents.items() for match in wrong.finditer(text)}
+    assert not found, sorted(found)

@@ -54,9 +54,7 @@ def test_the_demo_tells_the_whole_job_and_leaves_nothing_running(tool: Tool) -> 
         "handed over  0 failing",
     ):
         assert told in out, told
-    assert (
-        out.count("18 of 18 proofs hold") == out.count("66 is turned away by ssh") == out.count("SAFE TO UNPLUG") == 2
-    )
+    assert out.count("18 of 18 proofs hold") == out.count("66 is blocked by ssh") == out.count("SAFE TO UNPLUG") == 2
     assert out.count("\n") <= 159, "a tired technician reads no more; part of the ports here, so a few lines more"
     work = tool.folder / "yard"
     sheet = json.loads(next((work / "sheets").glob("sk-sw-04*.json")).read_text())
@@ -181,7 +179,7 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
     bench.fault("swallow")
     told_so = job("tighten", "--yes", code=3)
     assert "steps done, each read back, 7 changes left out" in told_so, told_so
-    assert "NOT SO  name: it came out otherwise, and reads ql8-new, wanted sk-sw-04" in told_so, told_so
+    assert "NOT DONE  name: it came out otherwise, and reads ql8-new, wanted sk-sw-04" in told_so, told_so
     bench.fault("blab")
     assert "--again has it tried once more" in job("steps", "--all", code=4)
     assert "steps done, each read back" in job("tighten", "--yes", "--again", code=4)

@@ -358,7 +358,7 @@ def job_text(more: str = "", gone: str = "remove factory accounts: yes, ") -> st
 
 @pytest.fixture
 def yard(tool: Tool, benches: Callable[[], Bench], light_safe: bytes) -> Tool:
-    """A job with these units, as they left the works."""
+    """A job with these units, at factory default."""
     benches()
     tool.folder = tool.folder / "job"
     for place in ("safe.kdbx", "copy/safe.kdbx"):
@@ -376,7 +376,7 @@ def unit_of(bench: Bench, kind: type) -> Any:
 
 
 def test_what_is_planted_is_told_and_nothing_else(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """All five, as they left the works: every planted fact is on the plane, what is wrong fails in words that name it, and nothing
+    """All five, at factory default: every planted fact is on the plane, what is wrong fails in words that name it, and nothing
     else fails."""
     yard("enter", "--yes", "--this-one", "ix5-01")
     for name, told in json.loads(yard("check", "--format", "json", code=3)).items():
@@ -428,7 +428,7 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
         copy.folk["relay"] |= {"also": "letter", "letters": "r.relay@pobox.example"}
     asked = json.loads(yard("check", "gd6-01", "--format", "json", code=3))["gd6-01"]
     assert leaf(asked["plane"], "trials/https relay factory:2/outcome") == "asked", asked["plane"]["trials"]
-    assert any("r.relay@pobox.example, whom the job" in one["saw"] for one in asked["findings"])
+    assert any("r.relay@pobox.example, who the job" in one["saw"] for one in asked["findings"])
     # where factory accounts may stay, they keep to the policy, and their letters go to nobody
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes", gone=""))
     yard("tighten", "--yes", "gd6-01", code=3)
@@ -439,7 +439,7 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes"))
     for name, unit in (("lc2-04", camera), ("gd6-01", gate), ("wr1-02", router)):
         said = yard("tighten", "--yes", name, code=None)
-        assert "SAFE TO UNPLUG  all" in said and "lt-watch may not set the name" in said, said
+        assert "SAFE TO UNPLUG  what is set" in said and "lt-watch may not set the name" in said, said
         if name == "lc2-04":
             assert "log in by https and ssh" in said and "arrives at" in said and camera.keyed
         if name != "gd6-01":
@@ -451,7 +451,7 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     again = json.loads(yard("check", *three, "--format", "json", code=3))
     for name, unit in again.items():
         left = {one["rule"] for one in unit["findings"] if one["state"] == "fails"}
-        # the pages of the one know no kinds of character and no place for logs; who sees a picture is for whoever looks at it
+        # the pages of the one know no kinds of character and no place for logs; who sees a picture is for anyone who looks at it
         stays = {
             "wr1-02": {"password-classes", "radio-phrase", "log-destination"},
             "gd6-01": {"log-destination"},
@@ -460,19 +460,19 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
         assert left == {"certificates"} | stays[name], (name, left)
     assert yard("steps", *three, code=None).count("0 changes") == 3
     assert (router.live.called, router.live.gates["plain"].open, router.waiting()) == ("wr1-02", False, [])
-    # noted and put in force at once, answered from elsewhere; and whoever had business with it there has none any more
+    # noted and put in force at once, answered from elsewhere; and anyone who had business with it there has none any more
     assert router.live.place == f"{ELSEWHERE}.5/24" and not router.live.pool["on"] and "ferry" not in router.live.tasks
     said = "".join(yard.said) + json.dumps(journal(yard.folder))
     assert not [word for unit in (camera, gate, router) for word in unit.known().values() if word in said]
 
 
 def test_an_exchange_that_waits_for_its_first_visitor(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """What waits for whoever comes first is told, and nothing of it answered by looking; then every question is answered on
+    """What waits for anyone who comes first is told, and nothing of it answered by looking; then every question is answered on
     purpose, the unit starts again, and what it stores gets a key that rests in the safe."""
     exchange = unit_of(benches(), IntercomExchange)
     seen = json.loads(yard("check", "ix5-01", "--format", "json", code=3))["ix5-01"]
     told = {one["rule"]: one["saw"] for one in seen["findings"] if one["state"] == "fails"}
-    assert "whoever comes first" in told["first-run"] and "factory-login" not in told, (
+    assert "anyone who connects" in told["first-run"] and "factory-login" not in told, (
         "nobody has logged in by anything"
     )
     assert not exchange.live.claimed and "enter ix5-01" in yard("check", "ix5-01", code=3)
@@ -493,7 +493,7 @@ def test_an_exchange_that_waits_for_its_first_visitor(yard: Tool, benches: Calla
     assert (exchange.live.mail, exchange.live.gates["plain"].open) == ("yard@larkmoor.tram", False)
     assert "0 changes" in yard("steps", "ix5-01", code=None) and exchange.live.roles["porter"]["logs"] == "none"
     words = (*exchange.known().values(), exchange.live.guard, exchange.live.desk)
-    # whoever may not see addresses sees masks, and a mask is no limit that was read
+    # anyone who may not see addresses sees masks, and a mask is no limit that was read
     exchange.live.people["lt-works"]["word"] = "somebody-else-set-it-1"
     blind = json.loads(yard("check", "ix5-01", "--format", "json", code=3))["ix5-01"]
     assert leaf(blind["plane"], "services/https/permitted") is None
@@ -524,7 +524,7 @@ def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches
     )
     assert [one["bundle"] for one in live.sockets.values()] == ["works", "shut", "shut"]
     assert [one["tells"] for one in live.sockets.values()] == [True, False, False]
-    # whoever had business with it where it was has none any more
+    # anyone who had business with it where it was has none any more
     assert "1 change" in yard("steps", "ya7-01", code=None) and f"{ELSEWHERE}.7" in yard("check", "ya7-01", code=3)
     yard("tighten", "--yes", "ya7-01", code=3)
     assert live.bundles["works"]["from"] == [f"{ELSEWHERE}.10/31"] and "0 changes" in yard("steps", "ya7-01", code=None)
@@ -539,12 +539,12 @@ def test_what_was_agreed_to_by_name_stays_so_when_a_run_is_taken_up(yard: Tool) 
     cut_off(yard, 14, "tighten", "--yes", "--quiet", "--this-one", "--leap", "accounts/keeper/secret", "ya7-01")
     told = yard("tighten", "--yes", "--quiet", "--this-one", "ya7-01", code=3)
     assert "(taken up where it was cut off)" in told and "keeper logs in by https" in told, told
-    assert "NOT SO" not in told and "ya7-01/keeper" in safe_values(yard.folder), told
+    assert "NOT DONE" not in told and "ya7-01/keeper" in safe_values(yard.folder), told
 
 
 def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[], Bench]) -> None:
     """Whatever comes back, nothing of it counts as passed, and no command ends in anything but one line; a unit that says yes
-    and does nothing is caught at each step; a pass that runs out in mid-run is got anew; a refused activation leaves
+    and does nothing is caught at each step; a pass that runs out in mid-run is got again; a refused activation leaves
     nothing staged."""
     bench = benches()
     yard("check", code=3)
@@ -563,7 +563,7 @@ def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes"))
     for name in ("lc2-04", "wr1-02"):
         said = yard.run("tighten", "--yes", name)
-        assert said.returncode in (3, 5) and ("NOT SO" in said.stdout or "stopped" in said.stderr), (
+        assert said.returncode in (3, 5) and ("NOT DONE" in said.stdout or "stopped" in said.stderr), (
             name,
             said,
         )
@@ -576,7 +576,7 @@ def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[
     gate.refuses = ""
     process = yard.start("tighten", "--yes", "gd6-01")
     while process.poll() is None:
-        # whoever is inside is thrown out, again and again
+        # anyone who is inside is thrown out, again and again
         time.sleep(1.0)
         gate.passes.clear()
     shown = process.communicate()[0]

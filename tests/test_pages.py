@@ -532,7 +532,7 @@ def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_else
                 return await work(wire)
             finally:
                 await wire.close()
-                await asyncio.sleep(0.1)  # whoever only looked is gone too
+                await asyncio.sleep(0.1)  # anyone who only looked is gone too
 
     async def through(wire: Pages) -> Any:
         shown = await wire.exchange(Open("/door"))

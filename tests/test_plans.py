@@ -134,9 +134,9 @@ def watched(bare: Bare, way: Way, kept_too: bool) -> None:
         told = do(request)
         if currently_in_test_context():
             note(f"{request} -> {str(told)[:100]}")
-        assert opens(bare.unit, bare.unit.live, known) or alive(bare), "shut out"
+        assert opens(bare.unit, bare.unit.live, known) or alive(bare), "locked out"
         if kept_too:
-            assert opens(bare.unit, bare.unit.kept, known), "a power cut now would shut out"
+            assert opens(bare.unit, bare.unit.kept, known), "a power cut now would lock out"
         return told
 
     bare.do = checked  # type: ignore[method-assign]
@@ -255,7 +255,7 @@ def state(bare: Bare) -> Any:
 @pytest.mark.parametrize("published", [False, True], ids=["entered", "by a published login"])
 def test_killed_at_any_point_and_started_again_it_ends_the_same(published: bool) -> None:
     """Killed before, in and after every step, a fresh start reaches the very state of an undisturbed run, and finds
-    nothing more to do; also where one came in by a published login, which is still good when it is cut off."""
+    nothing more to do; also where one logged in by a published login, which is still good when it is cut off."""
     bare, way = fresh(published)
     outcome, target, _ = go_on(bare, way, None)
     assert outcome is not None and not outcome.why, outcome

@@ -53,7 +53,7 @@ def with_rows(tree: dict[str, Any], way: str) -> dict[str, Any]:
 
 
 class Box:
-    """The unit and its wire: it numbers its rows anew whenever one goes, and refuses what is there twice, or one too many."""
+    """The unit and its wire: it numbers its rows again whenever one goes, and refuses what is there twice, or one too many."""
 
     def __init__(self, *rows: str, buttons: bool = False) -> None:
         self.rows, self.done, self.shown = list(rows), list[str](), ""
@@ -117,7 +117,7 @@ class Box:
 
 @pytest.mark.parametrize("way", ["objects", "pages", "buttons"])
 def test_rows_are_added_before_others_go_ours_first_and_last(way: str) -> None:
-    """What is read is what was meant; of what is there nothing is sent twice; whoever sends is let in at every moment; one row refused
+    """What is read is what was meant; of what is there nothing is sent twice; anyone who sends is let in at every moment; one row refused
     after others were taken is no plain no, and what takes only whole words is said before anything is sent."""
     tree = with_rows(CABINET if way == "objects" else HUT, way)
     family = family_of(tree)

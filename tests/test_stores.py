@@ -333,7 +333,7 @@ def lied_to(data: Any) -> str:
 
 
 def test_no_lie_over_staged_live_and_kept_shuts_anybody_out() -> None:
-    """Whatever the unit pretends, with a leaf hidden: never shut out, live or after a power cut, and no way wrongly
+    """Whatever the unit pretends, with a leaf hidden: never locked out, live or after a power cut, and no way wrongly
     called proven."""
     ends = ends_of(lied_to, 60)
     assert ends["done"] > ends.total() / 4 and ends["stopped"] > ends.total() / 8, ends
@@ -448,7 +448,7 @@ def noted(requests: list[Any], executor: Any) -> Any:
 @pytest.mark.parametrize("ops", [{}, TIMED], ids=["activate", "commit and confirm"])
 def test_whatever_goes_wrong_outside_is_thrown_in_and_ends_with_the_state_known(ops: dict[str, Any]) -> None:
     """A changed host key, a safe that fails: at any request the run ends by itself, journaled as stopped, and nobody
-    is shut out."""
+    is locked out."""
     made, thrown = family(**ops), 0
     while True:
         unit, count = Unit(made), 0

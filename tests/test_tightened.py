@@ -47,7 +47,7 @@ KEY = asyncssh.generate_private_key("ssh-ed25519", comment="works office")
 
 
 def begin(tool: Tool, made: Host, light_safe: bytes) -> None:
-    """The job for a host, with its first check as whoever the maker says."""
+    """The job for a host, with its first check as anyone who the maker says."""
     tool.env |= {"YARDBOLT_PORTS": "1-1024", "YARDBOLT_MASTER": MASTER}
     (tool.folder / "yard.yaml").write_text(
         YARD.format(net=made.network, net6=made.network6, name=made.name, key=KEY.export_public_key().decode().strip())
@@ -163,17 +163,17 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     if host.name != "cabin":
         if THOROUGH:
             # one change is refused, while an account with few rights is the only one with a password of the owner's: all others are made
-            assert "NOT SO  time from: the unit refused it" in said.stdout and said.stdout.count("NOT SO") == 1, (
+            assert "NOT DONE  time from: the unit refused it" in said.stdout and said.stdout.count("NOT DONE") == 1, (
                 said.stdout
             )
             host.shell("mv /root/chronyd /usr/sbin")
             again = tool("tighten", "--yes", "--again", host.name, code=3)
-            assert "NOT SO" not in again, again
-        assert THOROUGH or "NOT SO" not in said.stdout, said.stdout
+            assert "NOT DONE" not in again, again
+        assert THOROUGH or "NOT DONE" not in said.stdout, said.stdout
         told = tool("records", "journal", host.name)
         # noted, and it stops nothing
         assert "meanwhile input_chains/" in told and "banning" in told, told
-        assert ":42 is turned away by ssh" in said.stdout, said.stdout
+        assert ":42 is blocked by ssh" in said.stdout, said.stdout
         for tried in (
             "sealed",
             "unsealed",
@@ -212,7 +212,7 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     if host.name != "cabin":
         host.shell("usermod -L lt-works")
         barred = tool.run("tighten", "--yes", "--this-one", host.name)
-        assert barred.returncode == 5 and "only lt-watch came in" in barred.stderr, barred.stderr
+        assert barred.returncode == 5 and "only lt-watch logged in" in barred.stderr, barred.stderr
         assert "lt-works by ssh: refused" in barred.stderr and "lt-watch is not in the sudoers" in barred.stderr
         look = "ls -d /var/lib/yardbolt /etc/yardbolt 2>&1; nft list tables"
         gone = host.shell(f"sh /var/lib/yardbolt/take-away all; {look}", check=False)
@@ -231,7 +231,7 @@ async def tell(made: Host, name: str, **given: str) -> tuple[int, str]:
 
 
 async def run_at(made: Host, script: str) -> tuple[int, str]:
-    """Run a script as whoever its maker said, over SSH."""
+    """Run a script as anyone who its maker said, over SSH."""
     account, _, password = KINDS[made.name].login.partition(":")
     for left in reversed(range(20)):
         try:

@@ -75,10 +75,10 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
     assert (
         "restart" not in kinds
         and not any("remove" in s["does"] for s in plan["steps"])
-        and all(s["still in by"] for s in plan["steps"])
+        and all(s["access kept by"] for s in plan["steps"])
     )
     out = job("tighten", "--yes", code=3)
-    assert "names anybody tries first" in out and "published logins refused by ssh: foreman and spanner" in out
+    assert "names an attacker tries first" in out and "published logins refused by ssh: foreman and spanner" in out
     values = safe_values(job.folder)
     assert opens(values["sk-sw-04/spanner"], "spanner") and not opens("", "spanner") and not opens("foreman", "foreman")
     sheet = json.loads(next((job.folder / "sheets").glob("*.json")).read_text()) if job("sheet", code=3) else {}
@@ -141,7 +141,7 @@ def test_settings_somebody_left_unkept_block_until_the_owner_decides(job: Tool) 
     foreman = safe_values(job.folder)["sk-sw-04/foreman"]
     assert "Engraved." in at_the_board("foreman", foreman, "engrave rest 200", "leave")
     out = job("check", code=3)
-    assert "live and kept settings differ" in out
+    assert "live and saved settings differ" in out
     assert "--found keep" in job("steps", code=5)
     refused = job.run("tighten", "--yes")
     assert refused.returncode == 5 and "say --found keep" in refused.stderr and len(refused.stderr.splitlines()) == 1
@@ -290,7 +290,7 @@ def test_narrow_terminals_and_no_color_are_served(job: Tool) -> None:
     for args in (("steps",), (), ("records",), ("baseline", "show")):
         shown = narrow(job, 46, *args, NO_COLOR="1")
         assert "\x1b" not in shown and max(len(line) for line in shown.split("\n")) <= 46, args
-    assert "still in by: foreman" in narrow(job, 46, "steps", NO_COLOR="1")
+    assert "access kept by: foreman" in narrow(job, 46, "steps", NO_COLOR="1")
     assert "\x1b[" in narrow(job, 120, "steps") and "change" in narrow(job, 120, "steps")
     piped = job.run("check", "--output", "report.txt")
-    assert piped.stdout == "" and piped.stderr == "" and "MEND FIRST" in (job.folder / "report.txt").read_text()
+    assert piped.stdout == "" and piped.stderr == "" and "FIX FIRST" in (job.folder / "report.txt").read_text()

@@ -68,7 +68,7 @@ def words_of(safe: KdbxSafe) -> dict[str, str]:
 
 def test_the_safe_is_whole_or_untouched(tmp_path: Path, light_safe: bytes) -> None:
     """Stored means on disk and in the copy, opened again and compared; two runs lose nothing to each other; what only
-    one file knows survives, whichever is older; a stick that is gone stops, and is never made anew."""
+    one file knows survives, whichever is older; a stick that is gone stops, and is never made again."""
     path, copy, master = tmp_path / "s.kdbx", tmp_path / "stick" / "s.kdbx", Secret(MASTER)
     create(path, master, None, copy)
     with pytest.raises(SafeError, match="never overwritten"):
@@ -118,7 +118,7 @@ def test_the_safe_is_whole_or_untouched(tmp_path: Path, light_safe: bytes) -> No
 
 
 def test_the_record_only_grows(tmp_path: Path) -> None:
-    """Entries come back in order and folded once, whoever wrote them; documents keep every version; rubbish is told."""
+    """Entries come back in order and folded once, anyone who wrote them; documents keep every version; rubbish is told."""
     records, other = SqliteRecords(tmp_path / "r.sqlite"), SqliteRecords(tmp_path / "r.sqlite")
     login: Any = {"account": "a", "service": "ssh", "source": "s", "address": "d", "secret": "safe:u/a"}
     for run in (0, 1, 0):
@@ -242,7 +242,7 @@ def test_outdated_ssh_is_spoken_only_where_it_is_allowed(only: dict[str, list[st
 
 
 class Answering:
-    """A listening socket with an answer of its own for whoever connects, until it is closed."""
+    """A listening socket with an answer of its own for anyone who connects, until it is closed."""
 
     def __init__(self, answer: Any) -> None:
         self.answer, self.kept = answer, list[socket.socket]()
@@ -367,7 +367,7 @@ def test_what_answers_is_told_apart_from_outside(tmp_path: Path) -> None:
 
 
 def test_a_sealed_door_is_knocked_at_by_its_handshake(tmp_path: Path) -> None:
-    """It waits for us to begin, in TLS: whom it answers is let in; one that hangs up, or forbids, turns him away."""
+    """It waits for us to begin, in TLS: who it answers is let in; one that hangs up, or forbids, turns him away."""
     context = certificate(tmp_path)
 
     async def knocked(serve: Any, ssl_context: Any) -> Any:

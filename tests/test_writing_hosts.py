@@ -177,7 +177,7 @@ def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
     elsewhere = merge(SERVER, [facts[0], Fact(("services", "ssh", "port"), 2222, "ssh"), facts[2], *parts]).plane
     assert get(elsewhere, ("services", "ssh", "permitted")) is ABSENT
     unread = merge(SERVER, [*facts[:2], *parts]).plane
-    assert get(unread, ("services", "ssh", "permitted")) is None, "hosts.deny may turn away more"
+    assert get(unread, ("services", "ssh", "permitted")) is None, "hosts.deny may block more"
     somewhere = merge(SERVER, [facts[0], facts[2], *parts]).plane
     assert get(somewhere, ("services", "ssh", "permitted")) is None, "where it listens was not read"
     asked = copy.deepcopy(OURS)
@@ -231,7 +231,7 @@ def test_a_chain_of_ours_is_what_its_services_are_limited_to() -> None:
         assert place == 6 or not limits(*four[:place], *four[place + 1 :], *six), four[place]
     assert not limits(*four[:3], four[4], four[3], *four[5:], *six), "what stands before it decides first"
     unread = decode(Replies("read 4\n" + "\n".join(four)), "")
-    assert unread.leftovers == ("neither nft nor iptables shows what is turned away by IPv6",)
+    assert unread.leftovers == ("neither nft nor iptables shows what is blocked by IPv6",)
 
 
 def test_root_is_told_from_others_where_the_service_does() -> None:

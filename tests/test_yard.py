@@ -87,7 +87,7 @@ def test_what_is_planted_on_a_real_host_is_told(tool: Tool, host: Host) -> None:
 
 @pytest.mark.parametrize("host", ["mill"], indirect=True)
 def test_access_is_what_real_packets_meet(tool: Tool, host: Host) -> None:
-    """Maps, jumps, sets, negations and both families: what is surely let in connects, what is turned away does not."""
+    """Maps, jumps, sets, negations and both families: what is surely let in connects, what is blocked does not."""
     read(tool, host)
     document = asked_of(tool, host)
     places = [host.at(who) for who in (TECHNICIAN, OFFICE, STATION, STRANGER)]

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 Drawn = dict[str, str]  # group -> the feature drawn from it
-OUTCOMES = ("carried", "told", "stuck", "false", "shut out", "not begun")
+OUTCOMES = ("carried", "told", "stuck", "false", "locked out", "not begun")
 
 
 class Draws:

@@ -97,7 +97,7 @@ def console(thing: Thing) -> str:
     prompt = {"sign": "==> ", "name": "{any} # ", "bracket": "[{any}] "}[style["prompt"]]
     no = '{starts: "!! ", means: "no"}' if style["refusal"] == "starts" else '{text: "it was not done", means: "no"}'
     away = (
-        ", {text: Not from where you are, means: turned away}" if style["stranger"] in ("forbidden", "a page") else ""
+        ", {text: Not from where you are, means: blocked}" if style["stranger"] in ("forbidden", "a page") else ""
     )
     locked = "{text: Locked up for now, means: locked}, " if style["wrong"].startswith("locks") else ""
     more = '\n    more: "-- on? --"\n    turn: " "' if style["page"] == "turned" else ""
@@ -176,7 +176,7 @@ def objects(thing: Thing) -> str:
         else '{status: "423", means: locked}, '
     )
     away = (
-        "{text: not from where you are, means: turned away}, " if style["stranger"] in ("forbidden", "a page") else ""
+        "{text: not from where you are, means: blocked}, " if style["stranger"] in ("forbidden", "a page") else ""
     )
     if told:
         refused = (
@@ -279,7 +279,7 @@ def pages(thing: Thing) -> str:
     )
     locked = "{text: Locked up for now, means: locked}, " if style["wrong"].startswith("locks") else ""
     away = (
-        "{text: Not from where you are, means: turned away}, " if style["stranger"] in ("forbidden", "a page") else ""
+        "{text: Not from where you are, means: blocked}, " if style["stranger"] in ("forbidden", "a page") else ""
     )
     store = "store: staged, " if style["store"] == "staged" else ""
     writes = WRITES[style["store"]]

@@ -42,7 +42,7 @@ GROUPS: dict[str, dict[str, float]] = {
     "first": {"nothing": 4, "terms": 1, "a new word": 1},
     "parts": {"whole": 3, "two at a time": 1},
     "sources": {"has": 3, "none": 1},
-    "rules": {"bind": 5, "bind whoever looks": 1, "are only shown": 1},
+    "rules": {"bind": 5, "bind anyone who looks": 1, "are only shown": 1},
     "power": {"stays": 6, "goes after the first entry": 1, "goes in mid-run": 1},
     "doors": {"want a login": 5, "show what was seen": 1},
     # of a console
@@ -639,7 +639,7 @@ class Http(BaseHTTPRequestHandler):
             super().finish()
 
     def cached(self) -> bool:
-        """Whoever comes is shown what somebody saw, where its doors are so."""
+        """Anyone who comes is shown what somebody saw, where its doors are so."""
         seen = self.thing.seen.get(self.path) if self.thing.style["doors"] == "show what was seen" else None
         if seen is None or self.seated() is not None:
             return False
@@ -1058,7 +1058,7 @@ def running(style: Style, seed: int, at: str, port: int) -> Running:
         "objects": lambda: type("Here", (Objects,), {"thing": thing, "seats": {}}),
         "pages": lambda: type("Here", (AskingPages,), {"thing": thing, "seats": {}}),
     }
-    # whoever is cut off by its power says nothing on the screen of those who judge
+    # anyone who is cut off by its power says nothing on the screen of those who judge
     quiet = {"allow_reuse_address": True, "daemon_threads": True, "handle_error": lambda *_: None}
     base = socketserver.ThreadingTCPServer if style["face"] == "console" else ThreadingHTTPServer
     server: Any = type("Line", (base,), quiet)((at, port), faces[style["face"]]())

@@ -68,7 +68,7 @@ sleep 2.2
         "answering/tcp-22-ipv6/speaks": "ssh", "answering/udp-69/speaks": "tftp", "answering/udp-161/speaks": "snmp",
     },
     fails={
-        "plain-service": "ftp", "certificates": "/srv/mill.pem: CN=mill is its own witness", "factory-login": "opens telnet as guest", "sessions": "guest is inside from", "snmp-communities": "write", "nameless-files": "anonymous", "root-powers": "backup2 is root", "login-keys": "guest",
+        "plain-service": "ftp", "certificates": "/srv/mill.pem: CN=mill is self-signed", "factory-login": "opens telnet as guest", "sessions": "guest is logged in from", "snmp-communities": "write", "nameless-files": "anonymous", "root-powers": "backup2 is root", "login-keys": "guest",
         "foreign-jobs": "callhome", "ssh-root": "yes", "ssh-key-size": "1024", "needed-services": "http does not run, and the next boot", "log-destination": "192.0.2.99",
         "password-storage": "guest", "dictionary": "missing", "time-source": "no", "idle-timeout": "1 h", "open-sources": "addresses more than the job allows may reach ssh",
     },

@@ -1,11 +1,11 @@
-"""The units of the bench behind objects and pages, as they left the works: what was planted in each, as data, and what must be
+"""The units of the bench behind objects and pages, at factory default: what was planted in each, as data, and what must be
 told of it; nothing else may fail."""
 
 from __future__ import annotations
 
 from typing import Any
 
-EVERY = {"own-account": "no such account", "certificates": "is its own witness", "clock": "the laptop", "banner": "not set", "name": "wanted", "log-destination": "no logs go to"}  # fmt: skip
+EVERY = {"own-account": "no such account", "certificates": "is self-signed", "clock": "the laptop", "banner": "not set", "name": "wanted", "log-destination": "no logs go to"}  # fmt: skip
 LEAVES: dict[str, dict[str, Any]] = {
     "lc2-04": {
         "identity/serial": "WL2-40718", "mode": "easy", "accounts/warden/role": "full", "accounts/fitter/role": "change", "accounts/fitter/storage": "factory",
@@ -37,13 +37,13 @@ LEAVES: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 FAILS: dict[str, dict[str, str]] = {
     "lc2-04": {
-        "factory-login": "warden", "plain-service": "http carries passwords readable", "weak-password": "equals a name in use here", "open-sources": "anyone may reach https",
+        "factory-login": "warden", "plain-service": "http carries passwords unencrypted", "weak-password": "equals a name in use here", "open-sources": "anyone may reach https",
         "password-length": "4 characters", "account-name": "fitter", "needed-services": "http runs", "password-classes": "1 class", "lock-out": "not set", "idle-timeout": "never",
         "guard-mode": "easy", "log-destination": "half filled", "picture": "recorder and screen see it", "place": "wanted",
     },
     "gd6-01": {
         "factory-login": "steward", "plain-service": "hatch", "weak-password": "made from a name", "open-sources": "more than the job allows may reach https",
-        "password-length": "relay has rules of its own", "second-factor": "j.steward@pobox.example", "sessions": "relay is inside from 127.0.0.9", "open-sides": "outer (outside) lets in https", "account-name": "relay",
+        "password-length": "relay has rules of its own", "second-factor": "j.steward@pobox.example", "sessions": "relay is logged in from 127.0.0.9", "open-sides": "outer (outside) lets in https", "account-name": "relay",
         "needed-services": "hatch runs", "password-classes": "1 class", "idle-timeout": "never",
     },
     "wr1-02": {
@@ -54,7 +54,7 @@ FAILS: dict[str, dict[str, str]] = {
     "ix5-01": {
         "factory-login": "support", "plain-service": "http", "weak-password": "7 characters", "open-sources": "anyone may reach https", "password-length": "4 characters",
         "account-name": "keeper", "needed-services": "http runs", "password-classes": "not set", "idle-timeout": "never", "stored-secrets": "no", "alert-recipients": "yard@",
-        "console-word": "word of the works", "own-role": "no role door-hand",
+        "console-word": "factory password", "own-role": "no role door-hand",
     },
     "ya7-01": {
         "factory-login": "no password", "plain-service": "http", "weak-password": "blank", "open-sources": "anyone may reach http", "password-length": "not set",

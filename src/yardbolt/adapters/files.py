@@ -298,7 +298,7 @@ def _roles(doc: Document, shape: JobShape) -> None:
 
 
 def _families(doc: Document, shape: JobShape) -> None:
-    """A second address is one of the other family, and what is sent to it leaves from one of the laptop's; whom the laptop
+    """A second address is one of the other family, and what is sent to it leaves from one of the laptop's; who the laptop
     stands in for has business there."""
     from yardbolt.core.addresses import AddressSet
 

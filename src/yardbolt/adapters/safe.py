@@ -116,7 +116,7 @@ class KdbxSafe:
         return False
 
     def _main(self) -> object:
-        """The safe, opened anew wherever its bytes are not those that were opened last."""
+        """The safe, opened again wherever its bytes are not those that were opened last."""
         digest = hashlib.sha256(self.path.read_bytes()).hexdigest()
         if digest != self._last[0]:
             self._last = (digest, self._opened(self.path))
@@ -168,7 +168,7 @@ def apart(path: Path, copy: Path) -> bool:
 
 
 def copy_again(path: Path, copy: Path) -> None:
-    """Make the second copy anew, where it is lost. Raises SafeError where one is there, or the place is not."""
+    """Make the second copy again, where it is lost. Raises SafeError where one is there, or the place is not."""
     if copy.exists():
         raise SafeError(f"{copy}: a copy lies there; it is never overwritten")
     if not copy.parent.is_dir():

@@ -92,7 +92,7 @@ def _by_bundle(plane: Plane, service: str) -> str:
     for socket in plane.interfaces:
         if isinstance(socket.bundle, str) and socket.enabled is not False:
             lets = let_in(plane, socket)
-            who_by = "whom was not read" if lets is None else lets[1] if service in lets[0] else "nobody"
+            who_by = "who was not read" if lets is None else lets[1] if service in lets[0] else "nobody"
             told.append(f"{socket.key} by its bundle {socket.bundle} lets in {who_by}")
     return "".join(f"; {one}" for one in told)
 

@@ -50,7 +50,7 @@ class Run:
     carried: int = 0  # steps that were carried out by the sheets before, and by the one that is done
     unread: str = ""  # why the last reading did not tell everything
     drilled: list[Proof] = field(default_factory=list)
-    barred: str = ""  # why nobody who came in may change it; empty where somebody may
+    barred: str = ""  # why nobody who logged in may change it; empty where somebody may
     renewed: bool = False  # another certificate or key was announced, and the box behind it is not recognised yet
 
     async def close(self) -> None:
@@ -73,7 +73,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
     reading = await _none_waiting(run, session, reading)
     plane, account = reading.plane, session.way.account
     if unit.facts.entry.serial and plane.identity.serial is None and ("identity", "serial") in unit.family.covers():
-        problem = f"the work order says serial {unit.facts.entry.serial}, and the unit told none; nothing was changed"
+        problem = f"the work order says serial {unit.facts.entry.serial}, and the unit shows none; nothing was changed"
         raise UnitError(Trouble.GARBLED, f"{unit.name}: {problem}")
     await recognise(unit, reading, run.number)
     not_another(unit, box_of(unit, plane))
@@ -107,7 +107,7 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
         came = " and ".join(sorted({one.account or COMES_FIRST for one in run.sessions}))
         unread = any(get(plane, ("accounts", one.account, "role")) is None for one in run.sessions)
         what = "whose rights were not read" if unread else "and may not change it"
-        run.barred = "; ".join(filter(None, [f"only {came} came in, {what}", missed(unit, failed), *blind]))
+        run.barred = "; ".join(filter(None, [f"only {came} logged in, {what}", missed(unit, failed), *blind]))
     plane = with_credentials(unit, _with_published(unit, with_answered(unit, plane)), ())
     return {**reading.planes, "live": plane}, frozenset(run.sessions)
 
@@ -118,7 +118,7 @@ def _known_there(session: Session, reading: Reading) -> Plane:
     plane, account = reading.plane, session.way.account
     there = exists(plane, ("accounts", account))
     if not there and not len(plane.accounts):
-        why = "; ".join(f"{one.area}: {one.why}" for one in reading.blind[:1]) or "the unit told none"
+        why = "; ".join(f"{one.area}: {one.why}" for one in reading.blind[:1]) or "the unit showed none"
         raise UnitError(
             Trouble.GARBLED, f"logged in as {account}, but its accounts were not read ({why}); nothing was changed"
         )
@@ -132,10 +132,10 @@ def _known_there(session: Session, reading: Reading) -> Plane:
 
 
 async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Way, str]) -> tuple[Session, Reading]:
-    """Where whoever came in may not read everything, somebody else of ours may: the reading that left least unread, and whose
+    """Where anyone who logged in may not read everything, somebody else of ours may: the reading that left least unread, and whose
     it is. Who knows the unit under another account tries no login twice."""
     unit = run.unit
-    # whoever has all rights reads as much as anybody
+    # anyone who has all rights reads as much as anybody
     poor = reading.blind and not session.was_root and not full(reading.plane, session.way)
     for way in candidates(unit) if poor else ():
         if way in failed or way.account in {one.account for one in run.sessions}:
@@ -197,7 +197,7 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
 
 
 async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading:
-    """What an earlier part of this run staged is planned anew; what somebody else did is dropped where the owner allows it,
+    """What an earlier part of this run staged is planned again; what somebody else did is dropped where the owner allows it,
     and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
     unit, op = run.unit, run.unit.family.op_doing("discard")
     waiting = reading.plane.stores.waiting

@@ -6,7 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from yardbolt.core.judge.counting import Count, count
 from yardbolt.core.run.documents import CheckDocument, Filed, LeftDocument, TargetDocument, sound
+from yardbolt.core.run.ending import ending
 
 if TYPE_CHECKING:
     from yardbolt.core.family.model import Family
@@ -20,8 +22,7 @@ class Stage:
     unit: str
     stage: str
     checked: bool
-    fails: int
-    unknown: int
+    count: Count
     worst: str
     next: str
 
@@ -35,16 +36,14 @@ def stage(name: str, records: Records, family: Callable[[], Family]) -> Stage:
         last = left
     findings = last.document.findings if last else ()
     fails = [row for row in findings if row.state == "fails"]
-    at, then = _stage(name, records, family, checked, left, bool(fails))
-    unknown = sum(row.state == "unknown" for row in findings)
-    return Stage(
-        name, at, last is not None, len(fails), unknown, fails[0].title if fails else "", f"yardbolt {then} {name}"
-    )
+    counted = count(row.counted for row in findings)
+    at, then = _stage(name, records, family, checked, left, counted)
+    return Stage(name, at, last is not None, counted, fails[0].title if fails else "", f"yardbolt {then} {name}")
 
 
 def _stage(
     name: str, records: Records, family: Callable[[], Family], checked: Filed[CheckDocument] | None,
-    left: Filed[LeftDocument] | None, fails: bool,
+    left: Filed[LeftDocument] | None, counted: Count,
 ) -> tuple[str, str]:  # fmt: skip
     if checked is None:
         return "not begun", "check"
@@ -54,8 +53,7 @@ def _stage(
     if left and left.number > checked.number:
         if records.history().of(name).handed_over == left.number:
             return "handed over", "prove"
-        clean = not fails and sound(left.document)
-        return "proven" if clean else "owing", "sheet"
+        return ending(sound(left.document), counted, owed=False).value, "sheet"
     if not checked.document.complete:
         # a published login that is good leads in; where none is, somebody has to give one
         good = any(row.gate or row.outcome == "opened" for row in checked.document.outside.tried)
@@ -66,7 +64,7 @@ def _stage(
     if target and target.time < history.reset_at:
         return "reset", "tighten" if history.shown else "steps"
     if target:
-        return "tightened", "steps" if fails else "prove"
+        return "tightened", "steps" if counted.failing else "prove"
     if history.shown:
         return "planned", "tighten"
     return "read", "steps" if family().ops else "sheet"

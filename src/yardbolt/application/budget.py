@@ -1,4 +1,4 @@
-"""How much one unit may take: tries at its accounts, time, and what may be shown to whom."""
+"""How much one unit may take: tries at its accounts, time, and what may be shown to others."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class Budget:
         if loop.time() > self.ends_at:
             if not self.over:  # once, so that what was begun can be taken back
                 self.over, self.ends_at = True, loop.time() + LONGEST_END
-            problem = "the time for the work on it is over; it is slow, or holds us up on purpose"
+            problem = "the time for the work on it is over; it is slow, or delays on purpose"
             raise UnitError(Trouble.TOO_MUCH, f"{self.facts.name}: {problem}; run the same command again to go on")
 
     def tries_left(self, way: Way) -> int:

@@ -7,12 +7,11 @@ from dataclasses import dataclass
 from itertools import groupby
 
 from yardbolt.core.judge.baseline import RANK, Finding
+from yardbolt.core.judge.counting import leading
 from yardbolt.core.judge.rules.rule import Severity, State
 from yardbolt.core.plane.words import listed, spoken
 
 MOST_NAMES = 6
-# what the second rule says of a subject follows from what the first one says of it
-FOLLOWS = {"weak-password": "factory-login", "needed-services": "plain-service"}
 
 
 @dataclass(frozen=True)
@@ -28,8 +27,8 @@ class Cause:
 def causes(findings: Iterable[Finding]) -> tuple[Cause, ...]:
     """What fails, worst first, one line for each rule."""
     fails = [one for one in findings if one.state is State.FAILS]
-    told = {(one.rule, one.subject[:2]) for one in fails}
-    left = [one for one in fails if (FOLLOWS.get(one.rule), one.subject[:2]) not in told]
+    first = leading(one.counted for one in fails)
+    left = [one for one in fails if one.counted in first]
     left.sort(key=lambda one: (RANK[one.severity], one.number))
     return tuple(_cause(tuple(found)) for _, found in groupby(left, key=lambda one: (one.severity, one.number)))
 

@@ -169,7 +169,7 @@ def conclude(
     poorer = told == NOT_ASKED and _tells_no_more(unit, document)
     unit.record.file(replace(document, kind="from outside") if poorer else document)
     file_once(unit, document, "as found outside")
-    # the first whole reading of a box is how it was found, whoever made it
+    # the first whole reading of a box is how it was found, no matter who made it
     if reading is not None:
         file_once(unit, document, "as found")
     return Checked(unit.name, plane, around, tried, findings, reading, told, now, document)

@@ -104,7 +104,7 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
         areas = {
             area for role in unit.site.roles if role.name == own.role for area, may in role.areas if may == "change"
         }
-        saw = f"taken; it may be of what it may change: {', '.join(sorted(areas))}" if areas else "taken"
+        saw = f"taken; it it may be allowed to change that: {', '.join(sorted(areas))}" if areas else "taken"
         return Proof(claim, Result.NOT_TRIED if areas else Result.FAILS, saw, claim.control)
     # by a login of its own too: what stands in the way of everybody but the session in hand would refuse it as well
     _, full = await unit.access.enter(session.way)
@@ -201,7 +201,7 @@ async def _weak_ones(unit: UnitInWork, account: ByChanges, weak: dict[str, str])
 
 
 async def _from_itself(account: ByChanges, what: str) -> tuple[Result, str]:
-    """What an administrator may give, the account itself may have refused: many makes bind whoever changes his own."""
+    """What an administrator may give, the account itself may have refused: many makes bind anyone who changes his own."""
     if not account.gives:
         return Result.FAILS, f"{what} was taken"
     saw = f"{what} was taken from an administrator"

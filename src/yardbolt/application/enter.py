@@ -87,7 +87,7 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
 
 
 async def questions(unit: UnitInWork) -> Met:
-    """What stands between the published logins and the unit, found by logging in and answering nothing. What is shut as it is found
+    """What stands between the published logins and the unit, seen by logging in and answering nothing. What is shut as it is found
     asks nothing, and the next best door does."""
     await unit.find()
     for door in unit.facts.good_doors(unit.record.last_plane()):
@@ -110,7 +110,7 @@ async def _met(unit: UnitInWork, door: Door) -> Met | None:
         # a code in somebody's mailbox nobody answers here
         if isinstance(outcome, Asked) and outcome.gate != CODE:
             said = unit.held.scrub(outcome.said).strip()[-LONGEST_SAID:]
-            # whoever comes first is asked, by whatever login: once is enough
+            # the first visitor is asked, by any login: once is enough
             if not outcome.secret_sent and found:
                 break
             found[(outcome.gate, way.account)] = Question(outcome.gate, way, said)
@@ -146,7 +146,7 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
     if checked.reading is None:
         what = "the first entry is done, but" if asked else "nothing was entered:"
         again = "run the same command again" if asked else f"next: yardbolt enter {unit.name} --as NAME"
-        reset = f", or take it back to the works: {unit.family.factory.reset}" if unit.family.factory.reset else ""
+        reset = f", or reset it to the factory default: {unit.family.factory.reset}" if unit.family.factory.reset else ""
         problem = f"the settings could not be read: {checked.inside}; {again}{'' if asked else reset}"
         raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {what} {problem}")
     return Entered(tuple(done), checked)
@@ -196,7 +196,7 @@ async def _passed(unit: UnitInWork, way: Way, consents: dict[str, Text]) -> list
     done = []
     if "change" in consents:
         await _confirm(unit, way)
-        done.append(f"the password of {way.account} was changed; the new one rests in the safe")
+        done.append(f"the password of {way.account} was changed; the new one is in the safe")
     if "terms" in consents:
         done.append(f"licence terms accepted by {unit.facts.job.allows.terms}")
         unit.record.note(GatePassed(gate="terms", by=unit.facts.job.allows.terms))

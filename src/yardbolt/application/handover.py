@@ -206,16 +206,16 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
     for own in unit.site.accounts:
         account = plane.accounts.get(own.name)
         if own.codes and account and account.factor == "none":
-            yield f"codes for {own.name} go to {own.codes}: switch them on, on site, once a letter came"
+            yield f"codes for {own.name} go to {own.codes}: switch them on, on site, once a test mail has arrived"
     if plane.stored.support_code is True and not unit.site.code_noted:
-        yield "the code of its maker's support: note it off the unit, and say so in the job (support code noted)"
+        yield "the maker's support code: write it down from the unit, and say so in the job (support code noted)"
     for line in _console_words(unit, plane):
-        yield f"the word of {line} was set and cannot be tried from here: try it there"
+        yield f"the password of {line} was set and cannot be tried from here: try it there"
     if let_in := ", ".join(one.key for one in passing(plane, unit.site)):
         yield f"this laptop's address {unit.site.laptop} is still let in by {let_in}: last of all, yardbolt leave {unit.name}"
     for own in unit.facts.job.accounts:
         if own.until:
-            yield f"{own.name} ends on {own.until}: yardbolt tighten {unit.name} after that day takes it away"
+            yield f"{own.name} ends on {own.until}: yardbolt tighten {unit.name} after that day removes it"
     yield from (
         f"{one.kind} server {one.address} is not here: prove it on site"
         for one in unit.facts.job.servers

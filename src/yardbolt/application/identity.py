@@ -71,7 +71,7 @@ def not_another(unit: UnitInWork, box: Box) -> str:
 
 async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> None:
     """Before the first write: is it the unit on the work order? By serial or hardware address as read inside or seen
-    on the cable, else by the word of whoever reads its plate.
+    on the cable, else by the word of anyone who reads its plate.
 
     Raises IdentityError on another unit, Stopped where there is nothing to compare by and nobody's word.
     """
@@ -86,12 +86,12 @@ async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> 
     if not known and key and key == unit.record.history().recognised and not _recorded_as(unit, Box(key=key), ("key",)):
         known.append("the host key it had when it was recognised before")
     if not known and unit.this_one:
-        known.append("its plate, on the technician's word")
+        known.append("its plate, read by the technician")
     if not known:
         wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.facts.entry, mark)))
         plate = f"compare its plate with {wanted}" if wanted else "the job file names no serial: look at its plate"
         raise Stopped(
-            f"{unit.name}: nothing was written: nothing it shows so far tells which box it is; "
+            f"{unit.name}: nothing was written: nothing it shows so far identifies the box; "
             f"{plate}, then say --this-one"
         )
     unit.record.note(Recognised(by=", ".join(known), key=key), run)

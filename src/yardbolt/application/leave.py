@@ -1,7 +1,7 @@
 """Ending this laptop's own opening on a unit: the one change after which nobody here can log in any more.
 
 It is made and saved through the session that is open, and only where an administrator's address is surely let in. That
-the laptop is turned away is tried, while the open session shows that the unit still answers.
+the laptop is blocked is tried, while the open session shows that the unit still answers.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ from .unit import UnitInWork
 
 @dataclass(frozen=True)
 class Left:
-    """What was ended: the services, and whoever is let in by them from now on."""
+    """What was ended: the services, and anyone who is let in by them from now on."""
 
     services: tuple[str, ...]
     sources: AddressSet
@@ -52,7 +52,7 @@ Approve = Callable[[tuple[str, ...], AddressSet], Awaitable[bool]]
 
 
 async def leave(unit: UnitInWork, approve: Approve) -> Left:
-    """End this laptop's own opening, save, and try that it is turned away.
+    """End this laptop's own opening, save, and try that it is blocked.
 
     Raises OperatorError where nothing is to be ended, it is too early, or it is not approved; Stopped where no
     administrator would surely get in, or it ended part-way; UnitError when no login opens.
@@ -133,7 +133,7 @@ def _file_target(run: Run, target: Target, todo: tuple[Change, ...]) -> None:
 
 
 async def _turned_away(run: Run, target: Target, left: LeftDocument) -> LeftDocument:
-    """Knock from here while the session that is open still answers; as left is filed anew with what it reads now."""
+    """Knock from here while the session that is open still answers; as left is filed again with what it reads now."""
     unit = run.unit
     session = next((one for one in run.sessions.values() if one.alive), None)
     if session is None:
@@ -149,7 +149,7 @@ async def _turned_away(run: Run, target: Target, left: LeftDocument) -> LeftDocu
         if value != want.value:
             raise UnitError(Trouble.GARBLED, f"{unit.name}: {service} reads {value} afterwards, not {want.value}")
         plane = put(plane, want.path, value)
-        text = f"{unit.site.laptop} (this laptop, its opening ended) is turned away by {service}"
+        text = f"{unit.site.laptop} (this laptop, its opening ended) is blocked by {service}"
         claim = Claim(Sort.STRANGER, text, unit.facts.door(service), unit.site.laptop, control=CONTROL)
         rows.append(proof_row(settle(claim, knocks[service], True)))
     plane = put(plane, ("stores", "differences"), reading.plane.stores.differences)

@@ -1,4 +1,4 @@
-"""One place of a unit, as a family file would name what stands there: for whoever writes one. Nothing is judged, and nothing is
+"""One place of a unit, as a family file would name what stands there: for anyone who writes one. Nothing is judged, and nothing is
 filed but the tries of the login."""
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ async def seen_at(unit: UnitInWork, place: str) -> list[tuple[str, Tree]]:
     """The places of a page or an object, and what stands there, read once through the best login that opens. Raises OperatorError where the way of talking has
     no places, UnitError where nobody gets in or nothing came back."""
     if not place.startswith("/"):
-        raise OperatorError(f"'{place}' is no place of a unit; it begins with /")
+        raise OperatorError(f"'{place}' is not a place on a unit; a place begins with /")
     session, why = await way_in(unit)
     # one that was never checked: by what is published, within the try budget
     published = [

@@ -93,8 +93,8 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
-    """Whom it turns away, while it lets the laptop in: there, or where the unit has another address and the service listens at that
-    alone. One that answers whom it does not let in says so in words of its own, which the laptop does not hear."""
+    """Who it blocks, while it lets the laptop in: there, or where the unit has another address and the service listens at that
+    alone. One that answers who it does not let in says so in words of its own, which the laptop does not hear."""
     knock = unit.outside.look.knock
     met, before = claim.door, await knock(claim.door, unit.facts.source(claim.door))
     if not isinstance(before, Open):
@@ -109,7 +109,7 @@ async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _beside_user(unit: UnitInWork, claim: Claim) -> Proof:
-    """What SNMP must not answer. Whom it does not know it never answers: that is a no only between two answers."""
+    """What SNMP must not answer. Who it does not know it never answers: that is a no only between two answers."""
     right = replace(claim.way, door=replace(claim.door, scheme="snmp"))
     before = await attempt_patiently(unit, right, False)
     asked = replace(claim.way, account="", credential=Nothing()) if claim.sort is Sort.COMMUNITY else claim.way
@@ -174,9 +174,9 @@ def _wrong_words(claim: Claim, right: str) -> Iterator[tuple[str, str]]:
     half = len(right) // 2
     # a unit that cuts passwords short, or compares as far as the right one goes, or without case, takes one of these
     yield "with another last character", right[:-1] + ("a" if right[-1] != "a" else "b")
-    yield "with something behind it", f"{right}a"
+    yield "with a character appended", f"{right}a"
     if right.swapcase() != right:
-        yield "in the other case", right.swapcase()
+        yield "in the other letter case", right.swapcase()
     yield (
         "with another character in the middle",
         right[:half] + ("a" if right[half] != "a" else "b") + right[half + 1 :],
@@ -224,7 +224,7 @@ async def _key(unit: UnitInWork, claim: Claim) -> Seen:
         return Untried(f"no host key was noted ({why})")
     good = next(iter(candidates(unit)), None)
     if good is None or claim.service not in unit.family.services():
-        return Untried("no login of ours by this service")
+        return Untried("none of our logins by this service")
     try:
         outcome = await unit.access.attempt(replace(good, door=claim.door))
     except IdentityError:
@@ -287,7 +287,7 @@ async def prove(unit: UnitInWork, run: int = 0) -> Proved:
     """Read everything afresh, look from outside, try every claim, compare with as found and with the target; file as
     left.
 
-    Raises UnitError when no login of ours opens, IdentityError on the wrong unit or a changed host key.
+    Raises UnitError when none of our logins opens, IdentityError on the wrong unit or a changed host key.
     """
     await unit.find()
     unit.report(f"{unit.name}: looking at all ports of {unit.facts.entry.address}")
@@ -347,7 +347,7 @@ def _filed(
         # what an earlier run brought, and has been so since: a target may not speak of it any more
         and not (planned(path, earlier, plane) and (was is None or _the_same(was, plane, path)))
     )
-    # who may come in, and by what, is nobody's business but the job's
+    # who may log in, and by what, is nobody's business but the job's
     by_others = tuple(path for path in unplanned if path[0] not in CARRYING)
     unplanned = tuple(path for path in unplanned if path not in by_others)
     undone = frozenset(approved.document.gaps) if approved else frozenset()
@@ -448,7 +448,7 @@ def differences(before: Plane, after: Plane) -> tuple[tuple[Path, Any, Any], ...
     """What differs between two readings, leaving out what moves by itself and what one of them did not read."""
     out: list[tuple[Path, Any, Any]] = []
     for path in sorted(difference(before, after)):
-        # what waits or is not kept yet is told as such
+        # what waits or is not kept yet is shown as such
         if not steady(path) or path[0] == "stores" or given_out(path):
             continue
         if is_item(path):

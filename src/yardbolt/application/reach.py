@@ -73,7 +73,7 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         if not opens_a_login(account) or (account in asks and ref == unit.site.secret(account)):
             del out[(account, ref)]
     rights = {own.name: own.role for own in unit.site.accounts}
-    # whoever has full rights reads everything, so those come first; of whom the job does not speak may have them
+    # anyone who has full rights reads everything, so those come first; of who the job does not speak may have them
     place = {"full": 0, "": 1}
     ranked = sorted(out, key=lambda login: -1 if login[1].typed else place.get(rights.get(login[0], ""), 2))
     return tuple(
@@ -97,7 +97,7 @@ def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
 
 
 FOUND = " (as found)"
-COMES_FIRST = "whoever comes first"
+COMES_FIRST = "anyone who connects"
 GATES = {
     "terms": "licence terms must be accepted",
     "change": "a first password must be set",
@@ -106,7 +106,7 @@ GATES = {
 
 
 def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
-    """The error where no login of ours opens; `command` is what to run next."""
+    """The error where none of our logins opens; `command` is what to run next."""
     laptop = unit.site.laptop
     if unit.record.history().ended == laptop:
         why = (
@@ -114,13 +114,13 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
         )
         return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {why}")
     if unit.access.anybody:
-        told = f"{why}; nothing of it could be proven, so nothing is changed"
+        told = f"{why}; nothing of it could be tried, so nothing is changed"
         return UnitError(Trouble.NO_LOGIN, f"{unit.name}: {told}")
     if unit.access.heard is False:
-        told = f"it takes no login just now: {why}; once it is up, run the same command again"
+        told = f"it accepts no login right now: {why}; once it is up, run the same command again"
         return UnitError(Trouble.UNREACHABLE, f"{unit.name}: {told}")
     return UnitError(
-        Trouble.NO_LOGIN, f"{unit.name}: no login of ours opens it ({why}); next: yardbolt {command} {unit.name}"
+        Trouble.NO_LOGIN, f"{unit.name}: none of our logins opens it ({why}); next: yardbolt {command} {unit.name}"
     )
 
 
@@ -128,7 +128,7 @@ async def way_in(
     unit: UnitInWork, published: tuple[Trial, ...] = (), failed: dict[Way, str] | None = None
 ) -> tuple[Session | None, str]:
     """An open session by a login of ours or, failing that, by a published one that opened, and why nobody with all rights
-    came in before it; else why none did. What did not open goes into `failed`."""
+    logged in before it; else why none did. What did not open goes into `failed`."""
     why: list[str] = []
     failed = {} if failed is None else failed
     # where it is silent or cut off, nothing readable is tried instead
@@ -177,7 +177,7 @@ async def way_in(
 
 
 def missed(unit: UnitInWork, failed: Mapping[Way, str]) -> str:
-    """Why those of the owner who may change everything did not come in."""
+    """Why those of the owner who may change everything did not log in."""
     may = {own.name for own in unit.site.accounts if own.role == "full"}
     return "; ".join({way.account: why for way, why in failed.items() if way.account in may}.values())
 

@@ -30,7 +30,7 @@ class Record:
         return noted.document.fingerprint if noted else ""
 
     def forget_pins(self, doors: tuple[Door, ...]) -> None:
-        """The unit will show another certificate or key: the next one is noted anew."""
+        """The unit will show another certificate or key: the next one is noted again."""
         for door in doors:
             if self.pin(door.service):
                 self.file(KeyDocument(service=door.service, fingerprint=""))

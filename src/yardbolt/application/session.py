@@ -142,7 +142,7 @@ class Session:
         if not self.alive:
             return Ended(sent=False)
         answer = await self._within(fetch.seconds, self.talk.ask_(self.channel, fetch, self.opened.session))
-        # a session that ran out is begun anew, once: asking again changes nothing
+        # a session that ran out is begun again, once: asking again changes nothing
         if isinstance(answer, Ended) and not answer.sent and await self._anew():
             answer = await self._within(fetch.seconds, self.talk.ask_(self.channel, fetch, self.opened.session))
         return answer
@@ -182,7 +182,7 @@ class Session:
         return Fetch(ask.how, fill, given=self._given() if self.talk.ask_all else {})
 
     def _given(self) -> dict[str, str]:
-        """What a section may know of the job: for whom, and from where, settings that differ are looked at."""
+        """What a section may know of the job: for who, and from where, settings that differ are looked at."""
         site = self.facts.site
         names = ["root", *(own.name for own in site.accounts), *site.factory, self.way.account]
         networks = (*site.administrators.nets, *site.monitoring.nets)
@@ -240,7 +240,7 @@ class Session:
         return got
 
     def _with_own_rights(self, got: Reading) -> Reading:
-        """Whoever became root before our eyes may do everything, whatever was not understood of the rules."""
+        """Anyone who became root before our eyes may do everything, whatever was not understood of the rules."""
         account = ("accounts", self.way.account)
         if (
             not self.was_root

@@ -191,7 +191,7 @@ def steps(unit: UnitInWork, choices: Choices = PLAIN) -> Plan:
     # a sheet rests on logins of ours; a published one only where there is no other, and then on one alone
     best = [login for login in held if not login[1].factory] or _one_published(unit, plane, held)
     every = (Way(unit.site.laptop, unit.facts.best_door(plane), account, Password(ref)) for account, ref in best)
-    # one whose login its settings turn away is no way in, whatever opened it before
+    # one whose login its settings block is no way in, whatever opened it before
     ways = frozenset(way for way in every if admit(plane, way).admitted is not False)
     target, gaps = target_of(unit, plane)
     return plan(unit, {LIVE: plane}, ways, target, gaps, choices)

@@ -111,15 +111,15 @@ class Tightened:
 Approve = Callable[[Plan, bool], Awaitable[bool]]
 
 
-async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, anew: bool = False) -> Tightened:
-    """Read afresh, plan, ask for approval, carry out, prove. `anew` leaves a run that was cut off behind.
+async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, replan: bool = False) -> Tightened:
+    """Read afresh, plan, ask for approval, carry out, prove. `replan` leaves a run that was cut off behind.
 
     Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError
     when no login opens.
     """
     number, resumed = unit.record.history().open_run()
     # the old run stays on record as it was cut off
-    if anew and resumed:
+    if replan and resumed:
         number, resumed = number + 1, False
     run = Run(unit, number)
     choices = replace(choices, resumed=resumed)
@@ -255,7 +255,7 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
         raise OperatorError(f"{unit.name}: {problem}; look at it, then say --found keep, or set it back")
     if extra := outside_approved(approved.changes, made.changes, made.target):
         problem = f"the unit changed since the approval; not approved are: {'; '.join(extra)}"
-        raise OperatorError(f"{unit.name}: {problem}. Check it again, then tighten with --anew")
+        raise OperatorError(f"{unit.name}: {problem}. Check it again, then tighten with --replan")
 
 
 async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | None, leaps: frozenset[str]) -> None:
@@ -381,7 +381,7 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
 
 
 def _refused(run: Run, sheet: Refused) -> str:
-    """Why no plan was made, from where nobody came in who may change the unit to where no order will do."""
+    """Why no plan was made, from where nobody logged in who may change the unit to where no order will do."""
     if run.barred:
         return f": {run.barred}; next: yardbolt check {run.unit.name}"
     return f", for no order of the changes keeps a way in: {'; '.join(sheet.why)}"
@@ -419,7 +419,7 @@ async def _still_that(run: Run, session: Session) -> None:
     for leaf in ("serial", "hardware"):
         was, now = getattr(before.identity, leaf), getattr(seen.identity, leaf)
         if isinstance(was, str) and was != now:
-            raise IdentityError(f"{run.unit.name}: its {leaf} was {was}, and is {now or 'not told'}; check the cable")
+            raise IdentityError(f"{run.unit.name}: its {leaf} was {was}, and is {now or 'not shown'}; check the cable")
     run.renewed = False
 
 
@@ -482,7 +482,7 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
 
 
 async def _attempts(run: Run, belief: Belief) -> Attempted:
-    """Try out the refusals that gate the next save: strangers turned away, closed services closed."""
+    """Try out the refusals that gate the next save: strangers blocked, closed services closed."""
     found = []
     waived = {waiver.rule for waiver in run.unit.site.waivers}
     tried = {Sort.CLOSED} | (set() if "open-sources" in waived else {Sort.STRANGER})

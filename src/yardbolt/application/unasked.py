@@ -1,4 +1,4 @@
-"""What a unit shows to whoever does not log in: everything the family asks for by the web, asked once more without a login.
+"""What a unit shows to anyone who does not log in: everything the family asks for by the web, asked once more without a login.
 
 It counts as shown where it is just what a login was shown; that nothing is shown counts beside a login that opens just after.
 Nothing is sent but questions.

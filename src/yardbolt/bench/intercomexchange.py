@@ -188,7 +188,7 @@ class IntercomExchange(Seated):
                 hosts = text("hosts", self.seen_by(s, n.gates["sealed"].sources))
                 return self.page("Hall", self.form("ways", s, way + hosts, "Note"))
             case ["desk"]:
-                said = "a word of its own" if n.desk else "the word of the works"
+                said = "a password of its own" if n.desk else "the factory password"
                 fields = table("Desk set", ["What", "Is"], [["Asks for", said]]) + hidden_word("word")
                 return self.page("Hall", self.form("desk", s, fields, "Note"))
             case ["alerts"]:

@@ -83,7 +83,7 @@ def kinds_in(phrase: str) -> int:
 
 
 class LineSwitch(Plugged):
-    """The unit itself: live and kept settings, hands, the time since it was started."""
+    """The unit itself: live and saved settings, hands, the time since it was started."""
 
     def __init__(
         self,

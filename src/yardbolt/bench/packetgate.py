@@ -177,7 +177,7 @@ class PacketGate(Plugged):
             self.passes[token] = (who, self.tick())
             return 200, {
                 "pass": token,
-                "warn": [f"{name} has the word of the works" for name, f in self.live.folk.items() if f["works"]],
+                "warn": [f"{name} has the factory password" for name, f in self.live.folk.items() if f["works"]],
             }
         if one is not None:
             rests = count + 1 >= self.live.words["tries"]

@@ -24,7 +24,7 @@ class No(Exception):
 
 
 class Plugged:
-    """A unit with live and kept settings. Time comes in as a function, so that nothing has to be waited for."""
+    """A unit with live and saved settings. Time comes in as a function, so that nothing has to be waited for."""
 
     live: Any
     kept: Any

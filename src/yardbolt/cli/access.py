@@ -18,7 +18,7 @@ from . import wiring
 from .screen import Screen
 from .values import output_format
 
-VERDICT = {True: ("let in", "head"), False: ("turned away", "good"), None: ("not known", "unknown")}
+VERDICT = {True: ("let in", "head"), False: ("blocked", "good"), None: ("not known", "unknown")}
 ANSWER = {True: "yes", False: "NO", None: "not known"}
 MOST_DECISIONS = 12
 MOST_BLOCKS = 10
@@ -105,7 +105,7 @@ def _of(sources: AddressSet) -> str:
 
 
 def _decision(one: Decision, source: str) -> str:
-    verb = {"accept": "lets in", "drop": "turns away"}.get(one.action, "does something not known here with")
+    verb = {"accept": "lets in", "drop": "blocks"}.get(one.action, "does something not known here with")
     return f"{one.rule} {'' if one.surely else 'may be the one that '}{verb} {source or _of(one.sources)}"
 
 

@@ -42,9 +42,9 @@ bench_app = typer.Typer(
 records_app = typer.Typer(
     rich_markup_mode=None, help="What is on record: checks, journals, host keys.", invoke_without_command=True
 )
-family_app = typer.Typer(rich_markup_mode=None, help="Family files: what is known of one make.", no_args_is_help=True)
-baseline_app = typer.Typer(rich_markup_mode=None, help="Baselines: what is demanded.", no_args_is_help=True)
-safe_app = typer.Typer(rich_markup_mode=None, help="The safe of the job: what rests in it.", no_args_is_help=True)
+family_app = typer.Typer(rich_markup_mode=None, help="Family files: how to talk to one make.", no_args_is_help=True)
+baseline_app = typer.Typer(rich_markup_mode=None, help="Baselines: what a unit must meet.", no_args_is_help=True)
+safe_app = typer.Typer(rich_markup_mode=None, help="The safe of the job: its passwords and keys.", no_args_is_help=True)
 job_app = typer.Typer(rich_markup_mode=None, help="The job file.", no_args_is_help=True)
 for name, sub in (
     ("job", job_app),
@@ -58,11 +58,11 @@ for name, sub in (
 
 Leap = Annotated[
     list[str] | None,
-    typer.Option("--leap", metavar="PATH", help="Consent to a step that replaces the only way in at once."),
+    typer.Option("--leap", metavar="PATH", help="Consent to a one-shot change: it replaces the only way in at once."),
 ]
-Again = Annotated[bool, typer.Option("--again", help="Plan what the unit refused before once more.")]
+Again = Annotated[bool, typer.Option("--again", help="Also plan what the unit refused before.")]
 Found = Annotated[
-    str, typer.Option("--found", metavar="keep", help="Keep settings that were live but not saved on arrival.")
+    str, typer.Option("--found", metavar="keep", help="Keep settings that were live but not saved when you came.")
 ]
 Network = Annotated[
     str,
@@ -90,7 +90,7 @@ def passed_on(context: typer.Context) -> None:
 @app.callback(invoke_without_command=True)
 def bare(
     context: typer.Context, job: JobFile = DEFAULT_JOB, no_color: NoColor = False,
-    version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
+    version: Annotated[bool, typer.Option("--version", help="Show the version.")] = False,
 ) -> None:  # fmt: skip
     if context.invoked_subcommand:
         return passed_on(context)
@@ -207,7 +207,7 @@ def steps(
 @app.command()
 def tighten(
     units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "", again: Again = False,
-    anew: Annotated[bool, typer.Option("--anew", help="Plan anew instead of finishing the run that was cut off.")] = False,
+    replan: Annotated[bool, typer.Option("--replan", help="Plan again instead of finishing the run that was cut off.")] = False,
     account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False, full: All = False, why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
@@ -224,7 +224,7 @@ def tighten(
             job,
             yes,
             choices,
-            anew,
+            replan,
             login,
             this_one,
             Depth(full, why),
@@ -335,7 +335,7 @@ def safe_check(job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, no_color: N
 
 @safe_app.command("copy")
 def safe_copy(job: JobFile = DEFAULT_JOB) -> None:
-    """Make the second copy anew, where it is lost."""
+    """Make the second copy again, where it is lost."""
     from . import safe as body
 
     raise typer.Exit(body.copy(job))
@@ -422,7 +422,7 @@ def family_check(file: Path, no_color: NoColor = False) -> None:
 @family_app.command("look")
 def family_look(
     unit: Annotated[str, typer.Argument(metavar="UNIT")], place: Annotated[str, typer.Argument(metavar="PLACE", help="A page or an object, as in /desk/users.")],
-    job: JobFile = DEFAULT_JOB, values: Annotated[bool, typer.Option("--values", help="What stands there too, on this screen; a unit may show secrets.")] = False,
+    job: JobFile = DEFAULT_JOB, values: Annotated[bool, typer.Option("--values", help="Show the values too, on this screen; a unit may show secrets.")] = False,
     account: As = "", ssh_key: SshKey = None, key_file: KeyFile = None, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Log in as the file says, and list what one page or object holds."""

@@ -33,7 +33,7 @@ def up(state: Path | None, network: str, fault_kind: str) -> int:
         wiring.renewed([stand.address for stand in stands])
         for stand in stands:
             ports = ", ".join(str(gate.wire) for gate in stand.unit.live.gates.values())
-            sys.stdout.write(f"up: {stand.unit.title} at {stand.address}, ports {ports}, as it left the works\n")
+            sys.stdout.write(f"up: {stand.unit.title} at {stand.address}, ports {ports}, at factory default\n")
         sys.stdout.write("Ctrl-C ends it; its state is lost then. 'yardbolt bench fault KIND' makes it misbehave.\n")
         sys.stdout.flush()
 

@@ -37,9 +37,8 @@ def board(job: Path, no_color: bool) -> int:
         table: list[list[Cell]] = []
         for name in yard.job.units:
             stands = stage(name, yard.records, partial(yard.family_of, name))
-            unknown = f", {stands.unknown} unknown" if stands.unknown else ""
-            state = f"{stands.fails} failing{unknown}" if stands.checked else ""
-            style = "bad" if stands.fails else "good"
+            state = stands.count.in_words() if stands.checked else ""
+            style = "bad" if stands.count.failing else "unknown" if stands.count.unknown else "good"
             table.append([stands.unit, stands.stage, (state, style), stands.worst, (stands.next, "next")])
         screen.rows(table, indent=0, heads=["unit", "stage", "findings", "worst", "next"])
         return 0

@@ -8,6 +8,7 @@ from typing import Any
 
 from yardbolt.application.board import stage
 from yardbolt.application.check import check as run
+from yardbolt.core.judge.counting import count
 
 from . import show, wiring
 from .approval import findings_code
@@ -36,9 +37,13 @@ def check(
             unit = yard.unit(name)
             login.give(unit)
             found = await run(unit, not outside)
+            await yard.turns.of(name)
             yard.progress.clear()
             if report_format == "json":
-                documents[name] = found.document
+                documents[name] = {
+                    **vars(found.document),
+                    "count": count(one.counted for one in found.findings).as_tree(),
+                }
             else:
                 if shown:
                     screen.say("")

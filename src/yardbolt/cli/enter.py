@@ -59,7 +59,7 @@ def enter(
                         and entered.checked.plane.stores.differences not in (0, ABSENT)
                     ):
                         screen.say(
-                            ("NOT KEPT  ", "bad"), "what was set is lost with the power until tighten has saved it"
+                            ("NOT SAVED  ", "bad"), "what was set is lost at a power cut until tighten has saved it"
                         )
                 show.next_line(screen, f"yardbolt steps {name}")
                 return 4 if met.untold else 0
@@ -72,13 +72,13 @@ def _ask(screen: Screen, unit: UnitInWork, met: Met) -> None:
     asked = met.asked
     screen.say((unit.name, "head"), f"  {unit.family.title}  {unit.facts.entry.address}")
     if met.untold:
-        told = f"No published login came in, so whether it asks anything is not known: {met.untold}"
+        told = f"No published login opened it, so whether it asks anything is not known: {met.untold}"
         screen.say(f"{told}; nothing was changed.", indent=2)
     elif not asked:
         screen.say("It asks nothing; nothing was changed.", indent=2)
     if not asked:
         return
-    screen.say(("It asks", "head"), ("  (found by logging in and answering nothing)", "faint"))
+    screen.say(("It asks", "head"), ("  (seen by logging in and answering nothing)", "faint"))
     for gate in dict.fromkeys(question.gate for question in asked):
         accounts = listed(question.account for question in asked if question.gate == gate)
         what = {"terms": "licence terms", "change": "a new password"}.get(gate, gate)
@@ -88,13 +88,13 @@ def _ask(screen: Screen, unit: UnitInWork, met: Met) -> None:
         screen.say((f"| {line}", "faint"), indent=4)
     if said:
         accepts = unit.facts.job.allows.terms or "nobody"
-        screen.say(f"Accepting binds the owner; the job file names: {accepts}", indent=2)
+        screen.say(f"Accepting binds the owner, in the name of {accepts} (job file)", indent=2)
     _, channel, _ = unit.family.channel_of(asked[0].way.service)
     if "change" in set(channel.gates_named()) - {question.gate for question in asked}:
-        screen.say("Behind that it may ask for a new password; approving approves that too.", indent=2)
+        screen.say("After that it may ask for a new password. Your approval covers that too.", indent=2)
     for answer, because in channel.answers() if asked else ():
         screen.say((f"It then asks for {answer}", "plain"), (f"  ({because})" if because else "", "faint"), indent=2)
     by = asked[0].way.service
     if not unit.family.sealed(by):
         screen.say(("READABLE  ", "bad"), f"a new password goes by {by}, readable: no encrypted way is open", indent=2)
-    screen.say(f"Each new password rests in {unit.facts.job.safe} and its copy before it is sent.", indent=2)
+    screen.say(f"Each new password is stored in {unit.facts.job.safe} and its copy before it is sent.", indent=2)

@@ -30,7 +30,7 @@ def check(file: Path, no_color: bool) -> int:
                 indent=2,
             )
         if not segment.stranger:
-            screen.say(f"{segment.name}: no stranger, so nobody can be shown to be turned away", indent=2)
+            screen.say(f"{segment.name}: no stranger, so nobody can be shown to be blocked", indent=2)
     for unit in made.units.values():
         if not (unit.serial or unit.hardware):
             screen.say(

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from yardbolt.application.prove import prove as run
+from yardbolt.core.judge.counting import count
 
 from . import show, show_proofs, wiring
 from .approval import proved_code
@@ -32,9 +33,13 @@ def prove(
             unit = yard.unit(name)
             by.give(unit)
             found = await run(unit)
+            await yard.turns.of(name)
             yard.progress.clear()
             if report_format == "json":
-                documents[name] = found.document
+                documents[name] = {
+                    **vars(found.document),
+                    "count": count(one.counted for one in found.findings).as_tree(),
+                }
             else:
                 show_proofs.proved(screen, found, unit, depth)
                 show.next_line(screen, show_proofs.after(found, unit))

@@ -128,7 +128,7 @@ def forget_key(unit: str, job: Path) -> int:
         for service in yard.family_of(unit).services():
             if yard.records.latest(unit, f"host key {service}", KeyDocument):
                 yard.records.file(unit, KeyDocument(service=service, fingerprint=""))
-        sys.stdout.write(f"{unit}: the next login notes the host key anew\n")
+        sys.stdout.write(f"{unit}: the next login notes the host key again\n")
         return 0
 
 

@@ -75,7 +75,7 @@ def check(job: Path, key_file: Path | None, no_color: bool) -> int:
 
 
 def copy(job: Path) -> int:
-    """Make the second copy anew, where it is lost."""
+    """Make the second copy again, where it is lost."""
     with wiring.Yard(job) as yard:
         if not yard.job.copy:
             raise OperatorError("the job file names no second copy: add 'safe: {copy: PATH}' to it")

@@ -10,8 +10,9 @@ from yardbolt.application.check import Checked
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE, by_family
 from yardbolt.core.judge.baseline import Baseline, Finding
+from yardbolt.core.judge.counting import count
 from yardbolt.core.judge.looked import INSIDE
-from yardbolt.core.judge.rules.rule import Severity, State
+from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.judge.rules.services import readable
 from yardbolt.core.judge.who import who
 from yardbolt.core.plane.leaves import Plane, Service
@@ -40,7 +41,7 @@ def next_line(screen: Screen, command: str) -> None:
 
 
 def doors(screen: Screen, plane: Plane, address: str) -> None:
-    """What is set, what answers, whom it lets in, what opened it."""
+    """What is set, what answers, who it lets in, what opened it."""
     opened: dict[int, list[str]] = {}
     for trial in plane.trials:
         if trial.outcome in ("opened", "asked") and isinstance(trial.port, int):
@@ -111,23 +112,17 @@ def _answers(plane: Plane, port: int | None, by_udp: bool, looked: bool) -> str:
 
 
 def verdict(found: Iterable[Finding], inside: bool = True) -> Cell:
-    """The state in a word, and how many causes there are of each severity."""
-    all_causes = causes(found)
-    counts = [(each, sum(one.severity is each for one in all_causes)) for each in Severity]
-    told = ", ".join(f"{count} {each.value}" for each, count in counts if count)
-    if told:
-        return f"unsafe: {told}", "bad"
-    unknown = sum(one.state is State.UNKNOWN for one in found)
-    if unknown or not inside:
-        return f"nothing fails, {unknown} not judged", "unknown"
-    return "nothing fails", "good"
+    """The state in a word, and how many findings there are of each severity."""
+    counted = count(one.counted for one in found)
+    style = "bad" if counted.failing else "unknown" if counted.unknown or not inside else "good"
+    return counted.in_words(inside), style
 
 
 def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, inside: bool = True) -> None:
     """What to mend, worst first; then what was not judged; on wish everything, and the reasons."""
     listed = causes(found)
     if listed:
-        screen.say(("MEND FIRST", "head"))
+        screen.say(("FIX FIRST", "head"))
         shown = listed if depth else listed[:MOST_CAUSES]
         for cause in shown:
             _cause(screen, cause, depth.why)
@@ -191,7 +186,7 @@ def checked(screen: Screen, found: Checked, unit: UnitInWork, depth: Depth = PLA
     if found.reading is None:
         screen.say(("the settings were not read: ", "unknown"), found.inside)
     for notice in found.document.notices:
-        screen.say(("LOOK TWICE  ", "bad"), notice)
+        screen.say(("CHECK THIS  ", "bad"), notice)
     doors(screen, found.plane, unit.facts.entry.address)
     screen.say("")
     findings(screen, found.findings, depth, found.reading is not None)

@@ -33,7 +33,7 @@ SECONDS = {
     Kind.ARM: 3.0,
 }
 BETWEEN = {
-    Kind.PROVE: "log in anew",
+    Kind.PROVE: "log in again",
     Kind.TRY: "try the stranger",
     Kind.SAVE: "save",
     Kind.ACTIVATE: "put in force",
@@ -44,7 +44,7 @@ BETWEEN = {
 
 
 def still_in(step: Step) -> Cell:
-    """By whom one is still in after a step."""
+    """Who is still logged in after a step."""
     match step.standing:
         case Standing.PROVEN:
             return step.still[0].account if step.still else "?", "good"
@@ -147,7 +147,7 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
     """The step sheet."""
     sheet = made.sheet
     if isinstance(sheet, Refused):
-        screen.say((unit.name, "head"), ("  NO PLAN: there is no order of the changes that keeps a way in", "bad"))
+        screen.say((unit.name, "head"), ("  NO PLAN: every order of the changes could lock you out", "bad"))
         for reason in sheet.why:
             screen.say(reason, indent=2)
         # without one of the owner's accounts there may be none
@@ -160,7 +160,7 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
         if depth:
             _every_step(screen, made, sheet, depth.why)
         else:
-            screen.rows(list(lines(sheet, unit)), heads=["#", "change", "still in by", "way back"])
+            screen.rows(list(lines(sheet, unit)), heads=["#", "change", "access kept by", "way back"])
         _after(screen, sheet, unit)
         _card(screen, sheet, unit)
         _outages(screen, sheet, unit)
@@ -172,13 +172,13 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
         if plain:
             screen.say(
                 ("READABLE  ", "bad"),
-                f"the owner's passwords go by {listed(sorted(plain))}, readable: there is no encrypted way",
+                f"the owner's passwords go by {listed(sorted(plain))}, where anyone can read them: there is no encrypted way",
             )
     if made.left:
         count = made.plane.stores.differences
         many = "1 setting" if count == 1 else f"{count} settings"
         screen.say(
-            ("NOT KEPT  ", "bad"), f"{many} that a first entry or an earlier run of ours left; saved with this plan"
+            ("NOT SAVED  ", "bad"), f"{many} left by a first login or an earlier run; this plan saves them"
         )
     _gaps(screen, made, unit)
 
@@ -200,7 +200,7 @@ def _every_step(screen: Screen, made: Plan, sheet: Sheet, why: bool) -> None:
         still = (", ".join(names_in), "good") if step.standing is Standing.PROVEN else still_in(step)
         reason = f"\nwanted by {step.change.because}; {step.reason}" if why and step.change else ""
         rows.append([str(place), describe_step(step, made.plane) + reason, still, way_back(step)])
-    screen.rows(rows, indent=0, heads=["#", "step", "still in by", "way back"])
+    screen.rows(rows, indent=0, heads=["#", "step", "access kept by", "way back"])
 
 
 def _after(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
@@ -243,7 +243,7 @@ def _outages(screen: Screen, sheet: Sheet, unit: UnitInWork) -> None:
     told = [f"{often} about {max(found):g} s while its service loads its settings"] if found else []
     told += [f"the restart, up to {waits[0]:.0f} s"] if waits else []
     if found:
-        screen.say(("OUTAGES  ", "head"), f"nobody new gets in: {listed(told)}")
+        screen.say(("OUTAGES  ", "head"), f"no new logins: {listed(told)}")
 
 
 def _gaps(screen: Screen, made: Plan, unit: UnitInWork) -> None:
@@ -251,7 +251,7 @@ def _gaps(screen: Screen, made: Plan, unit: UnitInWork) -> None:
         return
     if not unit.family.ops:
         screen.say(
-            ("CANNOT  ", "bad"), f"{unit.family.title} is only read: what fails is mended by hand, then checked again"
+            ("CANNOT  ", "bad"), f"{unit.family.title} can only be read: fix what fails by hand, then check again"
         )
         return
     screen.say(("CANNOT BE DONE HERE", "bad"))

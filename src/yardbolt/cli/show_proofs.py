@@ -10,6 +10,7 @@ from yardbolt.application.prove import Proved
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.judge.access import comes_back
+from yardbolt.core.judge.counting import count
 from yardbolt.core.judge.who import passing
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
@@ -17,6 +18,7 @@ from yardbolt.core.plane.path import show as show_written
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import brief, human, listed, spoken
 from yardbolt.core.run.documents import sound
+from yardbolt.core.run.ending import Ending, ending
 from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort, shown_by
 
 from . import show
@@ -47,22 +49,22 @@ def held(sort: Sort, proofs: list[Proof]) -> str:
         case Sort.STRANGER:
             near = proofs[0].claim.door.address
             sources = AddressSet.of(*(proof.claim.source for proof in proofs))
-            return f"{brief(sources, near)} is turned away by {services}"
+            return f"{brief(sources, near)} is blocked by {services}"
         case Sort.ALTERED | Sort.BLANK | Sort.NAMED:
             return f"{accounts}: {sort.value}"
         case Sort.ADMITTED:
             sources = AddressSet.of(*(proof.claim.source for proof in proofs))
-            return f"{services} lets in {brief(sources, proofs[0].claim.door.address)}, for whom it is meant"
+            return f"{services} lets in {brief(sources, proofs[0].claim.door.address)}, which the job allows"
         case Sort.ANSWERED:
-            return f"SNMP answers {accounts}, sealed"
+            return f"SNMP answers {accounts}, encrypted"
         case Sort.UNSEALED | Sort.COMMUNITY:
-            return f"and {'not unsealed' if sort is Sort.UNSEALED else 'no community that anybody knows'}"
+            return f"and {'not unencrypted' if sort is Sort.UNSEALED else 'no published community'}"
         case Sort.POLICY | Sort.LOCKOUT | Sort.MARK | Sort.LIMITED:
             return "; ".join(proof.claim.text for proof in proofs)
         case Sort.ENDED:
             return f"{accounts}: its login by {services} was ended, and is refused"
         case Sort.REMOVED:
-            return f"{accounts}: removed, and refused with the password of before"
+            return f"{accounts}: removed; the old password is refused"
         case _:
             return f"{sort.value}: {accounts}"
 
@@ -86,7 +88,7 @@ def lines(proofs: Iterable[Proof], full: bool) -> Iterator[tuple[tuple[str, str]
         elif sort is Sort.ALTERED:
             # every one of them refused for the same accounts: one line
             accounts = listed(p.claim.account for p in some)
-            yield WORDS[Result.HOLDS], f"{accounts}: altered, blank and own name as password refused", ""
+            yield WORDS[Result.HOLDS], f"{accounts}: altered, blank and account-name passwords are refused", ""
     for proof in proofs:
         if full or proof.result is not Result.HOLDS:
             control = f" (control: {proof.control})" if full and proof.control else ""
@@ -113,40 +115,59 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
         screen.say(("MEANWHILE  ", "faint"), f"somebody else changed {several}")
     for path in found.missing:
         left_out = unit.record.history().left_out.get(show_written(path))
-        why = f": {left_out.why}" if left_out else " was wanted otherwise, or could not be read"
-        screen.say(("NOT SO  ", "bad"), f"{spoken(path)}{why}")
+        why = f": {left_out.why}" if left_out else " does not read as wanted, or could not be read"
+        screen.say(("NOT DONE  ", "bad"), f"{spoken(path)}{why}")
     if any(show_written(path) in unit.record.history().left_out for path in found.missing):
         screen.say(
             (f"What was left out is tried once more by: yardbolt tighten {found.unit} --again", "faint"), indent=2
         )
     show.findings(screen, found.findings, depth)
-    _unplug(screen, found, unit)
+    _ending(screen, found, unit)
 
 
-def _unplug(screen: Screen, found: Proved, unit: UnitInWork) -> None:
-    """May it be unplugged, and what is owed?"""
+def _ending(screen: Screen, found: Proved, unit: UnitInWork) -> None:
+    """How it is left, what is owed, and whether it may be unplugged."""
+    owed = tuple(owed_later(unit, found.document))
+    counted = count(one.counted for one in found.findings)
+    amiss = sum(proof.result is Result.FAILS for proof in found.proofs) + len(found.unplanned) + len(found.missing)
+    left = ending(sound(found.document), counted, bool(owed))
+    told = {
+        Ending.NOT_DONE: f"{amiss} of the above failed, or {'is' if amiss == 1 else 'are'} not as planned",
+        Ending.FINDINGS: f"still {counted.in_words()}",
+        Ending.OWED: "",
+        Ending.DONE: "as planned and tried; nothing is owed",
+    }[left]
+    parts = [told, *(f"owed: {one}" for one in owed)] if left is not Ending.OWED else list(owed)
+    style = {Ending.NOT_DONE: "bad", Ending.FINDINGS: "bad", Ending.OWED: "medium", Ending.DONE: "good"}[left]
+    screen.item((f"{left.value.upper()}  ", style), "; ".join(filter(None, parts)))
+    if lost := _lost_with_the_power(found, unit):
+        screen.item(("DO NOT UNPLUG  ", "bad"), lost)
+    else:
+        screen.item(("SAFE TO UNPLUG  ", "good"), "what is set now is there again after it")
+
+
+def _lost_with_the_power(found: Proved, unit: UnitInWork) -> str:
+    """What goes wrong where it is unplugged now; empty where nothing does."""
     unkept = found.plane.stores.differences
-    bad = sum(proof.result is Result.FAILS for proof in found.proofs) + len(found.unplanned) + len(found.missing)
-    later = "; ".join(owed_later(unit, found.document)) or "nothing"
-    # what people come in by must be there again after it
+    # the services people log in by must be there again after it
     by = [one.key for one in found.plane.services if one.key in unit.family.services() and one.enabled is not False]
     if by and not any(comes_back(found.plane, key) for key in by):
         known = any(comes_back(found.plane, key) is False for key in by)
-        told = "does not come back" if known else "may not come back, for that was not read,"
-        screen.say(("DO NOT UNPLUG  ", "bad"), f"{by[0]} {told} at the next start; owed: {later}")
-        return
+        return (
+            f"{by[0]} {'does not start' if known else 'may not start (that was not read)'} when it is switched on again"
+        )
     # where nothing has to be saved, what is live is kept
-    if unkept not in (0, ABSENT) and unit.family.op_keeping() is not None:
-        told = "it did not tell whether all is kept, and" if unkept is None else f"{unkept} settings are not kept, and"
-        screen.say(("DO NOT UNPLUG  ", "bad"), f"{told} what is not would be lost; owed: {later}")
-    elif bad:
-        screen.say(("SAFE TO UNPLUG, NOT DONE  ", "bad"), f"{bad} of the above not as it should be; owed: {later}")
-    else:
-        screen.say(("SAFE TO UNPLUG  ", "good"), f"all that was proven is kept; owed: {later}")
+    if unkept in (0, ABSENT) or unit.family.op_keeping() is None:
+        return ""
+    return (
+        "whether everything is saved was not read"
+        if unkept is None
+        else f"{unkept} settings are not saved and would be lost"
+    )
 
 
 def after(found: Proved, unit: UnitInWork) -> str:
-    """The next command: whoever had business with a unit that has moved where it was goes now; a laptop that is let in only
+    """The next command: anyone who had business with a unit that has moved where it was goes now; a laptop that is let in only
     for the work leaves last of all."""
     goes, open_to_more = (
         unit.facts.entry.goes_to,

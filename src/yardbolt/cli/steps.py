@@ -77,7 +77,7 @@ def _document(made: Plan) -> dict[str, Any]:
             "phase": step.phase,
             "reason": step.reason,
             "standing": step.standing.value,
-            "still in by": [f"{way.account} by {way.service}" for way in step.still],
+            "access kept by": [f"{way.account} by {way.service}" for way in step.still],
             "back-out": way_back(step),
         }
         for step in sheet.steps

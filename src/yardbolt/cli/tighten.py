@@ -50,7 +50,7 @@ class Consent:
 
 
 def tighten(
-    units: list[str] | None, job: Path, yes: bool, choices: Choices, anew: bool, wish: Wish, this_one: bool,
+    units: list[str] | None, job: Path, yes: bool, choices: Choices, replan: bool, wish: Wish, this_one: bool,
     depth: Depth, key_file: Path | None, ports: tuple[int, int], jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Carry out the sheets of units."""
@@ -72,7 +72,8 @@ def tighten(
                 return await consent.asked(made, unit, resumed)
 
             with wiring.alone(job, name):
-                done = await run(unit, approve, choices, anew)
+                done = await run(unit, approve, choices, replan)
+            await yard.turns.of(name)
             yard.progress.clear()
             show_proofs.proved(screen, done.proved, unit, depth, _told(done, unit))
             show.next_line(screen, show_proofs.after(done.proved, unit))

@@ -203,6 +203,7 @@ class Yard:
         self.progress = Progress(quiet)
         self.troubles: dict[str, str] = {}  # what the technician was told instead of a result, by unit
         self.safe: Safe | None = None
+        self.turns = Turns([])
 
     def __enter__(self) -> Yard:
         return self
@@ -352,11 +353,11 @@ def copy_notice(yard: Yard) -> str:
     path, copy = safe_places(yard)
     if copy is None or apart(path, copy):
         return ""
-    return f"The safe and its copy lie on one disk, and are lost with it: put {yard.job.copy} on a stick."
+    return f"The safe and its copy are on the same disk. Put {yard.job.copy} on a USB stick."
 
 
 def copy_safe(yard: Yard) -> None:
-    """Make the second copy anew. Raises SafeError where one is there."""
+    """Make the second copy again. Raises SafeError where one is there."""
     from yardbolt.adapters.safe import copy_again
 
     path, copy = safe_places(yard)
@@ -387,7 +388,7 @@ def book_of_tries() -> SqliteRecords:
 
 
 def doors_of(entry: UnitEntry, family: Family) -> tuple[Door, ...]:
-    """Where each service is met: as the job file says, else as the unit left the works; the best way of talking
+    """Where each service is met: as the job file says, else as the unit comes from the factory; the best way of talking
     first."""
     ports = {**family.factory.ports, **entry.ports}
     return tuple(Door(s, entry.address, ports[s], s) for s in family.services() if s in ports)
@@ -424,6 +425,25 @@ def where_of(error: BaseException) -> str:
     return ", ".join(f"{Path(frame.filename).name}:{frame.lineno}" for frame in frames)
 
 
+class Turns:
+    """Results in the order of the job, not in the order they finish."""
+
+    def __init__(self, names: list[str]) -> None:
+        import asyncio
+
+        self._shown = {name: asyncio.Event() for name in names}
+        self._before = dict(zip(names[1:], names, strict=False))
+
+    async def of(self, name: str) -> None:
+        """Wait until all before it have shown theirs."""
+        if name in self._before:
+            await self._shown[self._before[name]].wait()
+
+    def shown(self, name: str) -> None:
+        """It has shown what it had to show."""
+        self._shown[name].set()
+
+
 def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitable[int]]) -> int:
     """Run the work of several units at the same time; each error is one line, the worst exit code wins."""
 
@@ -436,6 +456,7 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
             try:
                 return await work(name)
             except YardboltError as e:
+                await yard.turns.of(name)
                 yard.progress.clear()
                 told = " ".join(str(e).split("\n"))
                 told = told if told.startswith(name) else f"{name}: {told}"
@@ -445,14 +466,20 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 return e.exit_code
             except Exception as e:
                 # one unit's defect is that unit's outcome; the others go on
+                await yard.turns.of(name)
                 yard.progress.clear()
                 told = f"{name}: stopped by a defect in Yard Bolt: {type(e).__name__}; see 'yardbolt records journal {name}'"
                 sys.stderr.write(f"yardbolt: {told}\n")
                 yard.records.append(name, 0, Troubled(error=f"{told} ({where_of(e)})"))
                 return 1
+            finally:
+                # an approval that is waited for, or an end, shows nothing: then it is the next one's turn all the same
+                await yard.turns.of(name)
+                yard.turns.shown(name)
 
     async def all_of_them() -> list[int]:
         gate = asyncio.Semaphore(jobs)
+        yard.turns = Turns(names)
         return list(await asyncio.gather(*(one(name, gate) for name in names)))
 
     try:

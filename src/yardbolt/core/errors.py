@@ -93,7 +93,7 @@ class Trouble(Enum):
     """What can go wrong on the way to a unit, told apart because the remedy differs."""
 
     UNREACHABLE = "unreachable"  # no route, or silence
-    REFUSED = "refused"  # actively turned away
+    REFUSED = "refused"  # actively blocked
     CLOSED = "closed"  # the connection ended although nobody asked for it
     SILENT = "silent"  # connected, but no answer in time
     GARBLED = "garbled"  # an answer that is not in the protocol

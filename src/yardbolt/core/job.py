@@ -38,7 +38,7 @@ class OwnAccount:
     keys: tuple[str, ...] = ()  # fingerprints of the SSH keys that may open it, SHA256:...
     public: tuple[tuple[str, str], ...] = ()  # fingerprint -> the public key, where the job gives it
     by: str = ""  # "snmp": it asks by SNMP, and logs in nowhere
-    codes: str = ""  # the mailbox codes are sent to that it is asked for beside its password
+    codes: str = ""  # the mailbox codes are sent to that it is asked for with its password
 
 
 @dataclass(frozen=True)
@@ -158,7 +158,7 @@ class Job:
     copy: str = ""
     copy_waiver: str = ""
     monitored_by: frozenset[str] = frozenset({"snmp"})
-    alerts: frozenset[str] = frozenset()  # whom units write to
+    alerts: frozenset[str] = frozenset()  # who units write to
     roles: tuple[OwnRole, ...] = ()
 
 
@@ -190,7 +190,7 @@ class Site:
     stranger_also: str = ""
     also: str = ""  # the unit's own address of the other family
     stands_in: tuple[str, ...] = ()
-    alerts: frozenset[str] = frozenset()  # whom it is to write to
+    alerts: frozenset[str] = frozenset()  # who it is to write to
     at: str = ""  # where it is met
     goes_to: GoesTo | None = None
     laptop_there: str = ""  # the laptop's address once the unit has moved
@@ -204,7 +204,7 @@ class Site:
         return tuple(dict.fromkeys(one for one in (self.laptop, self.laptop_there) if one))
 
     def meant_for(self, service: str) -> AddressSet:
-        """Who has business with a service when the work is done: whoever administers, and who monitors by it."""
+        """Who has business with a service when the work is done: anyone who administers, and who monitors by it."""
         return self.administrators | self.monitoring if service in self.monitored_by else self.administrators
 
     def while_working(self, service: str) -> AddressSet:
@@ -242,7 +242,7 @@ def site_of(
     manual: frozenset[tuple[str, ...]] = frozenset(),
     today: str = "",
 ) -> Site:
-    """The view of one unit. Until it has moved, whoever has business with it here or there has it. Raises KeyError when its
+    """The view of one unit. Until it has moved, anyone who has business with it here or there has it. Raises KeyError when its
     segment is not in the job."""
     seg = job.segments[unit.segment]
     goes = unit.goes_to if unit.goes_to and unit.goes_to.address != unit.address else None

@@ -6,6 +6,7 @@ import textwrap
 from collections.abc import Iterable
 
 from yardbolt.core.errors import clean
+from yardbolt.core.judge.counting import count
 from yardbolt.core.run.documents import FindingRow, ProofRow
 from yardbolt.core.run.handover import EntryRow, HandOver
 
@@ -64,8 +65,8 @@ def render(record: HandOver) -> str:
 
 
 def _state(name: str, time: str, findings: tuple[FindingRow, ...]) -> list[str]:
-    count = {state: sum(one.state == state for one in findings) for state in ("fails", "holds", "unknown")}
-    totals = f"{count['fails']} fail, {count['holds']} hold, {count['unknown']} not judged"
+    counted = count(one.counted for one in findings)
+    totals = f"{counted.in_words()}; {counted.holds} rules hold"
     rows = (one for one in findings if one.state in OPEN)
     return _part(
         f"{name}, {time[:16].replace('T', ' ')} UTC", [totals, *(_wrap(_finding(one), "  ", " " * 21) for one in rows)]

@@ -331,7 +331,7 @@ class TcpLook:
                 writer.transport.abort()
 
     async def _sealed(self, door: Door, local: tuple[str, int] | None) -> Port:
-        """What speaks TLS (RFC 8446) lets in whom it shakes hands with, or tells why it does not."""
+        """What speaks TLS (RFC 8446) lets in who it shakes hands with, or tells why it does not."""
         made = plain_context()
         try:
             reader, writer = await asyncio.open_connection(
@@ -345,7 +345,7 @@ class TcpLook:
             writer.transport.abort()
 
     async def _spoken_to(self, door: Door, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> Port:
-        """It waits for us to begin: so we do, in the plainest words any service answers or turns away."""
+        """It waits for us to begin: so we do, in the plainest words any service answers or blocks."""
         writer.write(_first_page(door.address))
         try:
             first = await asyncio.wait_for(reader.read(4096), WAIT)

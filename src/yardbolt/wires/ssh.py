@@ -117,7 +117,7 @@ def private_key(file: str) -> asyncssh.SSHKey:
     try:
         return asyncssh.read_private_key(file)
     except (OSError, asyncssh.KeyImportError) as e:
-        raise FileError(file, 0, "", f"is no usable SSH private key ({in_words(e)})") from None
+        raise FileError(file, 0, "", f"is not a usable SSH private key ({in_words(e)})") from None
 
 
 def offered(outdated: bool) -> dict[str, list[str]]:

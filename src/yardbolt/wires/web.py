@@ -105,7 +105,7 @@ class WebWire:
     def lost(self, e: httpx.HTTPError | httpx.InvalidURL) -> Lost:
         """What an error means."""
         if isinstance(e, httpx.InvalidURL):
-            return Lost(End.SILENT, why="it gives an address that is none")
+            return Lost(End.SILENT, why="it gives an invalid address")
         if isinstance(e, httpx.TimeoutException):
             return Lost(End.SILENT)
         too_much = "limit" in str(e)

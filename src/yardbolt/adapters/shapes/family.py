@@ -35,7 +35,7 @@ class LockoutShape(Shape):
 class FactoryShape(Shape):
     address: Text = ""
     socket: Text = ""
-    ports: dict[Name, PortNumber] = Field({}, description="where each service answers as it left the works")
+    ports: dict[Name, PortNumber] = Field({}, description="where each service answers at factory default")
     logins: list[LoginShape] = []
     ready_after: Length = "0"
     lockout: LockoutShape | None = None

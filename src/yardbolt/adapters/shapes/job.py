@@ -33,7 +33,7 @@ class AccountShape(Shape):
     codes_to: Text = Field(
         "",
         alias="codes to",
-        description="the mailbox codes are sent to that it is asked for beside its password, where a unit can; "
+        description="the mailbox codes are sent to that it is asked for with its password, where a unit can; "
         "set here, switched on where a letter came",
     )
     by: Literal["snmp"] | None = Field(
@@ -124,7 +124,7 @@ class JobShape(Shape):
     roles: dict[Name, dict[Name, Literal["none", "read", "change"]]] = Field(
         {}, description="roles of the owner's own: what each may do, by the areas of the units that know roles"
     )
-    alerts: list[Text] = Field([], description="whom units write to when something is wrong")
+    alerts: list[Text] = Field([], description="who units write to when something is wrong")
     servers: list[ServerShape] = []
     allows: AllowsShape = AllowsShape()
     waivers: list[WaiverShape] = []

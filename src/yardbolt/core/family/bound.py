@@ -1,8 +1,8 @@
-"""A change bound to what carries it out on one make: the op, the store it is written to, the message, what it touches, whom it
+"""A change bound to what carries it out on one make: the op, the store it is written to, the message, what it touches, who it
 cuts off, and what takes it back.
 
 It is bound once, where the unit stands as it is believed to; arranging, rehearsing, carrying out and taking back use only
-this. Bound anew for another state of the same unit, it is the same change by the same op.
+this. Bound again for another state of the same unit, it is the same change by the same op.
 """
 
 from __future__ import annotations
@@ -92,7 +92,7 @@ class Bound:
 
     @property
     def closes_an_account(self) -> bool:
-        """Does it take an account, or what opens it, from whoever has it?"""
+        """Does it take an account, or what opens it, from the one who has it?"""
         return self.path[0] == "accounts" and (
             self.removes or (isinstance(self.change, Set) and holds_secret(self.path))
         )
@@ -106,7 +106,7 @@ class Bound:
         """Another store, or another state of it, after the change. Raises KeyError on an item that is not there."""
         return forecast(self.family, self.op, plane, self.change)
 
-    def anew(self, plane: Plane, now: str = A_MOMENT) -> Bound:
+    def again(self, plane: Plane, now: str = A_MOMENT) -> Bound:
         """The same, where the store has meanwhile become another. Raises ValueError where it cannot be said any more."""
         return bind(self.family, self.change, plane, self.held, now)
 

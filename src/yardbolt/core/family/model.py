@@ -39,7 +39,7 @@ class FactoryLogin:
 
 @dataclass(frozen=True)
 class Factory:
-    """The state a unit leaves the works in, and comes back to after a reset. Times are seconds; 0 tries = not known."""
+    """The state a unit comes from the factory in, and comes back to after a reset. Times are seconds; 0 tries = not known."""
 
     address: str = ""
     socket: str = ""
@@ -214,7 +214,7 @@ class Family:
             return False
         status = re.match(r"HTTP/\S+ (\d{3})\b", heard)
         told = Heard(heard.replace("\r\n", "\n"), int(status[1]) if status else 0)
-        return row_for(self.channel_of(service)[1].replies, told, "turned away") is not None
+        return row_for(self.channel_of(service)[1].replies, told, "blocked") is not None
 
     def asks_inside(self) -> bool:
         """May a password be wanted inside, however one logged in?"""

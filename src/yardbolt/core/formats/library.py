@@ -104,7 +104,7 @@ def expanded(texts: Mapping[str, str], name: str) -> str:
 
 
 def _lines(texts: Mapping[str, str], name: str) -> Iterator[str]:
-    # what is written to the host keeps its remarks, for whoever finds it there
+    # what is written to the host keeps its remarks, for anyone who finds it there
     stays = name.startswith("host/")
     for line in texts[name].rstrip("\n").split("\n"):
         if line.startswith(TAKES_IN):

@@ -11,6 +11,7 @@ from ..plane.edit import drop, get, make, put, reachable
 from ..plane.leaves import Plane
 from ..plane.path import Path, parse, show
 from ..plane.table import item_of, pattern_of
+from .counting import Counted
 from .demands import Demand, Gap, Gone, Present, Target, Want, choose, meet
 from .rules import RULES
 from .rules.rule import Severity, State
@@ -54,6 +55,12 @@ class Finding:
     saw: str
     basis: str
     cause: str = ""
+
+    @property
+    def counted(self) -> Counted:
+        """As it counts."""
+        about = "/".join(self.subject[:2])
+        return Counted(self.rule, self.number, self.title, self.severity.value, self.state.value, about)
 
 
 def judge(plane: Plane, baseline: Baseline, site: Site, today: str = "") -> tuple[Finding, ...]:

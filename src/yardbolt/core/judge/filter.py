@@ -2,7 +2,7 @@
 decide. Chains are walked as the kernel walks them: all base chains in order, acceptance ends one chain, a drop ends all.
 
 Of what a rule matches that is not known, both is possible; so every answer is a pair, what is possibly let through and
-what is possibly turned away, and only what is in one of them alone is sure.
+what is possibly blocked, and only what is in one of them alone is sure.
 """
 
 from __future__ import annotations
@@ -51,11 +51,11 @@ class Decision:
 
     @cached_property
     def sources(self) -> AddressSet:
-        """Whom it decides about."""
+        """Who it decides about."""
         return self.pieces.set_of(self.bits)
 
 
-Row = tuple[str, str, int | list[int], bool]  # rule, action, whom as bits or as places of pieces, surely
+Row = tuple[str, str, int | list[int], bool]  # rule, action, sources as bits or as places of pieces, surely
 
 
 @dataclass(frozen=True)
@@ -110,7 +110,7 @@ def through(plane: Plane, at: At) -> Passing:
     return found if sure else replace(found, surely_in=NOBODY)
 
 
-Entry = tuple[InputRule, AddressSet, AddressSet]  # a rule, whom it surely matches, and whom it possibly does
+Entry = tuple[InputRule, AddressSet, AddressSet]  # a rule, who it surely matches, and who it possibly does
 
 
 def _finds(plane: Plane, at: At) -> AddressSet:
@@ -132,7 +132,7 @@ class _Walk:
         self.came_out: dict[str, int] = {}
         self.inside: dict[str, int] = {}
         self.rows: list[Row] = []
-        # rules that surely do one thing with whom they name stand together, and can be walked so
+        # rules that surely do one thing with who they name stand together, and can be walked so
         self.chains: dict[str, list[tuple[bool, list[Entry]]]] = {}
         sets: list[AddressSet] = []
         asks = Asks(plane, at)
@@ -206,7 +206,7 @@ class _Walk:
         return out | here
 
     def _together(self, rules: list[Entry], here: int) -> int:
-        """Rules that surely accept or drop whom they name: the first that names somebody decides."""
+        """Rules that surely accept or drop who they name: the first that names somebody decides."""
         ends: dict[str, list[int]] = {"accept": [], "drop": []}
         found = self.pieces.first_of([one for _, one, _ in rules], here)
         for (rule, _, _), places in zip(rules, found, strict=True):

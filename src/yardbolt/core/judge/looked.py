@@ -49,7 +49,7 @@ COVERABLE: tuple[Row, ...] = (
     Row("SNMP users", "no user of SNMP was tried", lambda looked: not looked.datagrams),
     Row("web logins", "none was tried", lambda looked: bool(looked.tried & {"http", "https", "web"}) or looked.forms),
     Row("web logins by form", "a page asks for one, and forms are not filled in", lambda looked: not looked.forms),
-    Row("web settings", "what a web server gives away, and to whom, is not read", lambda looked: not looked.web),
+    Row("web settings", "what a web server gives away, and to anyone, is not read", lambda looked: not looked.web),
     Row("TFTP", "it was not asked", lambda looked: looked.datagrams),
     Row("accounts", INSIDE, _inside("accounts")),
     Row("password policy", INSIDE, _inside("policy", "lockout")),

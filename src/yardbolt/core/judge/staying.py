@@ -1,4 +1,4 @@
-"""What a change does to ways in: which stay proven, which it may shut out, and what they rest on."""
+"""What a change does to ways in: which stay proven, which it may lock out, and what they rest on."""
 
 from __future__ import annotations
 

@@ -129,7 +129,7 @@ class Arranging:
             reasons = f" ({'; '.join(why)})" if why else ""
             return None, f"nobody with full rights could surely log in afterwards{reasons}"
         if found is Standing.LEAP and consent not in self.leaps:
-            return None, f"only by a leap; consent with --leap {consent}"
+            return None, f"only by a one-shot change; consent with --leap {consent}"
         return found, ""
 
     def would_open(self, then: Belief, coming: tuple[Way, ...], before: Belief | None, tried: bool) -> bool:
@@ -255,7 +255,7 @@ class Arranging:
         for way in dict.fromkeys((*self.wish, *sorted(self.belief.proven))):
             denied = [c.why for c in admit(self.belief.live, way).conditions if c.holds is False]
             held = get(self.belief.live, ("accounts", way.account, "secret"))
-            given = denied or (["its password is another by then"] if way.password not in (None, held) else [])
+            given = denied or (["its password will be different by then"] if way.password not in (None, held) else [])
             rights = [] if full(self.belief.live, way) else ["it has not all rights"]
             told.append(f"{way.account} by {way.service}: {', '.join((*given, *rights)) or 'not from here'}")
         return "; ".join(told[:3]) or "there is none"

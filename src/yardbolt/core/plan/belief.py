@@ -179,7 +179,7 @@ def standing(belief: Belief, successors: Iterable[Way], before: Belief | None = 
             return True
         if before is None:
             return False
-        # where live and kept settings are one, a login shows of both what the start of its service does not add
+        # where live and saved settings are one, a login shows of both what the start of its service does not add
         shown = before.ways[LIVE] if before.kept is before.live else before.ways[store]
         return beside(before.stores[store], plane, way, shown, kept)
 

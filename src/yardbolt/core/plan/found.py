@@ -10,7 +10,7 @@ from .sheet import Refused
 
 
 def found_waiting(family: Family, belief: Belief) -> Refused | None:
-    """Settings that were live but not kept, or staged but not live, on arrival: ours would publish them."""
+    """Settings that were live but not saved, or staged but not live, on arrival: ours would publish them."""
     live = belief.live
     if family.op_activating() is not None and live.stores.waiting not in (0, ABSENT):
         if live.stores.waiting is None:
@@ -19,17 +19,17 @@ def found_waiting(family: Family, belief: Belief) -> Refused | None:
         many = f"{live.stores.waiting} edit{'s' if live.stores.waiting != 1 else ''}"
         names = f" ({', '.join(told)})" if 0 < len(told) <= 9 else ""
         why = f"staged on arrival and not in force: {many}{names}; our activation would publish them"
-        return Refused((f"{why}: have whoever made them finish, or say 'allows: {{drop edits: yes}}'",))
+        return Refused((f"{why}: have the person who made them finish, or say 'allows: {{drop edits: yes}}'",))
     differences = live.stores.differences
     if family.op_keeping() is None or differences in (0, ABSENT) or belief.surviving:
         return None
     if differences is None:
         return Refused(
-            ("whether live and kept settings agree was not read, so nothing can be relied on after a power cut",)
+            ("whether live and saved settings agree was not read, so nothing can be relied on after a power cut",)
         )
     many = "1 setting was" if differences == 1 else f"{differences} settings were"
     unkept = live.stores.names if isinstance(live.stores.names, tuple) else ()
     many = f"{', '.join(unkept)}: {many}" if unkept else many
     return Refused(
-        (f"{many} live but not kept on arrival; our saving would publish them: look at them, then say --found keep",)
+        (f"{many} live but not saved on arrival; our saving would publish them: look at them, then say --found keep",)
     )

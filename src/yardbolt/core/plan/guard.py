@@ -57,7 +57,7 @@ class Armed:
         return self
 
     def proven(self, by: Way) -> Proven:
-        """Somebody logged in anew since the last write."""
+        """Somebody logged in again since the last write."""
         return Proven(self.fallback, self.left, self.asked, by)
 
     def told(self, left: float, now: float) -> Armed:

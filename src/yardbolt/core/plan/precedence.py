@@ -108,9 +108,9 @@ PRECEDENCE: tuple[Row, ...] = (
         "bundle", OPEN, "a bundle is made before it is attached",
         lambda change, plane, site, inside: isinstance(change, Make) and change.path[0] == "bundles",
     ),
-    Row("role", OPEN, "a role before whoever is given it", lambda change, plane, site, inside: change.path[0] == "roles"),
+    Row("role", OPEN, "a role before the accounts that are given it", lambda change, plane, site, inside: change.path[0] == "roles"),
     Row(
-        "let-in", OPEN, "on the list of those who may come in before coming in",
+        "let-in", OPEN, "on the list of those who may log in before logging in",
         lambda change, plane, site, inside: change.path[0] == "services" and _set(change, "accounts"),
     ),
     Row(
@@ -208,7 +208,7 @@ def rank(change: Change, bound: Bound | str, belief: Belief, site: Site, replace
 
 
 def is_guarded(bound: Bound, belief: Belief) -> bool:
-    """Is it made under the timed return? What the return would take back is, where no forecast sees whom it could shut out, or
+    """Is it made under the timed return? What the return would take back is, where no forecast sees who it could lock out, or
     it touches what a proven way rests on."""
     if not bound.goes_back:
         return False

@@ -122,7 +122,7 @@ def describe_step(step: Step, before: Plane) -> str:
             return describe(step.change, before)
         case Kind.PROVE:
             assert step.way is not None
-            return f"log in anew as {step.way.account} by {step.way.service}"
+            return f"log in again as {step.way.account} by {step.way.service}"
         case Kind.SAVE:
             return "save: keep what is live for the next start"
         case Kind.ACTIVATE:
@@ -136,7 +136,7 @@ def describe_step(step: Step, before: Plane) -> str:
         case Kind.TRY if step.phase == OPEN:
             return "try out: weak passwords refused, wrong ones lock"
         case Kind.TRY:
-            return "try out: strangers turned away, closed services closed"
+            return "try out: strangers blocked, closed services closed"
 
 
 NO_WAY_BACK = "no way back"

@@ -97,7 +97,7 @@ class Asker:
 
 @dataclass(frozen=True)
 class Alerts:
-    recipients: tuple[str, ...] | Absent | None = leaf(nameset, "to whom it writes when something is wrong")
+    recipients: tuple[str, ...] | Absent | None = leaf(nameset, "who it writes to when something is wrong")
 
 
 @dataclass(frozen=True)
@@ -146,7 +146,7 @@ class Account:
     )
     own_length: int | Absent | None = leaf(number, "shortest password by those rules", "characters")
     own_classes: int | Absent | None = leaf(number, "how many classes by those rules", "classes")
-    factor: str | Absent | None = leaf(text, "what it is asked for beside its password: none, mail, or another word")
+    factor: str | Absent | None = leaf(text, "what it is asked for with its password: none, mail, or another word")
     mailbox: str | Absent | None = leaf(text, "where that is sent")
 
 
@@ -197,7 +197,7 @@ class Service:
     starter: bool | Absent | None = leaf(flag, "is it known what starts it", steady=False)
     encrypted: bool | Absent | None = leaf(flag, "does it encrypt")
     shows: tuple[str, ...] | Absent | None = leaf(
-        wordset, "which of its settings it shows to whoever does not log in", steady=False
+        wordset, "which of its settings it shows to anyone who does not log in", steady=False
     )
     permitted: AddressSet | Absent | None = leaf(sources, "who may connect")
     interfaces: tuple[str, ...] | Absent | None = leaf(wordset, "the only interfaces it is bound to")
@@ -326,10 +326,10 @@ class ConsoleLine:
 @dataclass(frozen=True)
 class Stores:
     differences: int | Absent | None = leaf(
-        number, "settings that are live but not kept for the next start", "settings"
+        number, "settings that are live but not saved for the next start", "settings"
     )
     names: tuple[str, ...] | Absent | None = leaf(
-        nameset, "what is live but not kept, as the unit calls it", steady=False
+        nameset, "what is live but not saved, as the unit calls it", steady=False
     )
     waiting: int | Absent | None = leaf(number, "edits that are staged but not live", "edits")
     returning: float | Absent | None = leaf(
@@ -364,7 +364,7 @@ class Plane:
     policy: Policy = part(Policy, "what it demands of passwords")
     lockout: Lockout = part(Lockout, "what it does after wrong tries")
     logs: Logs = part(Logs, "where its logs go")
-    alerts: Alerts = part(Alerts, "whom it tells")
+    alerts: Alerts = part(Alerts, "who it tells")
     stored: Stored = part(Stored, "what it keeps secret")
     snmp: Snmp = part(Snmp, "who may ask it by SNMP")
     picture: Picture = part(Picture, "who sees its picture, where it takes one")
@@ -386,5 +386,5 @@ class Plane:
     listening: Listing[Listening] = many(Listening, "sockets it listens on, seen from inside")
     trials: Listing[Trial] = many(Trial, "published logins that were tried", steady=False)
     sessions: Listing[Seat] = many(Seat, "who is inside", steady=False)
-    stores: Stores = part(Stores, "staged, live and kept settings")
+    stores: Stores = part(Stores, "staged, live and saved settings")
     first_run: FirstRun = part(FirstRun, "what it asks at the first login")

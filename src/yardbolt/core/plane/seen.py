@@ -60,7 +60,7 @@ class Answering:
 class Certificate:
     key: str
     port: int | None = leaf(number, "the port that shows it", steady=False)
-    subject: str | None = leaf(text, "whom it names (RFC 5280)", steady=False)
+    subject: str | None = leaf(text, "who it names (RFC 5280)", steady=False)
     days_left: int | None = leaf(number, "how long it is still valid; below 0 it is not", "days", steady=False)
     self_signed: bool | None = leaf(flag, "is it vouched for by itself alone", steady=False)
     protocol: str | Absent | None = leaf(text, "the newest TLS it speaks (RFC 8446)", steady=False)

@@ -40,8 +40,8 @@ LEAVES = {
     ("policy", "max_repeat"): "longest repeat", ("policy", "max_run"): "longest run",
     ("lockout", "tries"): "wrong tries", ("lockout", "release"): "lock", ("clock", "offset"): "clock",
     ("clock", "servers"): "time from", ("logs", "destinations"): "logs to", ("snmp", "communities"): "SNMP communities",
-    ("policy", "dictionary"): "word check of passwords", ("idle",): "idle limit", ("stores", "differences"): "live but not kept",
-    ("input_filter", "empty_list"): "what its packet filter turns away", ("input_filter", "unseen"): "packet filters that nothing shows",
+    ("policy", "dictionary"): "word check of passwords", ("idle",): "idle limit", ("stores", "differences"): "live but not saved",
+    ("input_filter", "empty_list"): "what its packet filter blocks", ("input_filter", "unseen"): "packet filters that nothing shows",
 }  # fmt: skip
 OF_ITEM = {
     "accounts": "accounts let in by {}", "secret": "password of {}", "weakness": "password of {}", "enabled": "{} on", "permitted": "who may reach {}",

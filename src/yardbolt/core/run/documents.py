@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Generic, Literal, TypeVar
 
+from ..judge.counting import Counted
 from ..plane.evidence import Blind, Evidence, Leftover
 
 if TYPE_CHECKING:
@@ -38,6 +39,12 @@ class FindingRow:
     state: str
     saw: str
     basis: str
+
+    @property
+    def counted(self) -> Counted:
+        """As it counts."""
+        about = "/".join(self.subject.split("/")[:2])
+        return Counted(self.rule, self.number, self.title, self.severity, self.state, about)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -59,7 +59,7 @@ class Kept:
 
 @dataclass(frozen=True, kw_only=True)
 class Renewed:
-    """What stands at this address is new, or as it left the works again: wrong tries of before are forgotten there."""
+    """What stands at this address is new, or at factory default again: wrong tries of before are forgotten there."""
 
     event: Literal["renewed"] = "renewed"
     address: str

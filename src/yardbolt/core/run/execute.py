@@ -71,7 +71,7 @@ class _Run(Following):
         if step.guarded:
             yield from self.still_armed(place, step.bound)
         before = self.belief
-        bound = self.anew(step.bound)
+        bound = self.bound_to_now(step.bound)
         after = rehearse(self.family, before, bound.op, bound)
         # while it goes back by itself, each reading tells how long there is left
         paths = bound.touches | ({RETURNING} if self.armed and self.tells_return else frozenset())
@@ -106,10 +106,10 @@ class _Run(Following):
         self.time_told(seen)
         yield self.done(place, step, words)
 
-    def anew(self, bound: Bound) -> Bound:
+    def bound_to_now(self, bound: Bound) -> Bound:
         """The change as it is told now. Raises Stop where it cannot be told any more."""
         try:
-            return bound.anew(self.belief.stores.get(bound.store, self.belief.live), self.now())
+            return bound.again(self.belief.stores.get(bound.store, self.belief.live), self.now())
         except ValueError as e:
             raise Stop(str(e)) from None
 
@@ -134,8 +134,8 @@ class _Run(Following):
         odd, as_before = surprises(expected, seen), not surprises(before.stores[store], seen)
         if not odd and not said and not shown:
             why = yield WhyUnread()
-            untold = f"'{words}' was sent, but the unit did not tell what became of it" + (f" ({why})" if why else "")
-            left_out = yield from self.leave_out(place, step, words, bound, "", "the unit does not tell how")
+            untold = f"'{words}' was sent, but the unit did not say what became of it" + (f" ({why})" if why else "")
+            left_out = yield from self.leave_out(place, step, words, bound, "", "the unit does not say how")
             # a way in may hang on it: the run ends here, and the next one goes on without it
             if not self.harmless(bound):
                 raise Stop(untold)
@@ -178,7 +178,7 @@ class _Run(Following):
         raise Stop(f"{why}; {differs}" if said and differs else why, left_out, (yield from self.undone(bound)))
 
     def take_over(self, before: Belief, store: str, seen: Plane) -> None:
-        """The change was made partly, or something else with it: believe what was read, judge the ways anew, take the
+        """The change was made partly, or something else with it: believe what was read, judge the ways again, take the
         difference back."""
         was = before.stores[store]
         now = overlaid(self.belief.stores[store], seen)
@@ -288,12 +288,12 @@ class _Run(Following):
             seen = yield from self.read(paths, "what was saved could not be read back")
             left = get(seen.get(LIVE, Plane()), DIFFERENCES)
         if left is None and readable(self.family, frozenset({DIFFERENCES})):
-            raise Stop("saved, but the unit did not tell whether live and kept settings still differ")
+            raise Stop("saved, but the unit did not say whether live and saved settings still differ")
         if left not in (0, None, ABSENT):
-            raise Stop("after saving, live and kept settings still differ")
+            raise Stop("after saving, live and saved settings still differ")
         kept = seen.get(KEPT, Plane())
         if kept_is_read and (untold := no_more_told(self.belief.kept, after.kept, kept)):
-            raise Stop(f"saved, but the unit did not tell whether it kept {', '.join(map(show, untold[:3]))}")
+            raise Stop(f"saved, but the unit did not say whether it kept {', '.join(map(show, untold[:3]))}")
         self.belief = replace(after, sessions=self.belief.sessions)
         if kept_is_read:
             yield from self.accepted(place, step, words, KEPT, kept)
@@ -332,7 +332,7 @@ class _Run(Following):
                 )
         if untold := no_more_told(before.live, after.live, live):
             self.take_over(before, LIVE, live)
-            raise Stop(f"'{words}' was sent, but the unit did not tell what became of {', '.join(map(show, untold))}")
+            raise Stop(f"'{words}' was sent, but the unit did not say what became of {', '.join(map(show, untold))}")
         yield self.done(place, step, words)
 
     def restart(self, place: int, step: Step) -> Doing:
@@ -340,7 +340,7 @@ class _Run(Following):
         words = self.words(step)
         # planned on what was true then: somebody else may have changed that since
         if not self.lasts(self.belief):
-            raise Stop("not restarted: nobody is surely let in at the next start any more")
+            raise Stop("not restarted: it is no longer certain that anybody gets in after it")
         yield from self.some_session()
         ways = tuple(sorted(self.belief.proven, key=lambda way: (way.secret.factory, way)))
         yield self.sending(place, step, words)
@@ -401,7 +401,7 @@ class _Run(Following):
                 yield from does[step.kind](place, step)
             except Stop as stop:
                 return (yield from self.stopped(place, stop.why, None, stop))
-            # thrown in by whoever carries the requests out, or a defect of our own: the run still ends with its state known
+            # thrown in by anyone who carries the requests out, or a defect of our own: the run still ends with its state known
             except YardboltError as error:
                 return (yield from self.stopped(place, str(error), error))
             except Exception as defect:  # its text may hold anything, so it goes into no record

@@ -29,14 +29,14 @@ from .requests import (
 )
 from .takingback import RETURNING, TakingBack
 
-TO_PROVE = 60.0  # seconds that must be left of a timed return to log in anew and confirm
+TO_PROVE = 60.0  # seconds that must be left of a timed return to log in again and confirm
 
 
 class Guarding(TakingBack):
     """A run that knows how to arm, to ask and to confirm."""
 
     def prove(self, place: int, step: Step) -> Doing:
-        """Log in anew, and compare what is read."""
+        """Log in again, and compare what is read."""
         raise NotImplementedError
 
     def order_alone(self, place: int, step: Step, doing: str, via: Way | None = None) -> Generator[Request, Any, str]:
@@ -85,7 +85,7 @@ class Guarding(TakingBack):
 
     def still_armed(self, place: int, bound: Bound) -> Doing:
         """A guarded change is sent only while it would go back, with time left to prove it. Where the time grows short, what
-        was made so far is proven and confirmed, and the return armed anew."""
+        was made so far is proven and confirmed, and the return armed again."""
         guard, arm = self.belief.guard, self.family.op_doing("arm")
         if not isinstance(guard, Armed) or arm is None:
             raise Stop("the timed return is not armed, so nothing that needs it is sent")
@@ -138,5 +138,5 @@ class Guarding(TakingBack):
         seen = yield from self.read(frozenset({RETURNING}), "whether it goes back by itself could not be read")
         left = get(seen.get(LIVE, Plane()), RETURNING)
         if left is None:
-            raise Stop("the unit does not tell whether it goes back by itself")
+            raise Stop("the unit does not say whether it goes back by itself")
         return left

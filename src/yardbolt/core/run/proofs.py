@@ -137,7 +137,7 @@ def claims(
     """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are gone; `also`
     those by further services, where only the right password is tried."""
     every = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
-    # what the settings surely turn away must be turned away
+    # what the settings surely block must be blocked
     ended = [way for way in every if admit(now, way).admitted is False]
     good = [way for way in every if way not in ended]
     doors = {one.service: one for one in site.doors}
@@ -262,7 +262,7 @@ def _closed(now: Plane, door: Door, site: Site) -> Claim:
 
 
 def _stranger(door: Door, stranger: str, site: Site) -> Claim:
-    text = f"{door.service} turns away {stranger}, which has no business here"
+    text = f"{door.service} blocks {stranger}, which has no business here"
     control = "the laptop is let in by the same service just before and after"
     return Claim(
         Sort.STRANGER, text, door, stranger, control=control,
@@ -285,7 +285,7 @@ def _admitted(now: Plane, door: Door, site: Site) -> Iterator[Claim]:
         address = site.also if ":" in source else door.address
         if address and source in site.meant_for(door.service) and _met(now, door, address):
             backs = frozenset({("services", door.service, "permitted")})
-            text = f"{door.service} lets in {source}, for whom it is meant"
+            text = f"{door.service} lets in {source}, which the job allows"
             yield Claim(Sort.ADMITTED, text, replace(door, address=address), source, backs=backs)
 
 
@@ -304,7 +304,7 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
         backs = frozenset({(*path, "level"), (*path, "secret")})
         yield Claim(
             Sort.ANSWERED,
-            f"{own.name} is answered by SNMP, sealed",
+            f"{own.name} is answered by SNMP, encrypted",
             door,
             way.source,
             way.account,
@@ -312,11 +312,11 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
             backs=backs,
         )
         yield Claim(
-            Sort.UNSEALED, f"{own.name} is not answered by SNMP unsealed", replace(door, scheme="snmp-unsealed"),
+            Sort.UNSEALED, f"{own.name} is not answered by SNMP without encryption", replace(door, scheme="snmp-unsealed"),
             way.source, way.account, way.secret, control, backs,
         )  # fmt: skip
         yield Claim(
-            Sort.COMMUNITY, "no community that anybody knows is answered by SNMP", replace(door, scheme="snmp-community"),
+            Sort.COMMUNITY, "no published community is answered by SNMP", replace(door, scheme="snmp-community"),
             way.source, way.account, way.secret, control, frozenset({("snmp", "communities")}),
         )  # fmt: skip
     if site.stranger:

@@ -104,7 +104,7 @@ class TakingBack(Conducting):
     def take_back(self, back: Bound, words: str, before: Belief) -> Generator[Request, Any, str]:
         """One change taken back and compared with what was there; the problem, or nothing."""
         try:
-            bound = back.anew(self.belief.stores.get(back.store, self.belief.live), self.now())
+            bound = back.again(self.belief.stores.get(back.store, self.belief.live), self.now())
         except ValueError as e:
             return str(e)
         yield Note(BackingOut(what=words, path=show(bound.path)))
@@ -195,9 +195,9 @@ class TakingBack(Conducting):
         live = seen.get(LIVE, Plane())
         if self.tells_return and get(live, RETURNING) is not ABSENT:
             still = get(live, RETURNING) is not None
-            return "it still reads as going back by itself" if still else "whether it still goes back was not told"
+            return "it still reads as going back by itself" if still else "whether it still goes back was not shown"
         if untold := no_more_told(was, fallback.stores[LIVE], live):
-            return f"it does not tell {', '.join(map(show, untold[:3]))}"
+            return f"it does not say {', '.join(map(show, untold[:3]))}"
         # what taking back needs is a file too, and goes with it; what files bring about is compared
         odd = tuple(path for path in surprises(fallback.stores[LIVE], live) if path[0] != "files")
         before, ways = fallback.stores[LIVE], fallback.ways[LIVE]
@@ -256,11 +256,11 @@ def _not_as_before(family: Family, bound: Bound, seen: Plane, before: Belief) ->
         there, wanted = exists(seen, bound.path), not bound.removes
         listed = bool(readable(family, frozenset({bound.path})))
         if listed and there is not wanted:
-            return "whether it is there was not told" if there is None else f"it reads {told_of(seen, bound.path)}"
+            return "whether it is there was not shown" if there is None else f"it reads {told_of(seen, bound.path)}"
     elif isinstance(bound.change, Set) and readable(family, frozenset({bound.path})):
         found = get(seen, bound.path)
         if found != bound.change.value:
-            return "it was not told" if found is None else f"it reads {told_of(seen, bound.path)}"
+            return "it was not shown" if found is None else f"it reads {told_of(seen, bound.path)}"
     was = before.stores.get(bound.store, before.live)
     odd: tuple[Path, ...] = tuple(
         path for path in surprises(was, seen) if path[: len(inside)] == inside and path in bound.touches

@@ -29,7 +29,7 @@ class Opened:
 @dataclass(frozen=True)
 class Asked:
     """A question (terms, a forced change) stands before the inside. Where the secret was sent, the credential is good;
-    else whoever comes is asked, and no login was tried."""
+    else anyone who comes is asked, and no login was tried."""
 
     gate: str
     said: str = ""
@@ -74,7 +74,7 @@ class Cut:
 
 @dataclass(frozen=True)
 class Silent:
-    """No answer within the time, or none that tells. `anybody`: it lets in whoever comes, so that no login says anything."""
+    """No answer within the time, or none that tells. `anybody`: it lets in anyone, so that no login says anything."""
 
     secret_sent: bool
     said: str = ""
@@ -145,7 +145,7 @@ def told(outcome: Login) -> str:
 def said_by(outcome: Login) -> str:
     """What the unit said at that, or why it was not tried."""
     if isinstance(outcome, Asked) and not outcome.secret_sent:
-        return "whoever comes first is asked before any login"
+        return "it asks before any login"
     return outcome.why if isinstance(outcome, Untried) else outcome.said
 
 

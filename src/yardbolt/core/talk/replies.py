@@ -16,7 +16,7 @@ from .outcomes import Cut, Locked, Login, NotReady, Refused, Silent
 from .tree import MISSING, Tree, as_text, one, pick
 
 Meaning = Literal[
-    "inside", "refused", "locked", "not ready", "ended", "no", "asked twice", "again", "code", "turned away"
+    "inside", "refused", "locked", "not ready", "ended", "no", "asked twice", "again", "code", "blocked"
 ]
 LONGEST_REASON = 200
 
@@ -81,7 +81,7 @@ def reread(rows: Iterable[ReplyRow], outcome: Login) -> Login:
     """A refusal or a cut that the wire met while logging in, read again by what the unit said at it."""
     match outcome:
         case Refused(said) | Cut(_, said) | Silent(_, said):
-            # the wire knows that it was turned away; only the family knows what the words mean
+            # the wire knows that it was blocked; only the family knows what the words mean
             found = row_for(rows, Heard(said), "refused", "locked", "not ready")
             if found is None:
                 return outcome

@@ -1,5 +1,5 @@
 """A set that stands in rows, which the unit takes, and lets go, one at a time: what is wanted is added first, and what is not
-wanted is taken away then, so that whoever is let in by it stays so. Pure.
+wanted is taken away then, so that nobody who is let in by it is cut off. Pure.
 """
 
 from __future__ import annotations

@@ -98,7 +98,7 @@ def _busybox(lines: Iterable[str]) -> Iterator[str]:
 
 
 def _time(seen: Mapping[str, list[str]]) -> Pairs:
-    """Synchronised to whom: asked of the daemon that runs, not read from its file."""
+    """What it is synchronised to: asked of the daemon that runs, not read from its file."""
     source, in_step = ("clock", "source"), ("clock", "synchronised")
     if "othertime" in seen:
         return []

@@ -177,7 +177,7 @@ def _of(groups: dict[str, set[str]], name: str, primary: str) -> set[str]:
 
 @dataclass(frozen=True)
 class Rule:
-    """One rule of sudo, aliases expanded, as sets of kind and name: whom it is for, on which hosts, and what it grants. `odd`:
+    """One rule of sudo, aliases expanded, as sets of kind and name: who it is for, on which hosts, and what it grants. `odd`:
     names of it are exempted, or of a kind that nobody can tell here. `asks`: whether it asks for a password; None where it does
     not say."""
 
@@ -191,7 +191,7 @@ class Rule:
 
 @dataclass(frozen=True)
 class Default:
-    """One setting of sudo, and for whom it is; nobody named is everybody."""
+    """One setting of sudo, and for who it is; nobody named is everybody."""
 
     name: str
     value: Any
@@ -209,7 +209,7 @@ class Sudoers:
 
     def of(self, name: str, uid: int, groups: set[str]) -> tuple[str, bool] | None:
         """How somebody may become root: freely, with its password, by some commands, or not; and whether by every command.
-        None where a rule is for whom, or for where, nobody can tell here."""
+        None where a rule is for who, or for where, nobody can tell here."""
         found, everything = "no", False
         mine = {("username", name), ("username", "ALL"), ("userid", str(uid))}
         mine |= {("usergroup", one[1:]) if one.startswith("%") else ("usergid", one) for one in groups}
@@ -233,7 +233,7 @@ class Sudoers:
 
     def _said(self, mine: set[tuple[str, str]], name: str, usual: bool) -> bool | None:
         """Is a setting for somebody as it usually is? What is said for one user wins over what is said for all. None where nobody
-        can tell here: what is said of a name may be of whom a command runs as too, for cvtsudoers(1) shows both alike."""
+        can tell here: what is said of a name may be of who a command runs as too, for cvtsudoers(1) shows both alike."""
         found = True
         # sudoers(5): those for all first, then those of hosts, of users, and at last those of who it runs as and of commands
         for one in sorted((one for one in self.defaults if one.name == name), key=lambda one: bool(one.bound)):
@@ -248,7 +248,7 @@ class Sudoers:
 
 _KINDS = frozenset({"username", "userid", "usergroup", "usergid"})
 _ROOT = {("username", "root"), ("userid", "0")}
-# whose password it asks for, as whom a command runs, and who is not asked, where nothing is said
+# whose password it asks for, as which account a command runs, and who is not asked, where nothing is said
 _OTHERWISE = (
     ("rootpw", False), ("targetpw", False), ("runaspw", False), ("runas_default", False), ("exempt_group", False), ("root_sudo", True),
 )  # fmt: skip

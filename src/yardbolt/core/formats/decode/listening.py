@@ -242,7 +242,7 @@ def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[S
         bound = address.strip("[]").partition("%")[0].strip("[]") or "*"
         known = bound == "*" or _is_address(bound)
         if words[:1] not in (["tcp"], ["udp"]) or not digits(port) or int(port) > 65535 or not known:
-            left.append("a line that is no socket")
+            left.append("a line that is not a socket")
             continue
         who = " ".join(words[6:])
         named = who.split('(("', 1)[1].split('"', 1)[0] if '(("' in who else ""
@@ -252,7 +252,7 @@ def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[S
         local = words[1].split(":") if len(words) == 3 else []
         bound = address_of_proc(local[0]) if len(local) == 2 else ""
         if not bound or words[0] not in TABLES or not hexadecimal(local[1]):
-            left.append("a line that is no socket")
+            left.append("a line that is not a socket")
             continue
         yield Socket(words[0].rstrip("6"), bound, int(local[1], 16)), pids.get(words[2], "")
 

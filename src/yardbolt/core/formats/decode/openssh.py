@@ -70,7 +70,7 @@ class _Settings:
         return known if {value.lower() for value in self.blocks.get(word, [])} <= {v.lower() for v in known} else None
 
     def most(self, word: str, meant: Callable[[str], Any], rank: Callable[[Any], Any]) -> Any:
-        """The value that lets in most; None where one of them is not understood, or not known for whom it is."""
+        """The value that lets in most; None where one of them is not understood, or not known for who it is."""
         found = self.values(word)
         meanings = [meant(value) for value in found or ()]
         return max(meanings, key=rank) if meanings and None not in meanings else None
@@ -233,7 +233,7 @@ def _interactive(settings: _Settings) -> str:
 
 
 def _accounts(settings: _Settings) -> Any:
-    """The accounts named as let in but those another list turns away by name; a list under Match is not judged, nor are
+    """The accounts named as let in but those another list blocks by name; a list under Match is not judged, nor are
     groups."""
     users, *others = ("allowusers", "allowgroups", "denyusers", "denygroups")
     if any(word in settings.blocks for word in (users, *others)):

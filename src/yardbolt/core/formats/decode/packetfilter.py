@@ -20,7 +20,7 @@ _WORDS = {"ip": "IPv4", "ip6": "IPv6"}
 
 
 def decode_filter(replies: Replies, key: str = "") -> Decoded:
-    """What anything on the host turns away; a table nobody shows is *unseen*, a family nobody shows is left over."""
+    """What anything on the host blocks; a table nobody shows is *unseen*, a family nobody shows is left over."""
     seen, strange = tagged(replies.text, "older read no nft " + " ".join(_SAVED))
     left = [*strange]
     listed = decode_ruleset(replies.tree) if replies.tree is not None else Decoded(())
@@ -33,7 +33,7 @@ def decode_filter(replies: Replies, key: str = "") -> Decoded:
     families = {"ip"} if "ipv6" in seen.get("no", []) else {"ip", "ip6"}
     if replies.tree is None:
         lacks = families - {one.family for one in every}
-        left += [f"neither nft nor iptables shows what is turned away by {_WORDS[family]}" for family in sorted(lacks)]
+        left += [f"neither nft nor iptables shows what is blocked by {_WORDS[family]}" for family in sorted(lacks)]
         # a list of theirs with nothing in it matches nobody; where no program works, that is not known
         listed = Decoded(() if lacks else ((("input_filter", "empty_list"), "nobody"),))
         # what others put into tables of nft is shown by nft alone

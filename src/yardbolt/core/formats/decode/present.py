@@ -42,7 +42,7 @@ def decode_inside(reply: str, key: str = "") -> Decoded:
         facts += [(base, True), ((*base, "source"), "the console"), ((*base, "service"), "console")]
         facts += [((*base, "account"), rest.split(" ")[0])] if rest else []
     if "web" in seen or any(PORTS.get(("tcp", port)) in WEB for port in listening):
-        left.append("who is inside by a web page is not told")
+        left.append("who is logged in on a web page is not shown")
     return Decoded(tuple(facts), tuple(dict.fromkeys(left))[:20])
 
 
@@ -78,7 +78,7 @@ def _connections(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[Con
         words = line.split(None, 4)
         ends = [_end(word) for word in words[2:4]]
         if len(ends) != 2 or None in ends:
-            left.append("a line that is no connection")
+            left.append("a line that is not a connection")
             continue
         (local, port), (far, other) = (end for end in ends if end is not None)
         pids = tuple(re.findall(r"pid=(\d+)", words[4])) if len(words) > 4 else ()
@@ -96,7 +96,7 @@ def _connections(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[Con
             if local and far and hexadecimal(at) and hexadecimal(to):
                 yield _plain(local), int(at, 16), _plain(far), int(to, 16), tuple(pids_of.get(words[4], ()))
             else:
-                left.append("a line that is no connection")
+                left.append("a line that is not a connection")
 
 
 def _end(written: str) -> tuple[str, int] | None:

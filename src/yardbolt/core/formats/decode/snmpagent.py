@@ -1,4 +1,4 @@
-"""Whom an SNMP agent answers (snmpd.conf(5)): communities, and users (RFC 3414) with what they must do and may do."""
+"""Who an SNMP agent answers (snmpd.conf(5)): communities, and users (RFC 3414) with what they must do and may do."""
 
 from __future__ import annotations
 

@@ -14,7 +14,7 @@ from ...plane.path import Path
 from ..demands import Demand, Gone, Present, exactly
 from .rule import Params, Rule, Severity, State, Verdict
 
-COMMUNITIES = {"communities": "go over the line readable", "published": "anybody knows", "writing": "may write"}
+COMMUNITIES = {"communities": "go over the line unencrypted", "published": "anybody knows", "writing": "may write"}
 USERS = ("snmp", "users")
 BOTH = "authPriv"  # RFC 3411, section 3.4.3
 RIGHTS = {"full": "change", "change": "change", "read": "read"}
@@ -41,7 +41,7 @@ def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _want_no_communities(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    # where monitoring asks by them and the job names no user instead, they are a finding: what replaces them is for whoever monitors
+    # where monitoring asks by them and the job names no user instead, they are a finding: what replaces them is for anyone who monitors
     instead = "snmp" not in site.needed or bool(_wanted(site))
     if isinstance(plane.snmp.communities, int) and plane.snmp.communities and instead:
         yield exactly(("snmp", "communities"), "snmp-communities", 0)
@@ -119,12 +119,12 @@ def _nobody_asks(plane: Plane) -> bool:
 RULES = (
     Rule(
         "snmp-communities", "no SNMP community opens it", "SNMP communities open it",
-        "A community is a password sent readable with every question (RFC 3414 is the answer to it).",
+        "A community is a password that is sent unencrypted with every question (RFC 3414 replaces it).",
         Severity.HIGH, _snmp, _want_no_communities,
     ),
     Rule(
-        "snmp-users", "only users the job names ask by SNMP, sealed", "an SNMP user is not as the job wants it",
-        "A user proves itself with each question and its answers are sealed; one nobody knows reads everything.",
+        "snmp-users", "only users the job names ask by SNMP, encrypted", "an SNMP user is not as the job wants it",
+        "Each SNMP user can read everything; one that nobody knows should not be there.",
         Severity.MEDIUM, _users, _want_users,
     ),
 )  # fmt: skip

@@ -25,24 +25,24 @@ def _factors(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if a.factor is None:
             unread = True
         elif isinstance(a.mailbox, str) and a.mailbox not in owners:
-            armed = "" if a.factor == MAIL else ", once that is switched on"
-            yield Verdict(path, State.FAILS, f"codes for {a.key} go to {a.mailbox}{armed}, whom the job does not name")
+            armed = "" if a.factor == MAIL else ", once it is switched on"
+            yield Verdict(path, State.FAILS, f"codes for {a.key} go to {a.mailbox}{armed}, which the job does not name")
         elif a.factor is not ABSENT and a.mailbox is None:
             yield Verdict(path, State.UNKNOWN, f"where codes for {a.key} go was not read", "")
         elif a.factor == MAIL:
             where = a.mailbox if isinstance(a.mailbox, str) else "nobody"
-            saw = f"codes for {a.key} go to {where}; nobody tried here that they arrive"
+            saw = f"codes for {a.key} go to {where}; whether they arrive was not tried"
             yield Verdict(path, State.UNKNOWN, saw, "")
         elif a.factor is ABSENT and a.key in wanted:
             yield Verdict(path, State.UNKNOWN, f"{a.key} is to be sent codes, and this make sends none", "")
         elif a.key in wanted:
             # by a letter that does not come nobody gets in: it is switched on where somebody sees one come
             saw = (
-                f"{a.key} is asked for its password alone: switch it on, on site, once a letter came to {wanted[a.key]}"
+                f"{a.key} is asked only for its password: switch the second factor on, on site, once a test mail arrived at {wanted[a.key]}"
             )
-            yield Verdict(path, State.UNKNOWN, saw, "", "switched on once a letter has come")
+            yield Verdict(path, State.UNKNOWN, saw, "", "switched on once a test mail has arrived")
         elif a.factor is not ABSENT:
-            also = "its password alone" if a.factor == "none" else f"{a.factor} beside its password"
+            also = "its password alone" if a.factor == "none" else f"{a.factor} with its password"
             yield Verdict(path, State.HOLDS, f"{a.key} is asked for {also}")
     if unread:
         yield Verdict(("accounts",), State.UNKNOWN, "what else accounts are asked for was not read", "")
@@ -108,14 +108,14 @@ def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if line.enabled is False:
             yield Verdict(path, State.HOLDS, f"{line.key} cannot be used")
         elif line.login == "none":
-            yield Verdict(path, State.FAILS, f"{line.key} lets in whoever stands there")
+            yield Verdict(path, State.FAILS, f"{line.key} lets in anyone who stands there")
         elif line.storage == "factory":
-            yield Verdict(path, State.FAILS, f"{line.key} asks for the word of the works, and for no account's")
+            yield Verdict(path, State.FAILS, f"{line.key} asks for the factory password, and for no account")
         # what is not a word the plane knows for asking is not known to ask
         elif line.login not in ("secret", "account") or (line.login == "secret" and line.storage != "own"):
             yield Verdict(path, State.UNKNOWN, f"what {line.key} asks for was not read", "")
         else:
-            asked = "a word of its own" if line.storage == "own" else line.login
+            asked = "a password of its own" if line.storage == "own" else line.login
             yield Verdict(path, State.HOLDS, f"{line.key} asks for {asked}")
     if not plane.console_lines.complete:
         yield Verdict(("console_lines",), State.UNKNOWN, "what its consoles ask for was not all read", "")
@@ -135,7 +135,7 @@ def _radios(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if one.passphrase is None or (one.side is None and one.passphrase not in OURS):
             yield Verdict(path, State.UNKNOWN, f"whose the passphrase of {one.key} is was not read", "")
         elif one.passphrase in OURS:
-            yield Verdict(path, State.HOLDS, f"{one.key} has a passphrase that is no published one")
+            yield Verdict(path, State.HOLDS, f"{one.key} has a passphrase that is not published")
         else:
             is_open = one.passphrase == OPEN
             saw = "is open" if is_open else "has the passphrase that is printed on its label"
@@ -150,14 +150,14 @@ def _picture(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         saw = "whether it shows a picture, and how it asks for a login, was not read"
         yield Verdict(("picture", "asks"), State.UNKNOWN, saw, "")
     elif asks in ("none", "basic"):
-        saw = "to anybody" if asks == "none" else "by a password that goes over the line readable"
+        saw = "to anybody" if asks == "none" else "by a password that goes over the line unencrypted"
         yield Verdict(("picture", "asks"), State.FAILS, f"it is shown {saw}")
     elif asks is not None:
         yield Verdict(("picture", "asks"), State.HOLDS, f"it is shown by {asks}")
     works = sorted(one.key for one in plane.picture.viewers if one.storage == "factory")
     if works:
         see = "sees" if len(works) == 1 else "see"
-        saw = f"{' and '.join(works)} {see} it, and no settings, by what the works gave"
+        saw = f"{' and '.join(works)} {see} it, and no settings, by the factory login"
         yield Verdict(("picture", "viewers"), State.FAILS, saw)
     if unread := sorted(one.key for one in plane.picture.viewers if one.storage is None):
         saw = f"whose the password of {' and '.join(unread)} is was not read"
@@ -173,7 +173,7 @@ def _support(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     elif site.code_noted:
         yield Verdict(path, State.HOLDS, f"noted: {site.code_noted}", "job file")
     else:
-        saw = "note it off the unit, put it in the safe, and say so in the job: support code noted: WHERE"
+        saw = "write it down from the unit, put it in the safe, and say so in the job: support code noted: WHERE"
         yield Verdict(path, State.UNKNOWN, saw, "")
 
 
@@ -185,26 +185,26 @@ RULES = (
     ),
     Rule(
         "second-factor", "what is asked for beside a password is the owner's", "what is asked for beside a password goes to somebody else",
-        "A person's mailbox leaves with the person, and a letter that does not come shuts the door.",
+        "A person's mailbox leaves with the person, and a mail that does not arrive locks everybody out.",
         Severity.MEDIUM, _factors, _want_mailboxes,
     ),
     Rule(
-        "console-word", "consoles ask for a word of the owner's", "a console asks for nothing, or what anybody knows",
-        "Who stands before the unit is stopped by nothing else; it is set apart from the logins and forgotten.",
+        "console-word", "consoles ask for a password of the owner's", "a console asks for nothing, or for a published password",
+        "Nothing else stops a person who stands at the unit. It is set apart from the logins, and so it is forgotten.",
         Severity.MEDIUM, _consoles, _want_words,
     ),
     Rule(
-        "radio-phrase", "its radio has a passphrase nobody can read", "its radio is open, or its passphrase published",
-        "Whoever parks near it joins, and stands before the login page.",
+        "radio-phrase", "its radio has a passphrase that is not published", "its radio is open, or its passphrase published",
+        "Anyone who parks near it can join, and reaches the login page.",
         Severity.MEDIUM, _radios,
     ),
     Rule(
         "picture", "its picture is shown to the owner's people", "its picture is shown to others",
-        "It opens no settings, and shows everybody what it sees.",
+        "It opens no settings, but it shows everybody what it sees.",
         Severity.LOW, _picture,
     ),
     Rule(
-        "support-code", "the code of its maker's support is noted", "the code of its maker's support is not noted",
+        "support-code", "the maker's support code is noted", "the maker's support code is not noted",
         "Without it the maker does not help on the day it is needed.",
         Severity.LOW, _support,
     ),

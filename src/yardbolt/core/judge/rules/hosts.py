@@ -17,7 +17,7 @@ from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 CLIENTS = frozenset({("udp", 68), ("udp", 546)})  # where a host hears who gives it its address (RFC 2131, RFC 8415)
 LASTING = 3072  # bits; NIST SP 800-57 part 1, table 2: beyond 2030
 SYSLOG = 514  # RFC 5426, section 3.3
-WEAK_STORAGE = "its password is kept by an outdated method"
+WEAK_STORAGE = "its password is stored by an outdated method"
 
 
 def _listening(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -49,7 +49,7 @@ def _jobs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             owner = (
                 f" as {job.owner}"
                 if isinstance(job.owner, str)
-                else " as whom was not read"
+                else " as who was not read"
                 if job.owner is None
                 else ""
             )
@@ -73,10 +73,10 @@ def _files(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for file in plane.files:
         path = ("files", file.key)
         if file.origin in ("package", "ours"):
-            yield Verdict(path, State.HOLDS, "as a package brought it" if file.origin == "package" else "made by us")
+            yield Verdict(path, State.HOLDS, "as a package installed it" if file.origin == "package" else "made by us")
         else:
             yield Verdict(
-                path, State.UNKNOWN, f"{file.key} is as no package brought it", "read", "as no package brought them"
+                path, State.UNKNOWN, f"{file.key} is not as a package installed it", "read", "not as a package installed them"
             )
     if not plane.files.complete:
         yield Verdict(("files",), State.UNKNOWN, "the files that run by themselves were not all read", "")
@@ -215,9 +215,9 @@ def _nameless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif a.speaks == "tftp":
             yield Verdict(path, State.FAILS, f"{spoken(path[:2])} gives and takes files without any login", "tried")
         elif a.speaks == "ftp" and a.anonymous is None:
-            yield Verdict(path, State.UNKNOWN, f"whether {spoken(path[:2])} lets in anonymous was not told", "")
+            yield Verdict(path, State.UNKNOWN, f"whether {spoken(path[:2])} accepts anonymous logins was not shown", "")
         elif a.speaks == "ftp":
-            told = "lets in" if a.anonymous is True else "turns away"
+            told = "lets in" if a.anonymous is True else "blocks"
             yield Verdict(
                 path,
                 State.FAILS if a.anonymous is True else State.HOLDS,
@@ -242,7 +242,7 @@ def _certificates(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]
         elif c.days_left < 0:
             yield Verdict(path, State.FAILS, f"{where}: {c.subject} ended {-c.days_left} days ago", basis)
         elif c.self_signed:
-            yield Verdict(path, State.FAILS, f"{where}: {c.subject} is its own witness", basis)
+            yield Verdict(path, State.FAILS, f"{where}: {c.subject} is self-signed", basis)
         else:
             yield Verdict(path, State.HOLDS, f"{where}: {c.days_left} days left", basis)
 
@@ -275,7 +275,7 @@ def _key_size(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 def _want_longer(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for s in plane.services:
-        # only beside a key of another kind is it exchanged: whoever has noted that one still knows the host
+        # only beside a key of another kind is it exchanged: anyone who has noted that one still knows the host
         others = isinstance(s.key_types, tuple) and any("rsa" not in kind and "dss" not in kind for kind in s.key_types)
         short = isinstance(s.rsa_bits, int) and s.rsa_bits < params["at least"]
         if s.key == "ssh" and s.key in site.needed and short and others:
@@ -284,63 +284,63 @@ def _want_longer(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 RULES = (
     Rule(
-        "listening", "what listens is explained", "something listens that nothing explains",
-        "A socket nobody asked for is a way in nobody guards.",
+        "listening", "what listens is explained", "something listens, and nothing explains it",
+        "A port that nobody asked for is a way in that nobody guards.",
         Severity.MEDIUM, _listening,
     ),
     Rule(
-        "foreign-jobs", "what runs by itself came with a package, or from us", "a job runs by itself that no package brought",
-        "What somebody planted to come back is run by the clock.",
+        "foreign-jobs", "what runs by itself came with a package, or from Yard Bolt", "a job runs by itself that no package installed",
+        "A planted job brings an intruder back.",
         Severity.MEDIUM, _jobs, _want_no_jobs,
     ),
     Rule(
-        "foreign-files", "files that run by themselves are as packages brought them", "a file that runs by itself is not as a package brought it",
-        "Profiles, units and hooks run as whoever logs in, or as root at the start.",
+        "foreign-files", "files that run by themselves are as packages installed them", "a file that runs by itself is not as a package installed it",
+        "Profiles, units and hooks run as the account that logs in, or as root at the start.",
         Severity.LOW, _files, _want_no_files,
     ),
     Rule(
         "root-powers", "sudo asks everybody for a password", "somebody is root, or becomes it, without a password",
-        "Whoever finds that session open has the whole host.",
+        "Anyone who finds that session open has the whole host.",
         Severity.MEDIUM, _root_powers,
     ),
     Rule(
-        "password-storage", "passwords are kept by a method of today", "a password is kept so that it can be guessed quickly",
-        "Who copies the file tries a thousand million guesses a second against an outdated method.",
+        "password-storage", "passwords are stored by a current method", "a password is stored so that it can be guessed quickly",
+        "With a copy of the file, outdated methods allow a thousand million guesses a second.",
         Severity.MEDIUM, _storage,
     ),
     Rule(
         "dictionary", "users can set passwords", "users can set no password at all",
-        "A word check without its dictionary refuses every password: nobody can change his any more.",
+        "A word check without its dictionary refuses every password: nobody can change a password any more.",
         Severity.HIGH, _dictionary, _want_dictionary,
     ),
     Rule(
         "log-destination", "logs go where the job says", "logs do not go where the job says",
-        "A log that stays on the unit is the first thing an intruder edits; one that goes elsewhere tells him what you know.",
+        "A log that stays on the unit is the first thing an intruder edits; one that goes to a stranger shows what you know.",
         Severity.MEDIUM, _logs, _want_logs,
     ),
     Rule(
         "time-source", "its clock is kept in step", "its clock is not kept in step",
-        "A clock nobody keeps is wrong by the time its logs are wanted.",
+        "A clock that nobody sets is wrong by the time its logs are needed.",
         Severity.LOW, _time, _want_time,
     ),
     Rule(
         "nameless-files", "nobody fetches files without a login", "files are given away without a login",
-        "Settings and programs fetched by anybody tell everything; taken from anybody they change everything.",
+        "Anyone can fetch its settings and programs, and anyone can replace them.",
         Severity.HIGH, _nameless,
     ),
     Rule(
         "old-tls", "TLS is current", "TLS is outdated",
-        "What is older than TLS 1.2 can be broken, or forced upon you (RFC 8996).",
+        "What is older than TLS 1.2 can be broken, or forced on you (RFC 8996).",
         Severity.MEDIUM, _old_tls,
     ),
     Rule(
-        "certificates", "certificates are in date, and not their own witness", "a certificate is not in date, or its own witness",
-        "Who is used to clicking warnings away is not warned any more.",
+        "certificates", "certificates are in date, and not self-signed", "a certificate is not in date, or self-signed",
+        "People who are used to clicking warnings away are no longer warned.",
         Severity.LOW, _certificates,
     ),
     Rule(
         "ssh-key-size", "its RSA host key is long enough", "its RSA host key is too short",
-        "A short key can be computed, and the host then played.",
+        "A short key can be computed; then somebody else can pose as the host.",
         Severity.MEDIUM, _key_size, _want_longer, params={"at least": Param(number, "bits", 2048, low=2048, high=16384, source="NIST SP 800-131A")},
     ),
 )  # fmt: skip

@@ -120,9 +120,9 @@ def _predictable(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(("accounts", a.key), State.HOLDS, f"{a.key} logs in by no service")
             continue
         if known and opens is not False:
-            kind = "the maker's own name" if a.key in site.factory else "one of the first names anybody tries"
+            kind = "the maker's own name" if a.key in site.factory else "one of the first names an attacker tries"
             more = "" if opens else "; whether it can log in was not read"
-            state, cause = State.FAILS if opens else State.UNKNOWN, f"names anybody tries first{more}"
+            state, cause = State.FAILS if opens else State.UNKNOWN, f"names an attacker tries first{more}"
             # where no list of accounts was read, a login showed that it is there
             basis = "read" if a.role is not None or plane.accounts.complete else "tried"
             yield Verdict(("accounts", a.key), state, f"{a.key} is {kind}{more}", basis, cause)
@@ -186,7 +186,7 @@ def _want_own(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
         yield Present(("accounts", own.name), "own-account", leaves)
     names = {own.name for own in site.accounts if not site.ended(own) and own not in site.askers}
     for service in plane.services:
-        # a list of those who may come in holds whoever is made
+        # a list of those who may log in holds every account that is made
         listed = service.accounts if isinstance(service.accounts, tuple) else ()
         if listed and service.encrypted is True and not names <= set(listed):
             yield exactly(("services", service.key, "accounts"), "own-account", tuple(sorted({*listed, *names})))
@@ -196,7 +196,7 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     opened = {trial.account for trial in plane.trials if trial.outcome == "opened"}
     for a in plane.accounts:
         path = ("accounts", a.key, "weakness")
-        # whoever is off or locked opens nothing with it any more; whatever the unit says of one that was let in just now
+        # an account that is off or locked opens nothing with it any more; whatever the unit says of one that was let in just now
         locked = a.storage == "locked" and isinstance(a.weakness, tuple)
         if (can_log_in(a) is False or locked) and a.key not in opened:
             continue
@@ -217,7 +217,7 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 def _want_strong(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for a in plane.accounts:
-        # root stays, whoever may log in: its password is the owner's, and rests in the safe
+        # root stays, no matter who may log in: its password is the owner's, and rests in the safe
         stays = a.key in {o.name for o in site.accounts} or a.becomes_root == "is root" and a.origin == "system"
         if isinstance(a.weakness, tuple) and a.weakness and stays:
             yield exactly(("accounts", a.key, "secret"), "weak-password", site.secret(a.key))
@@ -343,17 +343,17 @@ def _shown(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 RULES = (
     Rule(
         "factory-login", "no published login opens the unit", "a published login opens the unit",
-        "Anybody with the manual is an administrator: he can plant programs, lock you out and stay.",
+        "Anybody with the manual is an administrator, and can plant programs and lock you out.",
         Severity.CRITICAL, _factory_login, _no_factory_login,
     ),
     Rule(
         "first-run", "nothing waits for the first visitor", "the unit waits for its first visitor",
-        "Whoever comes first answers the questions, and owns the unit.",
+        "The first visitor answers its questions and owns the unit.",
         Severity.HIGH, _first_run,
     ),
     Rule(
         "login-first", "no setting is shown without a login", "settings are shown without a login",
-        "Whoever reaches the unit reads its accounts and settings, and no password keeps him out.",
+        "Anyone who reaches the unit reads its accounts and settings, without any password.",
         Severity.HIGH, _shown,
     ),
     Rule(
@@ -368,7 +368,7 @@ RULES = (
     ),
     Rule(
         "own-account", "the owner's accounts are there and open", "an account of the owner is missing, or not as wanted",
-        "Shared or factory accounts cannot be told apart or taken from one person.",
+        "Shared or factory accounts do not show who did what, and cannot be taken from one person.",
         Severity.HIGH, _own, _want_own,
     ),
     Rule(
@@ -378,7 +378,7 @@ RULES = (
     ),
     Rule(
         "unknown-account", "every account has an owner", "an account has no owner",
-        "An account nobody knows is an open door nobody watches.",
+        "An account that nobody knows is a door that nobody watches.",
         Severity.HIGH, _unknown_account, _end_unknown,
     ),
 )  # fmt: skip

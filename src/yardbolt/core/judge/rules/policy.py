@@ -84,7 +84,7 @@ def _lockout(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     yield on_leaf(plane, TRIES, lambda v: bool(low <= v <= high), f"{low} to {high} tries")
     release = get(plane, RELEASE)
     if release == NEVER:
-        yield Verdict(RELEASE, State.FAILS, "locked until somebody unlocks it: a stranger can shut you out")
+        yield Verdict(RELEASE, State.FAILS, "locked until somebody unlocks it: a stranger can lock you out")
     else:
         yield on_leaf(plane, RELEASE, lambda v: bool(v >= hold), f"at least {human(RELEASE, hold)}")
 
@@ -115,7 +115,7 @@ RULES = (
     ),
     Rule(
         "lock-out", "wrong tries lock an account for a while", "wrong tries do not lock an account as they should",
-        "Without it a program may try passwords all night; locked for good, a stranger can shut you out.",
+        "Without it a program may try passwords all night; locked for good, a stranger can lock you out.",
         Severity.MEDIUM, _lockout, _want_lockout,
         {
             "tries at least": Param(number, "fewest wrong tries before the lock", 3, low=1),

@@ -24,7 +24,7 @@ PLAIN = frozenset({"telnet", "http", "ftp", "tftp"})
 SPEAKS = {
     "ssh": ("ssh",), "telnet": ("telnet",), "http": ("http",), "https": ("tls",), "ftp": ("ftp",), "web": ("http", "tls"),
 }  # fmt: skip
-READABLE = "on, passwords readable"
+READABLE = "on, passwords unencrypted"
 
 
 def _same(service: Service, a: Answering) -> bool:
@@ -33,7 +33,7 @@ def _same(service: Service, a: Answering) -> bool:
 
 
 def readable(plane: Plane, service: Service) -> bool:
-    """Do passwords go over the line readable by it? A community is one, whatever else SNMP may do."""
+    """Do passwords go over the line unencrypted by it? A community is one, whatever else SNMP may do."""
     by_community = service.key == "snmp" and plane.snmp.communities not in (None, ABSENT, 0)
     return service.encrypted is False or by_community
 
@@ -69,7 +69,7 @@ def _plain(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif off and not answers:
             yield Verdict(path, State.HOLDS, off + (" and its port is closed" if plane.answering.complete else ""))
         elif readable(plane, s):
-            saw = f"{s.key} carries passwords readable" + (f" on port {s.port}" if s.port else "")
+            saw = f"{s.key} carries passwords unencrypted" + (f" on port {s.port}" if s.port else "")
             yield Verdict(path, State.FAILS, saw, "read", READABLE)
         elif s.encrypted is None and not _sealed_by_users(plane, s):
             yield Verdict(path, State.UNKNOWN, f"whether {s.key} encrypts was not read", "")
@@ -113,12 +113,12 @@ def _needless(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.UNKNOWN, f"{s.key} is off; whether the next boot starts it was not read", "")
         else:
             # of what bears its name; what starts it under another one shows when it has started
-            off = "off, and what bears its name at the next start too" if s.boot is False else "off"
+            off = "off, and also at the next start" if s.boot is False else "off"
             yield Verdict(path, State.HOLDS, f"{s.key} is {'needed and on' if s.enabled else off}")
     for name in sorted(site.needed):
         if plane.services.complete and plane.services.get(name) is None:
-            yield Verdict(("services", name), State.FAILS, f"{name} is needed, and there is none", "read")
-    yield from _whole(plane, "a needless one may be missing here")
+            yield Verdict(("services", name), State.FAILS, f"{name} is needed and missing", "read")
+    yield from _whole(plane, "one that is not needed may be missing here")
 
 
 def _want_needed(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -143,13 +143,13 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.HOLDS, f"only {got.possible} may log in")
         elif got.possible <= site.while_working(s.key):
             yield Verdict(
-                path, State.FAILS, f"this laptop, {site.laptop}, is let in and no administrator's: end it last"
+                path, State.FAILS, f"this laptop, {site.laptop}, is let in and is not an administrator's: remove it last"
             )
         elif s.permitted is None and got.sure <= meant:
             yield Verdict(path, State.UNKNOWN, "who may connect was not read", "")
         elif len(plane.listening) and got.sure <= meant:
             # a host with sockets may have a packet filter before them
-            yield Verdict(path, State.UNKNOWN, "whom its packet filter lets in was not read", "")
+            yield Verdict(path, State.UNKNOWN, "who its packet filter lets in was not read", "")
         else:
             beyond = (got.possible if s.permitted is not None else got.sure) - meant
             by = "anyone" if ANYONE - meant <= beyond else "anyone by IPv6" if SIX - meant <= beyond else ""
@@ -214,7 +214,7 @@ def _root(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in _ssh(plane):
         if s.root_login is not ABSENT:
             yield on_leaf(
-                plane, ("services", s.key, "root_login"), lambda v: v == "no", "no: a person first, root afterwards"
+                plane, ("services", s.key, "root_login"), lambda v: v == "no", "no: log in as a person first, then become root"
             )
     yield from _ssh_unread(plane)
 
@@ -297,7 +297,7 @@ def _old(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 RULES = (
     Rule(
-        "plain-service", "no service carries passwords readable", "passwords go over the line readable",
+        "plain-service", "no service carries passwords unencrypted", "passwords go over the line unencrypted",
         "Anyone on the line reads the password as it goes by.",
         Severity.CRITICAL, _plain, _no_plain,
     ),
@@ -308,22 +308,22 @@ RULES = (
     ),
     Rule(
         "needed-services", "what runs is what the site needs", "what runs is not what the site needs",
-        "Each further service is one more way in to guard.",
+        "Each further service is one more way in.",
         Severity.MEDIUM, _needless, _want_needed,
     ),
     Rule(
-        "unexplained-port", "every port that answers is explained", "a port answers that nothing explains",
-        "What answers and is not in the settings was put there by somebody else.",
+        "unexplained-port", "every port that answers is explained", "a port answers, and nothing explains it",
+        "A port that answers and is not in the settings was opened by somebody else.",
         Severity.HIGH, _unexplained,
     ),
     Rule(
         "ssh-root", "root does not log in over SSH", "root logs in over SSH",
-        "One shared name with all rights cannot be told from another.",
+        "With one shared name nobody knows who did it.",
         Severity.HIGH, _root, _want_no_root,
     ),
     Rule(
         "ssh-blank", "SSH takes no blank password", "SSH takes blank passwords",
-        "An account without a password is open to whoever knows its name.",
+        "An account without a password is open to anyone who knows its name.",
         Severity.CRITICAL, _blank, _want_no_blank,
     ),
     Rule(
@@ -333,7 +333,7 @@ RULES = (
     ),
     Rule(
         "ssh-old", "SSH offers nothing outdated", "SSH offers outdated algorithms",
-        "Old keys, exchanges and ciphers can be broken or forced upon you.",
+        "Old keys, exchanges and ciphers can be broken or forced on you.",
         Severity.MEDIUM, _old, _want_modern,
     ),
 )  # fmt: skip

@@ -56,7 +56,7 @@ def _sides(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             )
             yield Verdict(path, State.FAILS, saw, "read", f"let in by a socket that is {one.side}")
         else:
-            yield Verdict(path, State.HOLDS, f"{one.key} ({one.side}) is where one works")
+            yield Verdict(path, State.HOLDS, f"{one.key} ({one.side}) is where people work")
 
 
 def _want_sides(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -84,13 +84,13 @@ def _announcing(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         if one.enabled is False or one.announces is ABSENT:
             continue
         if one.announces is None or (one.announces and not _side(one)):
-            unread = "whether it tells its neighbours what it is" if one.announces is None else "on which side it is"
+            unread = "whether it announces itself to its neighbours" if one.announces is None else "on which side it is"
             yield Verdict(path, State.UNKNOWN, f"{one.key}: {unread} was not read", "")
         elif one.announces and one.side in STRANGE:
-            saw = f"{one.key} ({one.side}) tells its neighbours what it is"
-            yield Verdict(path, State.FAILS, saw, "read", "told on a side that is a stranger's")
+            saw = f"{one.key} ({one.side}) announces itself to its neighbours"
+            yield Verdict(path, State.FAILS, saw, "read", "shown on a side that belongs to strangers")
         else:
-            yield Verdict(path, State.HOLDS, f"{one.key} tells no stranger what it is")
+            yield Verdict(path, State.HOLDS, f"{one.key} does not announce itself to strangers")
 
 
 def _want_quiet(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
@@ -144,17 +144,17 @@ def _want_place(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 RULES = (
     Rule(
         "place", "it has the address of the work order", "it has not the address it goes to",
-        "On the address it came with it meets the next unit from the works, and nobody finds it on site.",
+        "On its factory address it collides with the next new unit, and nobody finds it on site.",
         Severity.LOW, _place, _want_place,
     ),
     Rule(
-        "open-sides", "it is managed from inside alone", "it can be managed from outside, or by radio",
-        "Whoever stands outside the fence, or parks near it, reaches the login.",
+        "open-sides", "it is managed only from inside", "it can be managed from outside, or by radio",
+        "Anyone outside the fence, or parked near it, reaches the login.",
         Severity.HIGH, _sides, _want_sides,
     ),
     Rule(
         "announcing", "it does not introduce itself to strangers", "it introduces itself to strangers",
-        "Its make, level and address are told to whoever listens there.",
+        "It shows its make, level and address to anyone who listens there.",
         Severity.LOW, _announcing, _want_quiet,
     ),
 )  # fmt: skip

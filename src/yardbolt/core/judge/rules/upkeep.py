@@ -1,4 +1,4 @@
-"""Rules about keeping order: idle sessions, notice, name, clock, live and kept settings, who is inside."""
+"""Rules about keeping order: idle sessions, notice, name, clock, live and saved settings, who is inside."""
 
 from __future__ import annotations
 
@@ -77,13 +77,13 @@ def _sessions(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(
                 ("sessions", s.key),
                 State.FAILS if s.source else State.UNKNOWN,
-                f"{s.account or 'somebody'} is inside from {s.source or 'where was not read'} by {s.service or '?'}",
+                f"{s.account or 'somebody'} is logged in from {s.source or 'where was not read'} by {s.service or '?'}",
             )
     if ("sessions",) in site.manual and not len(plane.sessions):
         # that it shows nobody does not say that nobody is there
-        yield Verdict(("sessions",), State.UNKNOWN, "it tells nobody who is inside", "")
+        yield Verdict(("sessions",), State.UNKNOWN, "it does not show who is logged in", "")
     elif not plane.sessions.complete:
-        yield Verdict(("sessions",), State.UNKNOWN, "who is inside was not all read", "")
+        yield Verdict(("sessions",), State.UNKNOWN, "who is logged in was not all read", "")
     elif all(s.source in ours for s in plane.sessions):
         count = len(plane.sessions)
         yield Verdict(("sessions",), State.HOLDS, f"{count} session{'' if count == 1 else 's'}, all from this laptop")
@@ -115,7 +115,7 @@ def _alerts(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     if dummies:
         yield Verdict(path, State.FAILS, f"it writes to {', '.join(dummies)}, which nobody reads")
     elif strange:
-        yield Verdict(path, State.FAILS, f"it writes to {', '.join(strange)}, whom the job does not name")
+        yield Verdict(path, State.FAILS, f"it writes to {', '.join(strange)}, which the job does not name")
     elif missing := sorted(site.alerts - set(read)):
         yield Verdict(path, State.FAILS, f"it does not write to {', '.join(missing)}")
     elif read:
@@ -127,7 +127,7 @@ def _alerts(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 def _want_alerts(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     if ("alerts", "recipients") not in site.manual and plane.alerts.recipients is not None:
         wanted = tuple(sorted(site.alerts))
-        # whom the job does not name is written to no more; where it names nobody, nobody is
+        # which the job does not name is written to no more; where it names nobody, nobody is
         if wanted or plane.alerts.recipients is not ABSENT:
             yield exactly(("alerts", "recipients"), "alert-recipients", wanted or ABSENT)
 
@@ -144,18 +144,18 @@ def _want_stored(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 RULES = (
     about(
-        MODE, "guard-mode", "it guards itself as strictly as it can", "it could guard itself more strictly",
-        "A unit with an easy mode leaves the works in it, and what the strict one brings is off.",
+        MODE, "guard-mode", "its strictest mode is on", "its strictest mode is off",
+        "The factory default is an easy mode, and what the strict mode brings is off.",
         Severity.MEDIUM,
     ),
     Rule(
-        "alert-recipients", "whom it alerts are the owner's people", "it alerts nobody, or somebody else",
-        "An alert that nobody reads is none; one that a stranger reads tells him what goes wrong.",
+        "alert-recipients", "alerts go to the people of the owner", "it alerts nobody, or somebody else",
+        "An alert that nobody reads is useless; one that a stranger reads shows what goes wrong.",
         Severity.LOW, _alerts, _want_alerts,
     ),
     Rule(
-        "stored-secrets", "what it stores is sealed under the owner's key", "what it stores can be read by whoever has a copy",
-        "A copy of its settings, or its flash, gives away every password it needs for itself.",
+        "stored-secrets", "what it stores is encrypted with the owner's key", "anyone with a copy can read what it stores",
+        "A copy of its settings, or of its flash, gives away every password it uses itself.",
         Severity.MEDIUM, _stored, _want_stored,
     ),
     Rule(
@@ -170,12 +170,12 @@ RULES = (
     ),
     about(
         BANNER, "banner", "the owner's notice is shown at login", "the owner's notice is not shown at login",
-        "It tells an intruder he has no business here. Not a strong control.",
+        "It tells intruders that they are not allowed here. Not a strong control.",
         Severity.LOW,
     ),
     about(
         NAME, "name", "the unit carries its own name", "the unit does not carry its own name",
-        "Logs, keys and backups of nameless units cannot be told apart.",
+        "Logs, keys and backups of units without a name cannot be told apart.",
         Severity.LOW,
     ),
     Rule(
@@ -184,13 +184,13 @@ RULES = (
         Severity.MEDIUM, _clock, _want_clock, {"within": Param(seconds, "largest difference", 30.0, low=1, high=3600)},
     ),
     about(
-        STORES, "stores", "live and kept settings agree", "live and kept settings differ",
-        "What is not kept is gone after a power cut; what somebody left unkept would be published by our saving.",
+        STORES, "stores", "live and saved settings agree", "live and saved settings differ",
+        "What is not saved is gone after a power cut; what somebody left unsaved would be saved with our changes.",
         Severity.HIGH,
     ),
     Rule(
-        "sessions", "nobody else is inside", "somebody else is inside",
-        "The only place to find somebody who came before you.",
+        "sessions", "nobody else is logged in", "somebody else is logged in",
+        "It is the only place to find somebody who came before you.",
         Severity.HIGH, _sessions,
     ),
 )  # fmt: skip

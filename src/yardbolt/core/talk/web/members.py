@@ -32,7 +32,7 @@ def literal(text: str) -> Member:
     if text.startswith(FLAG) and text.endswith(")"):
         text = f"({text[len(FLAG) : -1]})"
         if text not in ("(yes)", "(no)"):
-            raise ValueError(f"'{text[1:-1]}' is no flag: yes or no")
+            raise ValueError(f"'{text[1:-1]}' is neither yes nor no")
     if text.startswith(NUMBER) and text.endswith(")"):
         return _number(text[len(NUMBER) : -1])
     return LITERALS.get(text, (text,))
@@ -51,7 +51,7 @@ def _number(plain: str) -> int | float:
     except ValueError:
         found = float(plain)
         if not math.isfinite(found):
-            raise ValueError(f"'{plain}' is no number") from None
+            raise ValueError(f"'{plain}' is not a number") from None
         return found
 
 
@@ -63,7 +63,7 @@ def bound_in(fill: Fill, found: Tree) -> dict[str, Member]:
 
 
 def _standing(found: Tree, name: str, text: Text, changed: Mapping[str, Text]) -> Tree:
-    """What stands at a place; at one of rows that are all written anew, what the first one has, or else what a number or a text is."""
+    """What stands at a place; at one of rows that are all written again, what the first one has, or else what a number or a text is."""
     there = one(found, name)
     rows = next((base for base in changed if name.startswith(f"{base}/")), "")
     if there is not MISSING or not rows:

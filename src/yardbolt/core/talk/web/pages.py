@@ -408,7 +408,7 @@ def leave(channel: Channel) -> Generator[Open | Submit, Any, None]:
 
 
 def shown(tree: Tree) -> Tree:
-    """A page by its places, for whoever writes a file: of each form its fields, what they are or offer, and its buttons."""
+    """A page by its places, for anyone who writes a file: of each form its fields, what they are or offer, and its buttons."""
     if not isinstance(tree, Mapping):
         return tree
     forms = {

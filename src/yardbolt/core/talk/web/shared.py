@@ -98,14 +98,14 @@ def entered(rows: Iterable[ReplyRow], heard: Heard, sent: bool, session: Any) ->
     if found is None:
         return Silent(sent, f"it answers {heard.status}, which the family does not know")
     if found.means == "inside":
-        nobody = "it lets in whoever comes, so no login can be tried"
+        nobody = "it lets in anyone, so no login can be tried"
         return Opened(session=session) if sent else Silent(False, nobody, anybody=True)
     said = reason(found, heard)
     match found.means:
         case "refused":
             return Refused(said) if sent else Silent(False, said)
-        # whoever comes from here: no login was tried
-        case "turned away":
+        # anyone who comes from here: no login was tried
+        case "blocked":
             return Silent(False, said)
         case "locked":
             return Locked(said)
@@ -136,7 +136,7 @@ def objection(rows: Iterable[ReplyRow], heard: Heard, moved: str) -> No | Unclea
             return Unclear("it wants it sent once more, and so every time")
         case "not ready":
             return Unclear("it is starting")
-        # the door in the place of what was wanted: whoever was inside is so no more, and what was sent was not taken
+        # the door in the place of what was wanted: nobody is inside any more, and what was sent was not taken
         case "ended" | "refused":
             return Ended(sent=False)
     return No(reason(found, heard) or f"it answers {heard.status}")

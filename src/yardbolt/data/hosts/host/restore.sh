@@ -46,7 +46,7 @@ END
     elif [ -n "$F" ]; then [ -n "$l" ] && kill "$l"; sleep 0.5; fi
     l=$(listener);;
   esac
-  # whoever ended it, it does not stay ended: by init, or as it was started when this was armed
+  # no matter who ended it, it does not stay ended: by init, or as it was started when this was armed
   if [ -z "$l" ] && [ "$F" != /etc/inittab ]; then
     set -f; o=; [ -n "$F" ] && o=$(sed -n "${at}p" "$F" | options_in | sed 's/ -F\( \|$\)/\1/')
     case $o in *'$'*|*'`'*|'') o=$started;; esac

@@ -21,7 +21,7 @@ back() {
   i=0; while [ -z "$(called "${1##*/}")" ] && [ $i -lt 30 ]; do sleep 0.1; i=$((i + 1)); done
   [ -n "$(called "${1##*/}")" ] || no "$s did not start again"
 }
-# again PROGRAM SERVICE: started anew, and not only told to read its files, so that it can be seen to have read them
+# again PROGRAM SERVICE: started again, and not only told to read its files, so that it can be seen to have read them
 again() {
   next_second; next_second  # a start is known to the second, and the boot it is counted from too
   # what a socket starts would come back between the two

@@ -2,7 +2,7 @@
 
 digest_() { files "$f" | while read -r x; do [ -f "$x" ] && { echo "$x"; cat "$x"; }; done | sha256sum | cut -d' ' -f1; }
 noted_at() { "$exe" -T -f "$f" $a 2>/dev/null | sed -n 's/^pidfile //p'; }
-# what it notes it notes anew; until then it has not loaded them yet, though it seems to listen
+# what it notes it notes again; until then it has not loaded them yet, though it seems to listen
 about_to_load() { d=$(digest_); at=$(noted_at); was_=; [ "$(cat "$at" 2>/dev/null)" = "$l" ] && was_=$(stat -c '%i %Z' "$at"); }
 has_loaded() { [ -n "$(listener)" ] && { [ -z "$was_" ] || { [ -f "$at" ] && [ "$(stat -c '%i %Z' "$at" 2>/dev/null)" != "$was_" ]; }; }; }
 marked() {

@@ -59,16 +59,16 @@ by_nft() {
   each >"$1" || no "the port of $name is not known"
   said=$(nft -c -f "$1" 2>&1)
 }
-# a chain of our own, before all others: whom it lets pass still meets them
+# a chain of our own, before all others: who it lets pass still meets them
 by_iptables() {
   first() { echo '*filter'; echo ':yardbolt - [0:0]'; echo '-A yardbolt -i lo -j RETURN'; }
   row() {
-    whom=$four; [ $p = iptables ] || whom=$six
+    those=$four; [ $p = iptables ] || those=$six
     end='REJECT --reject-with tcp-reset'; [ "$w" = tcp ] || end=REJECT
     for o in $(echo "$port" | tr , ' '); do
       is="-p $w -m $w --dport $o -m comment --comment \"$who\""
       [ -z "$heard" ] || echo "-A yardbolt $is -m conntrack --ctstate ESTABLISHED -j RETURN"
-      for x in $(echo "$whom" | tr , ' '); do echo "-A yardbolt -s $x $is -j RETURN"; done
+      for x in $(echo "$those" | tr , ' '); do echo "-A yardbolt -s $x $is -j RETURN"; done
       echo "-A yardbolt $is -j $end"
     done
   }

@@ -3,7 +3,7 @@
 #@ lib/ssh-set
 
 have ssh-keygen || no 'there is no ssh-keygen'
-# whoever knows the server by its only key would not know it any more
+# anyone who knows the server by its only key would not know it any more
 for k in $(sshd_ -T | sed -n 's/^hostkey //p'); do case $(ssh-keygen -lf "$k" 2>/dev/null) in ''|*'(RSA)'*) ;; *) other=yes;; esac; done
 [ "$other" = yes ] || no 'its RSA key is the only one it is known by: ssh-keygen -A makes others'
 for k in $(sshd_ -T | sed -n 's/^hostkey //p'); do
