@@ -93,7 +93,7 @@ class Tool:
                 os.chdir(before[1])
                 sys.argv, sys.stdin = before[2:]
         self.said += [out.getvalue(), err.getvalue(), *args]
-        words = re.search(r"Traceback|\b[A-Z]\w*(?:Error|Exception|Timeout)\b", out.getvalue() + err.getvalue())
+        words = re.search(r"Traceback|\b[A-Z]\w*(?:Error|Exception)\b", out.getvalue() + err.getvalue())
         assert words is None, f"nothing of Python: {words}"
         return Said(code, out.getvalue(), err.getvalue())
 

@@ -428,7 +428,7 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
         copy.folk["relay"] |= {"also": "letter", "letters": "r.relay@pobox.example"}
     asked = json.loads(yard("check", "gd6-01", "--format", "json", code=3))["gd6-01"]
     assert leaf(asked["plane"], "trials/https relay factory:2/outcome") == "asked", asked["plane"]["trials"]
-    assert any("r.relay@pobox.example, who the job" in one["saw"] for one in asked["findings"])
+    assert any("r.relay@pobox.example, which the job" in one["saw"] for one in asked["findings"])
     # where factory accounts may stay, they keep to the policy, and their letters go to nobody
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes", gone=""))
     yard("tighten", "--yes", "gd6-01", code=3)
@@ -485,7 +485,7 @@ def test_an_exchange_that_waits_for_its_first_visitor(yard: Tool, benches: Calla
     assert fails >= {"factory-login", "alert-recipients", "stored-secrets", "open-sources", "idle-timeout"}, fails
     assert found["plane"]["roles"]["items"]["porter"]["areas"]["items"]["doors"]["access"] == "change"
     said = yard("tighten", "--yes", "ix5-01", code=3)
-    assert "SAFE TO UNPLUG" in said and "lt-doors may not set the name" in said and "the word of desk" in said
+    assert "SAFE TO UNPLUG" in said and "lt-doors may not set the name" in said and "the password of desk" in said
     assert (
         sorted(exchange.known()) == ["lt-doors", "lt-watch", "lt-works"] and exchange.live.guard and exchange.live.desk
     )
