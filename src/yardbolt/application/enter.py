@@ -146,7 +146,9 @@ async def enter(unit: UnitInWork, asked: tuple[Question, ...]) -> Entered:
     if checked.reading is None:
         what = "the first entry is done, but" if asked else "nothing was entered:"
         again = "run the same command again" if asked else f"next: yardbolt enter {unit.name} --as NAME"
-        reset = f", or reset it to the factory default: {unit.family.factory.reset}" if unit.family.factory.reset else ""
+        reset = (
+            f", or reset it to the factory default: {unit.family.factory.reset}" if unit.family.factory.reset else ""
+        )
         problem = f"the settings could not be read: {checked.inside}; {again}{'' if asked else reset}"
         raise UnitError(Trouble.NO_LOGIN, f"{unit.name}: {what} {problem}")
     return Entered(tuple(done), checked)

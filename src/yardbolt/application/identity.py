@@ -69,6 +69,13 @@ def not_another(unit: UnitInWork, box: Box) -> str:
     return f"it shows the host key of {name}: the same box, or a maker's one key for all?" if name else ""
 
 
+def _plate_question(unit: UnitInWork) -> str:
+    marks = [f"{mark} {value}" for mark in MARKS if (value := getattr(unit.facts.entry, mark))]
+    if not marks:
+        return f"The job file names no serial for {unit.name}. Look at the plate of the box: is it {unit.name}?"
+    return f"Look at the plate of the box: does it say {' and '.join(marks)}?"
+
+
 async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> None:
     """Before the first write: is it the unit on the work order? By serial or hardware address as read inside or seen
     on the cable, else by the word of anyone who reads its plate.
@@ -86,6 +93,8 @@ async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> 
     if not known and key and key == unit.record.history().recognised and not _recorded_as(unit, Box(key=key), ("key",)):
         known.append("the host key it had when it was recognised before")
     if not known and unit.this_one:
+        known.append("its plate, read by the technician")
+    if not known and unit.plate is not None and await unit.plate(_plate_question(unit)):
         known.append("its plate, read by the technician")
     if not known:
         wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.facts.entry, mark)))

@@ -57,7 +57,8 @@ class Outside:
 class UnitInWork:
     """One unit: its facts, its record, the secrets in hand, its budget, its logins, and what is seen of it from outside.
 
-    `report` shows progress; `pick(n)` gives an even chance of 0..n-1; `this_one`: the technician has compared the plate.
+    `report` shows progress; `pick(n)` gives an even chance of 0..n-1; `this_one`: the technician has compared the plate; `plate`
+    asks for that, where somebody is there to be asked.
     """
 
     facts: Facts
@@ -70,6 +71,7 @@ class UnitInWork:
     shared: Shared
     pick: Callable[[int], int] = lambda n: 0
     this_one: bool = False
+    plate: Callable[[str], Awaitable[bool]] | None = None
 
     @property
     def name(self) -> str:

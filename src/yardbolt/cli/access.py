@@ -15,7 +15,7 @@ from yardbolt.core.judge.who import Sources
 from yardbolt.core.plane.words import addresses, listed
 
 from . import wiring
-from .screen import Screen
+from .screen import Cell, Screen
 from .values import output_format
 
 VERDICT = {True: ("let in", "head"), False: ("blocked", "good"), None: ("not known", "unknown")}
@@ -48,23 +48,28 @@ def _show(screen: Screen, found: WhoGetsIn, source: str, full: bool) -> None:
         (found.unit, "head"), f"  WHO GETS IN{f' from {source}' if source else ''}, by the settings read {when} UTC"
     )
     for one in found.services:
-        screen.say(
-            (f"{one.service}  ", "head"), f"{one.at.transport} {one.at.port}  ", *([] if source else _sets(one.who))
-        )
+        place = f"{one.at.transport} {one.at.port}  "
+        if not source:
+            screen.say((f"{one.service}  ", "head"), place, *_sets(one.who))
         for accounts, answer in [([name], answer) for name, answer in one.asked] if full else _alike(one):
             why = "" if full else _because(answer)
-            shown_why = f": {why}" if why else ""
-            screen.say(f"as {listed(accounts)}: ", VERDICT[answer.admitted], shown_why, indent=2)
+            head: tuple[Cell, ...] = ((f"{one.service}  ", "head"), place) if source else ()
+            indent = 0 if source else 2
+            screen.say(
+                *head, f"as {listed(accounts)}: ", VERDICT[answer.admitted], f": {why}" if why else "", indent=indent
+            )
             for condition in answer.conditions if full else ():
                 style = "unknown" if condition.holds is None else ""
                 screen.say((f"{ANSWER[condition.holds]:<10}", style), condition.why, indent=4)
+    screen.say(("WHAT DECIDES", "head"))
+    for one in found.services:
         decisions = _decisions(one, source)
         shown = decisions if full else decisions[:MOST_DECISIONS]
         for decision in shown:
-            screen.say(_decision(decision, source), indent=2)
+            screen.say(f"{one.service}: {_decision(decision, source)}")
         if more := len(decisions) - len(shown):
             screen.say((f"{more} more: --all", "faint"), indent=2)
-        screen.say(f"{one.service}: {one.own_limit}", indent=2)
+        screen.say(f"{one.service}: {one.own_limit}")
     for line in found.odd:
         screen.say(("LOOK AT  ", "medium"), line)
 

@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+import asyncio
 import sys
+from collections.abc import Awaitable, Callable
+from typing import TYPE_CHECKING
 
 from yardbolt.application.prove import Proved
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.run.documents import sound
 from yardbolt.core.run.proofs import Result
+
+if TYPE_CHECKING:
+    from yardbolt.application.unit import UnitInWork
+
+    from .wiring import Yard
 
 
 def agreed(question: str, yes: bool) -> bool:
@@ -19,6 +27,19 @@ def agreed(question: str, yes: bool) -> bool:
         raise OperatorError("this needs approval and nobody is at the keyboard; look at it first, then say --yes")
     sys.stdout.flush()
     return input(f"{question} (yes/no) ").strip().lower() in ("yes", "y")
+
+
+def plate_asked(yard: Yard, unit: UnitInWork) -> Callable[[str], Awaitable[bool]] | None:
+    """How to ask what the plate of the box says; None where nobody is at the keyboard."""
+    if not sys.stdin.isatty():
+        return None
+
+    async def ask(question: str) -> bool:
+        async with unit.shared.asking:
+            yard.progress.clear()
+            return await asyncio.to_thread(agreed, f"{unit.name}: {question}", False)
+
+    return ask
 
 
 def findings_code(states: list[State], complete: bool) -> int:

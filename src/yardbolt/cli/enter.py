@@ -12,7 +12,7 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.words import listed
 
 from . import show, wiring
-from .approval import agreed
+from .approval import agreed, plate_asked
 from .logins import known
 from .screen import Screen
 from .values import Wish
@@ -38,7 +38,7 @@ def enter(
 
         async def work(name: str) -> int:
             unit = yard.unit(name)
-            unit.this_one = this_one
+            unit.this_one, unit.plate = this_one, plate_asked(yard, unit)
             login.give(unit)
             with wiring.alone(job, name):
                 met = await questions(unit)

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from yardbolt.application.causes import Cause, briefly, causes, sentence
 from yardbolt.application.check import Checked
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import ANYONE, by_family
 from yardbolt.core.judge.baseline import Baseline, Finding
+from yardbolt.core.judge.causes import Cause, briefly, causes, unjudged
 from yardbolt.core.judge.counting import count
 from yardbolt.core.judge.looked import INSIDE
 from yardbolt.core.judge.rules.rule import State
@@ -132,7 +132,7 @@ def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, i
         screen.item(("waived    ", "waived"), f"{one.title}: {one.saw}")
     unknown = [one for one in found if one.state is State.UNKNOWN]
     if not inside and not depth:
-        rules = len({one.rule for one in unknown})
+        rules = len({one.title for one in unknown})
         screen.say(("NOT JUDGED     ", "head"), f"{rules} rules: the settings were not read")
     else:
         _not_judged(screen, unknown, bool(depth))
@@ -152,9 +152,10 @@ def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, i
         )
 
 
-def _cause(screen: Screen, cause: Cause, why: bool) -> None:
-    severity = cause.severity.value
-    screen.item((f"{severity:<10}", severity), cause.text, (f"  ({cause.basis})" if cause.basis else "", "faint"))
+def _cause(screen: Screen, cause: Cause[Finding], why: bool) -> None:
+    screen.item(
+        (f"{cause.severity:<10}", cause.severity), cause.text, (f"  ({cause.basis})" if cause.basis else "", "faint")
+    )
     if not why:
         return
     screen.say((cause.findings[0].why, "faint"), indent=10)
@@ -163,17 +164,15 @@ def _cause(screen: Screen, cause: Cause, why: bool) -> None:
 
 
 def _not_judged(screen: Screen, unknown: list[Finding], full: bool) -> None:
-    grouped: dict[str, list[Finding]] = {}
-    for one in unknown:
-        grouped.setdefault(one.title, []).append(one)
-    if not grouped:
+    sentences = unjudged(unknown)
+    if not sentences:
         screen.say(("NOT JUDGED     ", "head"), "nothing")
         return
     screen.say(("NOT JUDGED", "head"), ("  unknown is not good", "faint"))
-    shown = list(grouped.values())[: None if full else MOST_UNKNOWN]
-    for some in shown:
-        screen.item(("unknown   ", "unknown"), sentence(tuple(some)))
-    if more := len(grouped) - len(shown):
+    shown = sentences[: None if full else MOST_UNKNOWN]
+    for one in shown:
+        screen.item(("unknown   ", "unknown"), one)
+    if more := len(sentences) - len(shown):
         screen.say((f"{more} more: --all", "faint"), indent=10)
 
 

@@ -177,9 +177,7 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
     if made.left:
         count = made.plane.stores.differences
         many = "1 setting" if count == 1 else f"{count} settings"
-        screen.say(
-            ("NOT SAVED  ", "bad"), f"{many} left by a first login or an earlier run; this plan saves them"
-        )
+        screen.say(("NOT SAVED  ", "bad"), f"{many} left by a first login or an earlier run; this plan saves them")
     _gaps(screen, made, unit)
 
 

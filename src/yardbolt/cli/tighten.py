@@ -13,7 +13,7 @@ from yardbolt.core.plan.sheet import Refused
 from yardbolt.core.plane.path import show as show_path
 
 from . import show, show_plan, show_proofs, wiring
-from .approval import agreed, proved_code
+from .approval import agreed, plate_asked, proved_code
 from .logins import known
 from .screen import Cell, Screen
 from .values import Depth, Wish
@@ -65,7 +65,7 @@ def tighten(
 
         async def work(name: str) -> int:
             unit = yard.unit(name)
-            unit.this_one = this_one
+            unit.this_one, unit.plate = this_one, plate_asked(yard, unit)
             by.give(unit)
 
             async def approve(made: Plan, resumed: bool) -> bool:

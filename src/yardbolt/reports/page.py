@@ -8,6 +8,7 @@ from importlib.resources import files
 from jinja2 import Environment, StrictUndefined
 
 from yardbolt.core.errors import clean
+from yardbolt.core.judge.causes import rows
 from yardbolt.core.judge.counting import count
 from yardbolt.core.run.handover import HandOver
 
@@ -17,4 +18,5 @@ def render(record: HandOver) -> str:
     source = (files("yardbolt") / "data" / "sheet.html.j2").read_text("utf-8")
     env = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     counts = {side: count(one.counted for one in getattr(record, side).findings) for side in ("found", "left")}
-    return clean(env.from_string(source).render(r=record, counts=counts))
+    listed = {"found": rows(record.found.findings), "left": rows(record.left.findings, holding=True)}
+    return clean(env.from_string(source).render(r=record, counts=counts, rows=listed))

@@ -6,6 +6,7 @@ import textwrap
 from collections.abc import Iterable
 
 from yardbolt.core.errors import clean
+from yardbolt.core.judge.causes import rows
 from yardbolt.core.judge.counting import count
 from yardbolt.core.run.documents import FindingRow, ProofRow
 from yardbolt.core.run.handover import EntryRow, HandOver
@@ -14,7 +15,6 @@ WIDTH = 78
 SIGNATURES = "Handed over by ______________________   Received by ______________________"
 ASKED = {"asked": "asked", "answered": "accepted", "answering": "answered"}
 GATES = {"terms": "licence terms", "change": "a new password", "confirm": "the password again"}
-OPEN = ("fails", "unknown", "waived")
 
 
 def _wrap(text: str, first: str = "", rest: str = "  ") -> str:
@@ -67,14 +67,8 @@ def render(record: HandOver) -> str:
 def _state(name: str, time: str, findings: tuple[FindingRow, ...]) -> list[str]:
     counted = count(one.counted for one in findings)
     totals = f"{counted.in_words()}; {counted.holds} rules hold"
-    rows = (one for one in findings if one.state in OPEN)
-    return _part(
-        f"{name}, {time[:16].replace('T', ' ')} UTC", [totals, *(_wrap(_finding(one), "  ", " " * 21) for one in rows)]
-    )
-
-
-def _finding(one: FindingRow) -> str:
-    return f"{one.state.upper():<8} {one.severity:<9} {one.title}: {one.subject}: {one.saw}"
+    lines = [f"{one.severity if one.state == 'fails' else one.state:<10}{one.text}" for one in rows(findings)]
+    return _part(f"{name}, {time[:16].replace('T', ' ')} UTC", [totals, *(_wrap(one, "  ", " " * 12) for one in lines)])
 
 
 def _proof(one: ProofRow) -> str:

@@ -13,8 +13,8 @@ from ..doors import Door, Way
 from ..plane.edit import exists, get
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane, places_of
-from ..plane.path import Path, show
-from ..plane.words import human
+from ..plane.path import Path
+from ..plane.words import human, spoken
 from ..secret import Ref
 from .condition import Admission, Condition, admission, one_path
 from .passage import passage
@@ -30,12 +30,12 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
     """Everything that must hold for this way; where the settings are those of the next start, that its service comes back
     too."""
     service, account = ("services", way.service), ("accounts", way.account)
-    found = [one_path(path, exists(plane, path), f"{show(path)} is there") for path in (service, account)]
+    found = [one_path(path, exists(plane, path), f"{spoken(path)} is there") for path in (service, account)]
     for path in ((*service, "enabled"), (*account, "enabled")):
         value = get(plane, path)
         # what cannot be switched off is on
         on = True if value is ABSENT else value if isinstance(value, bool) else None
-        found.append(one_path(path, on, f"{show(path)} is {human(path, value)}"))
+        found.append(one_path(path, on, f"{spoken(path)}: {human(path, value)}"))
     found += [_limit(plane, (*owner, "permitted"), way.source) for owner in (service, account)]
     # what goes to somebody's mailbox nobody types here
     also = get(plane, (*account, "factor"))
@@ -118,26 +118,26 @@ def _comes_back(plane: Plane, service: Path) -> Condition:
 def _limit(plane: Plane, path: Path, source: str) -> Condition:
     permitted = get(plane, path)
     if isinstance(permitted, AddressSet):
-        return one_path(path, source in permitted, f"{show(path)} is {permitted}")
+        return one_path(path, source in permitted, f"{spoken(path)}: {permitted}")
     if permitted is ABSENT:
-        return one_path(path, True, f"{show(path)} has no limit")
-    return one_path(path, None, f"{show(path)} was not read")
+        return one_path(path, True, f"{spoken(path)}: no limit")
+    return one_path(path, None, f"{spoken(path)} was not read")
 
 
 def _account_list(path: Path, allowed: object, way: Way) -> Condition:
     if allowed is ABSENT:
         return one_path(path, True, "every account may use it")
     if not isinstance(allowed, tuple):
-        return one_path(path, None, f"{show(path)} was not read")
+        return one_path(path, None, f"{spoken(path)} was not read")
     if way.account in allowed and not any(entry.startswith("!") for entry in allowed):
-        return one_path(path, True, f"{show(path)} names {way.account}")
+        return one_path(path, True, f"{spoken(path)}: {way.account} is named")
     for entry in allowed:
         name, _, where = entry.partition("@")
         if any(sign in entry for sign in "*?!"):
-            return one_path(path, None, f"{show(path)} holds the pattern {entry}")
+            return one_path(path, None, f"{spoken(path)}: there is the pattern {entry}")
         if name == way.account and where == way.source:
-            return one_path(path, True, f"{show(path)} names {entry}")
-    return one_path(path, False, f"{show(path)} does not name {way.account}")
+            return one_path(path, True, f"{spoken(path)}: {entry} is named")
+    return one_path(path, False, f"{spoken(path)}: {way.account} is not named")
 
 
 def _root_login(plane: Plane, way: Way) -> Condition:
@@ -152,14 +152,14 @@ def _root_login(plane: Plane, way: Way) -> Condition:
         return Condition(frozenset({told, becomes}), True, f"{way.service} lets {way.account} in by a key")
     if kind is None or may is None:
         return Condition(frozenset({told, becomes}), None, f"whether {way.service} lets root in was not read")
-    return Condition(frozenset({told, becomes}), False, f"{show(told)} is {may}, and {way.account} is root")
+    return Condition(frozenset({told, becomes}), False, f"{spoken(told)}: {may}, and {way.account} is root")
 
 
 def _port(plane: Plane, service: Path, door: Door) -> Condition:
     path = (*service, "port")
     port = get(plane, path)
     if port is None:
-        return one_path(path, None, f"{show(path)} was not read")
+        return one_path(path, None, f"{spoken(path)} was not read")
     # a service that has no port of its own to set is met where it was met before
     there = port is ABSENT or ("tcp", door.port) in places_of("tcp", port, get(plane, (*service, "also")))
-    return one_path(path, there, f"{show(path)} is {human(path, port)}")
+    return one_path(path, there, f"{spoken(path)}: {human(path, port)}")

@@ -11,6 +11,7 @@ from ..plane.edit import drop, get, make, put, reachable
 from ..plane.leaves import Plane
 from ..plane.path import Path, parse, show
 from ..plane.table import item_of, pattern_of
+from ..plane.words import spoken
 from .counting import Counted
 from .demands import Demand, Gap, Gone, Present, Target, Want, choose, meet
 from .rules import RULES
@@ -55,6 +56,11 @@ class Finding:
     saw: str
     basis: str
     cause: str = ""
+
+    @property
+    def name(self) -> str:
+        """What it is about, in words."""
+        return spoken(self.subject[:2])
 
     @property
     def counted(self) -> Counted:

@@ -9,8 +9,8 @@ from ..doors import Door, Way
 from ..plane.edit import get
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Interface, Plane
-from ..plane.path import Path, show
-from ..plane.words import human
+from ..plane.path import Path
+from ..plane.words import human, spoken
 from .condition import Condition, one_path
 
 
@@ -36,7 +36,7 @@ def at_address(plane: Plane, way: Way) -> tuple[Condition, ...]:
     gateway = get(plane, gateway_path)
     answers = True if near else None if gateway is None or has is None else gateway is not ABSENT
     return (
-        Condition(frozenset({path}), has, f"{show(path)}: {human(path, listed)}"),
+        Condition(frozenset({path}), has, f"{spoken(path)}: {human(path, listed)}"),
         Condition(frozenset({path, gateway_path}), answers, f"{key} can answer {way.source}"),
     )
 
@@ -70,10 +70,10 @@ def bound_to(plane: Plane, door: Door) -> Condition:
     if bound is ABSENT:
         return one_path(path, True, "it is bound to every socket")
     if not isinstance(bound, tuple):
-        return one_path(path, None, f"{show(path)} was not read")
+        return one_path(path, None, f"{spoken(path)} was not read")
     key = interface_of(plane, door)
     return Condition(
-        frozenset({path}) | whereabouts(plane), (key in bound) if key else None, f"{show(path)}: {human(path, bound)}"
+        frozenset({path}) | whereabouts(plane), (key in bound) if key else None, f"{spoken(path)}: {human(path, bound)}"
     )
 
 

@@ -39,6 +39,15 @@ class FindingRow:
     state: str
     saw: str
     basis: str
+    cause: str = ""
+
+    @property
+    def name(self) -> str:
+        """What it is about, in words."""
+        from ..plane.path import parse  # the board reads documents, and has no use for words
+        from ..plane.words import spoken
+
+        return spoken(parse(self.subject)[:2])
 
     @property
     def counted(self) -> Counted:

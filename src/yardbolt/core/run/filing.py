@@ -32,6 +32,7 @@ def finding_rows(findings: tuple[Finding, ...]) -> tuple[FindingRow, ...]:
         FindingRow(
             number=one.number, rule=one.rule, title=one.title, why=one.why, severity=one.severity.value,
             subject=show(one.subject), state=one.state.value, saw=one.saw, basis=one.basis,
+            cause=one.cause,
         )
         for one in findings
     )  # fmt: skip

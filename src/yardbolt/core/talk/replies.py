@@ -15,9 +15,7 @@ from typing import Literal
 from .outcomes import Cut, Locked, Login, NotReady, Refused, Silent
 from .tree import MISSING, Tree, as_text, one, pick
 
-Meaning = Literal[
-    "inside", "refused", "locked", "not ready", "ended", "no", "asked twice", "again", "code", "blocked"
-]
+Meaning = Literal["inside", "refused", "locked", "not ready", "ended", "no", "asked twice", "again", "code", "blocked"]
 LONGEST_REASON = 200
 
 

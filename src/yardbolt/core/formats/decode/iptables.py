@@ -255,7 +255,9 @@ def ours(every: list[Saved], families: frozenset[str]) -> list[Narrow]:
         admitted[key] = sets[0] | sets[-1]
     for one, _ in found:
         one.rules = [row for row in one.rules if OURS not in (row[1], row[2].target.rsplit(" ", 1)[-1])]
-    return [(name, by, (port,), sources) for (name, by, port), sources in sorted(admitted.items(), key=lambda row: row[0])]
+    return [
+        (name, by, (port,), sources) for (name, by, port), sources in sorted(admitted.items(), key=lambda row: row[0])
+    ]
 
 
 def _limits(one: Saved) -> dict[tuple[str, str, str], AddressSet] | None:

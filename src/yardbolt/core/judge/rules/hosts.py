@@ -76,7 +76,11 @@ def _files(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.HOLDS, "as a package installed it" if file.origin == "package" else "made by us")
         else:
             yield Verdict(
-                path, State.UNKNOWN, f"{file.key} is not as a package installed it", "read", "not as a package installed them"
+                path,
+                State.UNKNOWN,
+                f"{file.key} is not as a package installed it",
+                "read",
+                "not as a package installed them",
             )
     if not plane.files.complete:
         yield Verdict(("files",), State.UNKNOWN, "the files that run by themselves were not all read", "")

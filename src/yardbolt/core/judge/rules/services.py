@@ -143,7 +143,9 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.HOLDS, f"only {got.possible} may log in")
         elif got.possible <= site.while_working(s.key):
             yield Verdict(
-                path, State.FAILS, f"this laptop, {site.laptop}, is let in and is not an administrator's: remove it last"
+                path,
+                State.FAILS,
+                f"this laptop, {site.laptop}, is let in and is not an administrator's: remove it last",
             )
         elif s.permitted is None and got.sure <= meant:
             yield Verdict(path, State.UNKNOWN, "who may connect was not read", "")
@@ -214,7 +216,10 @@ def _root(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for s in _ssh(plane):
         if s.root_login is not ABSENT:
             yield on_leaf(
-                plane, ("services", s.key, "root_login"), lambda v: v == "no", "no: log in as a person first, then become root"
+                plane,
+                ("services", s.key, "root_login"),
+                lambda v: v == "no",
+                "no: log in as a person first, then become root",
             )
     yield from _ssh_unread(plane)
 
