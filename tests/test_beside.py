@@ -142,7 +142,7 @@ def test_nobody_is_counted_on_who_is_asked_for_a_code() -> None:
     wanted = [(one.path, getattr(one, "values", ())) for one in rule.demand(known, site, {})]
     assert wanted == [(("accounts", "keeper", "mailbox"), ("works@larkmoor.tram",))], "and it is not switched on here"
     told = next(one for one in rule.judge(known, site, {}) if one.subject == path)
-    assert told.state is State.UNKNOWN and "once a letter came" in told.saw
+    assert told.state is State.UNKNOWN and "once a test mail" in told.saw
     assert not opens_a_login("console desk") and not opens_a_login("guard key") and opens_a_login("desk")
 
 

@@ -472,7 +472,7 @@ def test_nothing_is_restarted_that_nobody_would_get_into() -> None:
 
     box.answer = meddling  # type: ignore[method-assign]
     outcome = box.drive(carry_out(FAMILY, sheet, belief, box.clock))
-    assert "next start" in outcome.why and not box.dead and box.safe(), outcome.why
+    assert "gets in after it" in outcome.why and not box.dead and box.safe(), outcome.why
 
 
 def test_a_trial_that_failed_in_this_run_is_not_mended_by_one_that_could_not_be_made() -> None:

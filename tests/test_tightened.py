@@ -175,9 +175,9 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
         assert "meanwhile input_chains/" in told and "banning" in told, told
         assert ":42 is blocked by ssh" in said.stdout, said.stdout
         for tried in (
-            "sealed",
-            "unsealed",
-            "no community",
+            "encrypted",
+            "not unencrypted",
+            "no published community",
             "lets in",
             "a weak password is refused to an account",
             "3 wrong ones lock it",

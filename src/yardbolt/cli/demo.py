@@ -68,6 +68,9 @@ PREFIX = "yardbolt-demo-"
 PROGRAM = (sys.executable, "-m", "yardbolt")
 
 
+SPENT: dict[str, float] = {}  # command -> seconds, of the story that is told
+
+
 def _free_network() -> str:
     """The network of the demo's units: the usual one, or another where a bench is up there already."""
     tried = [DEMO_NETWORK, *(f"127.83.{third}" for third in range(5, 250))]
@@ -110,7 +113,10 @@ def run(folder: Path | None, no_color: bool) -> int:
         for comment, command, good in STORY:
             elsewhere = command is NEW and network != DEMO_NETWORK
             _act(screen, comment, (*command, "--network", network) if elsewhere else command, good, work, env)
-        screen.head("Done", f"{time.monotonic() - began:.0f} s; the bench is down, nothing is left running")
+        screen.head(
+            "Done",
+            f"{time.monotonic() - began:.0f} s ({_where_time_went()}); the bench is down, nothing is left running",
+        )
         screen.say(f"The job:  {work}  (safe key: {key.name}; delete it when you are done)")
         screen.say("By hand:  yardbolt bench up; in another terminal: yardbolt new job --demo, cd job, yardbolt check")
         return 0
@@ -142,9 +148,17 @@ def of_a_host(folder: Path | None, no_color: bool) -> int:
         (work / "families" / "works-server.yaml").write_text(FAMILY)
         for comment, command, good in OF_A_HOST:
             _act(screen, comment, command, good, work, env)
-    screen.head("Done", f"{time.monotonic() - began:.0f} s; the server is gone, nothing is left running")
+    screen.head(
+        "Done", f"{time.monotonic() - began:.0f} s ({_where_time_went()}); the server is gone, nothing is left running"
+    )
     screen.say(f"The job:  {work}  (safe key: {key.name}; delete it when you are done)")
     return 0
+
+
+def _where_time_went() -> str:
+    """The commands that took longest, with their seconds."""
+    longest = sorted(SPENT.items(), key=lambda row: -row[1])[:3]
+    return ", ".join(f"{command} {seconds:.0f} s" for command, seconds in longest)
 
 
 def _clear_away() -> None:
@@ -164,6 +178,8 @@ def _act(
         screen.say((f"== {comment}", "next"))
     screen.say((f"$ yardbolt {' '.join(command)}".rstrip(), "faint"))
     sys.stdout.flush()
+    began = time.monotonic()
     got = subprocess.run([*PROGRAM, *command], cwd=work, env=env, check=False)
+    SPENT[command[0] if command else "board"] = time.monotonic() - began
     if got.returncode not in good:
         raise Stopped(f"'yardbolt {' '.join(command)}' ended with {got.returncode}; the job lies in {work}")

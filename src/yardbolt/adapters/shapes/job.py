@@ -34,7 +34,7 @@ class AccountShape(Shape):
         "",
         alias="codes to",
         description="the mailbox codes are sent to that it is asked for with its password, where a unit can; "
-        "set here, switched on where a letter came",
+        "set here, switched on once a test mail has arrived",
     )
     by: Literal["snmp"] | None = Field(
         None, description="snmp: it is a user of SNMP where SNMP is needed (RFC 3414), and logs in nowhere"
