@@ -179,7 +179,7 @@ def test_hostile_units_get_one_clear_line_each(job: Tool, benches: Callable[[], 
     bench.fault("swallow")
     told_so = job("tighten", "--yes", code=3)
     assert "steps done, each read back, 7 changes left out" in told_so, told_so
-    assert "NOT DONE  name: it came out otherwise, and reads ql8-new, wanted sk-sw-04" in told_so, told_so
+    assert "NOT DONE  name: after the change it reads ql8-new, wanted sk-sw-04" in told_so, told_so
     bench.fault("blab")
     assert "--again has it tried once more" in job("steps", "--all", code=4)
     assert "steps done, each read back" in job("tighten", "--yes", "--again", code=4)

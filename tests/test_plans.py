@@ -623,7 +623,7 @@ def test_without_a_session_the_same_change_is_a_leap_and_needs_consent_by_name()
     """Where no session would survive it, it is refused with the option to say, and planned once that is said."""
     bare, me, plane = alone("factory:1")
     keep = replace(SITE, accounts=())
-    cutting = replace(FAMILY, ops=tuple(replace(o, cuts="all") if o.name == "rekey" else o for o in FAMILY.ops))
+    cutting = replace(FAMILY, ops=tuple(replace(o, cuts="all") if o.name == "password" else o for o in FAMILY.ops))
     keep = replace(keep, allows=Allows(False, False, ""))
     target = tuple(w for w in wanted(plane, BASELINE, keep)[0] if w.path[0] == "accounts")
     todo, _ = changes(plane, target, cutting, keep)

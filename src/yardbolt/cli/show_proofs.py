@@ -104,7 +104,7 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
         show.verdict(found.findings),
     )
     for (word, style), text, saw in lines(found.proofs, bool(depth)):
-        screen.say((f"{word:<10}", style), text, (f": {saw}" if saw else "", "faint"))
+        screen.item((f"{word:<10}", style), text, (f": {saw}" if saw else "", "faint"))
     if found.changed and depth:
         screen.head("AS FOUND AND AS LEFT")
         screen.rows([[spoken(path), _side(path, a), "->", _side(path, b)] for path, a, b in found.changed], indent=0)
@@ -116,7 +116,7 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
     for path in found.missing:
         left_out = unit.record.history().left_out.get(show_written(path))
         why = f": {left_out.why}" if left_out else " does not read as wanted, or could not be read"
-        screen.say(("NOT DONE  ", "bad"), f"{spoken(path)}{why}")
+        screen.item(("NOT DONE  ", "bad"), f"{spoken(path)}{why}")
     if any(show_written(path) in unit.record.history().left_out for path in found.missing):
         screen.say(
             (f"What was left out is tried once more by: yardbolt tighten {found.unit} --again", "faint"), indent=2

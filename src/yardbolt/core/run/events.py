@@ -176,7 +176,7 @@ class Unlike(OfStep):
         """Why the change was left out."""
         if not self.asked:
             return f"it could not be sent: {self.said}"
-        return f"the unit refused it: {self.said}" if self.said else f"it came out otherwise, and {self.reads}"
+        return f"the unit refused it: {self.said}" if self.said else f"after the change it {self.reads}"
 
 
 @dataclass(frozen=True, kw_only=True)
