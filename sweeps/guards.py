@@ -13,7 +13,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 GUARDS = [
-    ("an unclear session is reused", "core/run/conducting.py",
+    ("an unclear session is reused", "core/run/sessions.py",
      "            self.drop_session(via)\n        return answer, via", "            pass\n        return answer, via", "test_plans.py -k unclearly"),
     ("no control in check", "application/trials.py", "return replace(trial, doubts=frozenset(doubts))", "return replace(trial, doubts=frozenset())", "test_lies.py"),
     ("the copy is not compared", "adapters/safe.py", "        with contextlib.suppress(OSError):\n            content = self.path", "        if self._alike:\n            return True\n        with contextlib.suppress(OSError):\n            content = self.path", "test_wires_and_adapters.py -k safe"),
@@ -38,22 +38,22 @@ GUARDS = [
     ("a trial not made mends one of this run", "core/run/execute.py", "if what in self.failed]", "if what in self.sheet.gate]", "test_guard.py -k failed_in_this_run"),
     ("a host restarts that nobody gets into", "core/run/execute.py", "        if not self.lasts(self.belief):", "        if False:", "test_guard.py -k nothing_is_restarted"),
     ("guarded and not armed, and sent all the same", "core/run/guarding.py", '            raise Stop("the timed return is not armed, so nothing that needs it is sent")', "            return", "test_guard.py"),
-    ("a set taken back is not compared", "core/run/takingback.py",
+    ("a set taken back is not compared", "core/run/undoing.py",
      "        if problem := _not_as_before(self.family, bound, seen.get(bound.store, Plane()), before):",
      "        problem = _not_as_before(self.family, bound, seen.get(bound.store, Plane()), before)\n        if problem and not isinstance(bound.change, Set):", "test_plans.py -k swallows_is"),
-    ("a made one taken back is not compared", "core/run/takingback.py", "        if listed and there is not wanted:", "        if listed and wanted and not there:", "test_guard.py"),
-    ("a dropped one taken back is not compared", "core/run/takingback.py", "        if listed and there is not wanted:", "        if listed and there and not wanted:", "test_guard.py"),
+    ("a made one taken back is not compared", "core/run/undoing.py", "        if listed and there is not wanted:", "        if listed and wanted and not there:", "test_guard.py"),
+    ("a dropped one taken back is not compared", "core/run/undoing.py", "        if listed and there is not wanted:", "        if listed and there and not wanted:", "test_guard.py"),
     ("what differs after saving is nothing", "core/run/execute.py", "        if left is None and readable(self.family, frozenset({DIFFERENCES})):", "        left = 0\n        if left is None and readable(self.family, frozenset({DIFFERENCES})):", "test_plans.py -k still_differs"),
     ("not tried clears a failure", "core/run/execute.py", "        if again or not got.held:", "        if not got.held:", "test_guard.py -k mends_nothing"),
     ("boot is no condition", "core/judge/access.py", "    if kept:\n        found.append(_comes_back(plane, service))", "    if False:\n        found.append(_comes_back(plane, service))", "test_guard.py"),
-    ("somebody else's doing is no way back", "core/run/takingback.py", "if not carries(path, before, ways))", "if False)", "test_guard.py -k went_back"),
+    ("somebody else's doing is no way back", "core/run/undoing.py", "if not carries(path, before, ways))", "if False)", "test_guard.py -k went_back"),
     ("what an item is not told is written to it", "core/plan/difference.py", "or _untold(before, one, family)", 'or ""', "test_plans.py -k not_told_of"),
     ("one made may be somebody's, and is taken back", "core/family/bound.py", "            if exists(bound.before, path) is None:", "            if False:", "test_plans.py -k removed_and_what"),
     ("closed after the restart, and not said", "application/handover.py", "    yield from _next_start(unit, left)\n", "", "test_tightened.py -k 'stays_so and cabin'"),
     ("nothing is typed behind it", "application/prove.py", '    yield "with a character appended", f"{right}a"\n', "", "test_lies.py -k each_lie"),
     ("the other case is not typed", "application/prove.py", "    if right.swapcase() != right:\n", "    if False:\n", "test_lies.py -k each_lie"),
     ("another middle is not typed", "application/prove.py", '(\n        "with another character in the middle",\n        right[:half] + ("a" if right[half] != "a" else "b") + right[half + 1 :],\n    )', '"with another last character", right[:-1] + "b"', "test_lies.py -k each_lie"),
-    ("the fullest is not looked for", "application/arrival.py", "for way in candidates(unit) if poor else ():\n        if way in failed or way.account in", "for way in ():\n        if way in failed or way.account in", "test_tightened.py -k 'stays_so and mill'"),
+    ("the fullest is not looked for", "application/fresh.py", "for way in candidates(unit) if poor else ():\n        if way in failed or way.account in", "for way in ():\n        if way in failed or way.account in", "test_tightened.py -k 'stays_so and mill'"),
 ]  # fmt: skip
 
 

@@ -96,9 +96,7 @@ def console(thing: Thing) -> str:
     style, verb, label = thing.style, thing.verb, thing.label
     prompt = {"sign": "==> ", "name": "{any} # ", "bracket": "[{any}] "}[style["prompt"]]
     no = '{starts: "!! ", means: "no"}' if style["refusal"] == "starts" else '{text: "it was not done", means: "no"}'
-    away = (
-        ", {text: Not from where you are, means: blocked}" if style["stranger"] in ("forbidden", "a page") else ""
-    )
+    away = ", {text: Not from where you are, means: blocked}" if style["stranger"] in ("forbidden", "a page") else ""
     locked = "{text: Locked up for now, means: locked}, " if style["wrong"].startswith("locks") else ""
     more = '\n    more: "-- on? --"\n    turn: " "' if style["page"] == "turned" else ""
     take = {at: path for path, at in plate_of(thing).items()} | {label[name]: PATHS[name] for name in SETTINGS}
@@ -175,9 +173,7 @@ def objects(thing: Thing) -> str:
         if told
         else '{status: "423", means: locked}, '
     )
-    away = (
-        "{text: not from where you are, means: blocked}, " if style["stranger"] in ("forbidden", "a page") else ""
-    )
+    away = "{text: not from where you are, means: blocked}, " if style["stranger"] in ("forbidden", "a page") else ""
     if told:
         refused = (
             "{at: why, starts: stay out, means: refused}, {at: why, starts: nobody sits, means: refused}, "
@@ -278,9 +274,7 @@ def pages(thing: Thing) -> str:
         else "{text: Stay out, means: refused}, {form: door, means: ended}"
     )
     locked = "{text: Locked up for now, means: locked}, " if style["wrong"].startswith("locks") else ""
-    away = (
-        "{text: Not from where you are, means: blocked}, " if style["stranger"] in ("forbidden", "a page") else ""
-    )
+    away = "{text: Not from where you are, means: blocked}, " if style["stranger"] in ("forbidden", "a page") else ""
     store = "store: staged, " if style["store"] == "staged" else ""
     writes = WRITES[style["store"]]
     plate = plate_of(thing)

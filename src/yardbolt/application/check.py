@@ -10,7 +10,7 @@ from yardbolt.core.doors import Way
 from yardbolt.core.errors import Trouble, UnitError
 from yardbolt.core.family.parts import Reading
 from yardbolt.core.judge.baseline import Finding, judge
-from yardbolt.core.judge.looked import Looked, not_looked_at
+from yardbolt.core.judge.coverage import Looked, not_looked_at
 from yardbolt.core.plan.belief import learned
 from yardbolt.core.plane.edit import exists, get
 from yardbolt.core.plane.leaves import Plane
@@ -19,8 +19,7 @@ from yardbolt.core.run.documents import CheckDocument, LeftDocument
 from yardbolt.core.run.filing import baseline_name, finding_rows, reading_fields
 from yardbolt.core.talk.outcomes import Opened
 
-from .identity import box_of, not_another, same_box, same_unit
-from .reach import (
+from .contact import (
     candidates,
     outside_rows,
     seen_from_outside,
@@ -28,7 +27,8 @@ from .reach import (
     with_credentials,
     with_known_secrets,
 )
-from .surroundings import Surroundings, datagrams_meanwhile, look_at, looked_outside
+from .identity import box_of, not_another, same_box, same_unit
+from .outerview import Surroundings, datagrams_meanwhile, look_at, looked_outside
 from .trials import Trial, Trials
 from .unasked import with_unasked
 from .unit import UnitInWork

@@ -26,10 +26,10 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.conversation import ANSWER, Order
 from yardbolt.core.talk.outcomes import Done, Locked, No, Open, Opened, Refused, told
 
+from .contact import floor_of
 from .lending import NAME, ByChanges, ByProgram, Lending, lending, why_not
 from .logins import LONGEST_LOCK
 from .prove import attempt_patiently
-from .reach import floor_of
 from .session import Session
 from .unit import UnitInWork
 

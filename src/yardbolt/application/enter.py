@@ -15,9 +15,9 @@ from yardbolt.core.secret import Ref, Secret, Slot, Text
 from yardbolt.core.talk.outcomes import Asked, Login, NoListener, NotReady, Opened, said_by, told
 
 from .check import Checked, check
+from .contact import candidates, floor_of, told_fully
 from .held import TYPED
 from .identity import recognise
-from .reach import candidates, floor_of, told_fully
 from .session import Session
 from .unit import UnitInWork
 

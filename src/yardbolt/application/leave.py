@@ -31,7 +31,7 @@ from yardbolt.core.run.events import OpeningEnded
 from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.run.proofs import Claim, Sort, settle
 
-from .arrival import Run, arrive
+from .fresh import Run, arrive
 from .prove import proof_row
 from .steps import Plan, change_key, left_by_us, target_from, want_rows
 from .tighten import drive, stopped

@@ -35,11 +35,11 @@ from yardbolt.core.talk.logon import NEVER_SENDS
 from yardbolt.core.talk.outcomes import Cut, Login, NoListener, Open, Opened, Refused, Refusing, Silent, Untried
 
 from .check import conclude
+from .contact import candidates, shut_out, way_in, with_known_secrets
 from .identity import box_of, same_unit
-from .reach import candidates, shut_out, way_in, with_known_secrets
+from .outerview import datagrams_meanwhile, look_at
 from .session import Session
 from .steps import as_wanted, target_from, target_of
-from .surroundings import datagrams_meanwhile, look_at
 from .trials import Trial
 from .unasked import with_unasked
 from .unit import UnitInWork

@@ -31,7 +31,7 @@ from yardbolt.core.plane.table import coerce, item_of, reached
 from yardbolt.core.run.documents import WantRow
 from yardbolt.core.secret import Ref
 
-from .reach import published_ways
+from .contact import published_ways
 from .unit import UnitInWork
 
 Planes = Mapping[str, Plane]

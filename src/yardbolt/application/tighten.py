@@ -67,9 +67,9 @@ from yardbolt.core.talk.outcomes import (
     spends_a_try,
 )
 
-from .arrival import Run, arrive
 from .drills import DRILLS, drills
 from .enter import prepare
+from .fresh import Run, arrive
 from .identity import same_unit
 from .prove import Proved, brought, claims_for, differences, planned, prove, try_claim
 from .session import Session

@@ -33,7 +33,7 @@ from yardbolt.core.talk.outcomes import (
 )
 from yardbolt.core.talk.ways import UNDESCRIBED
 
-from .surroundings import Surroundings
+from .outerview import Surroundings
 from .unit import UnitInWork
 
 USUAL_PORT = {"ssh": 22, "telnet": 23, "ftp": 21, "http": 80, "https": 443}

@@ -9,8 +9,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from yardbolt.application.session import drive
-from yardbolt.application.surroundings import (
+from yardbolt.application.outerview import (
     Surroundings,
     answers,
     certificates,
@@ -19,6 +18,7 @@ from yardbolt.application.surroundings import (
     looked_outside,
     published_communities,
 )
+from yardbolt.application.session import drive
 from yardbolt.application.trials import others
 from yardbolt.core.addresses import NOBODY, by_family, is_address
 from yardbolt.core.credentials import Password
@@ -26,7 +26,7 @@ from yardbolt.core.doors import Door
 from yardbolt.core.errors import OperatorError, Trouble, UnitError, clean
 from yardbolt.core.job import Site
 from yardbolt.core.judge.baseline import Baseline, Finding, judge
-from yardbolt.core.judge.looked import INSIDE, not_looked_at
+from yardbolt.core.judge.coverage import INSIDE, not_looked_at
 from yardbolt.core.judge.passwords import Demands, weaknesses
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.edit import Draft

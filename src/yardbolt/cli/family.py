@@ -58,7 +58,7 @@ def look(
 ) -> int:
     """The places of one page or object of a unit, as a family file names them. Of what stands there only the kind, unless the
     values are asked for: a unit may show secrets."""
-    from yardbolt.application.looking import seen_at
+    from yardbolt.application.places import seen_at
 
     from .logins import known
 

@@ -11,7 +11,7 @@ from yardbolt.core.addresses import ANYONE, by_family
 from yardbolt.core.judge.baseline import Baseline, Finding
 from yardbolt.core.judge.causes import Cause, briefly, causes, unjudged
 from yardbolt.core.judge.counting import count
-from yardbolt.core.judge.looked import INSIDE
+from yardbolt.core.judge.coverage import INSIDE
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.judge.rules.services import readable
 from yardbolt.core.judge.who import who

@@ -34,7 +34,6 @@ from ..plane.path import Path, show, touches
 from ..plane.table import holds_secret, is_item
 from ..talk.conversation import Replies
 from ..talk.outcomes import Done, Ended, Login, No, Opened, Unclear, told
-from .conducting import Stop, differing, otherwise, overlaid
 from .events import LeftUntried, Stopped
 from .following import Following
 from .readback import confirmed, no_more_told, told_of_it
@@ -54,7 +53,8 @@ from .requests import (
     TakenBack,
     WhyUnread,
 )
-from .takingback import RETURNING, Unproven
+from .sessions import Stop, differing, otherwise, overlaid
+from .undoing import RETURNING, Unproven
 
 DIFFERENCES = ("stores", "differences")
 WRITING = 1.0  # seconds between looks while it writes

@@ -19,10 +19,10 @@ from ..plane.leaves import Plane
 from ..plane.path import Path, show, touches
 from ..plane.table import is_item
 from ..talk.outcomes import Login, Opened, told
-from .conducting import Stop, differing, overlaid
 from .events import Noted, Unlike
 from .guarding import Guarding
 from .requests import Doing, LogIn, Note, Request, TakenBack
+from .sessions import Stop, differing, overlaid
 from .weighing import carries, weigh
 
 

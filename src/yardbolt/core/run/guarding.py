@@ -20,14 +20,14 @@ from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..talk.conversation import ANSWER
 from ..talk.outcomes import Done, Ended
-from .conducting import Stop, reason_of
 from .requests import (
     Doing,
     Planes,
     Request,
     Send,
 )
-from .takingback import RETURNING, TakingBack
+from .sessions import Stop, reason_of
+from .undoing import RETURNING, TakingBack
 
 TO_PROVE = 60.0  # seconds that must be left of a timed return to log in again and confirm
 

@@ -6,8 +6,8 @@ import re
 from collections.abc import Mapping
 
 from ...plane.kinds import ABSENT
-from .caretaking import OLDER
 from .decoder import Decoded, Decoder, Pairs, of_text
+from .logsclock import OLDER
 from .tagged import tagged
 
 _TAGS = "snmpd oldsnmp snmp snmpfile user access"

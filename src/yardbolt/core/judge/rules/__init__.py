@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from . import asking, beside, hosts, logins, policy, services, sides, upkeep
+from . import exposure, extras, hosts, logins, policy, services, snmp, upkeep
 from .rule import Rule
 
 RULES: Mapping[str, Rule] = {
-    r.id: r for module in (logins, services, policy, upkeep, hosts, asking, sides, beside) for r in module.RULES
+    r.id: r for module in (logins, services, policy, upkeep, hosts, snmp, exposure, extras) for r in module.RULES
 }

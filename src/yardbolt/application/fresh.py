@@ -21,9 +21,7 @@ from yardbolt.core.run.proofs import Proof
 from yardbolt.core.talk.outcomes import Done, Locked, No
 
 from .check import file_once
-from .identity import box_of, not_another, recognise
-from .lending import ByChanges, ByProgram, lent
-from .reach import (
+from .contact import (
     COMES_FIRST,
     candidates,
     missed,
@@ -34,6 +32,8 @@ from .reach import (
     with_answered,
     with_credentials,
 )
+from .identity import box_of, not_another, recognise
+from .lending import ByChanges, ByProgram, lent
 from .session import Session
 from .unit import UnitInWork
 

@@ -10,7 +10,7 @@ from datetime import date
 
 from yardbolt.core.addresses import by_family
 from yardbolt.core.doors import Door
-from yardbolt.core.judge.looked import Looked
+from yardbolt.core.judge.coverage import Looked
 from yardbolt.core.ports import Datagrams, Look, Ports, Seen
 
 

@@ -22,10 +22,10 @@ from ..plane.leaves import Plane
 from ..plane.path import Path, show
 from ..plane.table import holds_secret, is_item, item_of
 from ..talk.outcomes import Done, Opened, told
-from .conducting import Conducting, Stop, differing, overlaid, reason_of, told_of
 from .events import BackedOut, BackingOut, Noted
 from .readback import no_more_told
 from .requests import Doing, LogIn, Note, Planes, Read, Request, Return, Returned, TakenBack
+from .sessions import Conducting, Stop, differing, overlaid, reason_of, told_of
 from .weighing import carries, weigh
 
 RETURNING = ("stores", "returning")

@@ -36,8 +36,8 @@ from yardbolt.core.talk.outcomes import (
 )
 
 from .held import TYPED
+from .outerview import Surroundings, answers, certificates, published_communities
 from .session import Session
-from .surroundings import Surroundings, answers, certificates, published_communities
 from .trials import ELSEWHERE, LOCKED, Trial, settled
 from .unit import UnitInWork
 

@@ -10,7 +10,7 @@ from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.outcomes import Done, No
 from yardbolt.core.talk.tree import Tree, places
 
-from .reach import shut_out, told_fully, way_in
+from .contact import shut_out, told_fully, way_in
 from .unit import UnitInWork
 
 
