@@ -1,5 +1,5 @@
-"""Who gets in through 10,000 rules, with the rules that decide, against a bare sweep over the same rules that tells only the
-sources: python benchmarks/access.py [RULES]"""
+"""Who gets in through 10,000 rules, with the rules that decide, against a bare sweep over the same rules that tells
+only the sources: python benchmarks/access.py [RULES]"""
 
 from __future__ import annotations
 

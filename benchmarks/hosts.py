@@ -1,5 +1,6 @@
-"""Reading many real hosts against a loop over the OpenSSH client that runs the same framed script, once each and as many at
-once: python benchmarks/hosts.py [HOSTS]. Needs root, for namespaces. All hosts live on this machine and share its processors."""
+"""Reading many real hosts against a loop over the OpenSSH client that runs the same framed script, once each and as
+many at once: python benchmarks/hosts.py [HOSTS]. Needs root, for namespaces. All hosts live on this machine and share
+its processors."""
 
 from __future__ import annotations
 

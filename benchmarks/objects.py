@@ -1,7 +1,7 @@
-"""Logging in to 64 cameras at once and reading them whole, against bare httpx sending the same requests: python benchmarks/objects.py
+"""Logging in to 64 cameras at once and reading them whole, against bare httpx sending the same requests: python
+benchmarks/objects.py
 
-The units stand in a process of their own; what is compared is the client's work in the same run, in turns.
-"""
+The units stand in a process of their own; what is compared is the client's work in the same run, in turns."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""How long planning and rehearsing the demo's sheet takes, against one reading of the unit in memory: python benchmarks/plan.py"""
+"""How long planning and rehearsing the demo's sheet takes, against one reading of the unit in memory: python
+benchmarks/plan.py"""
 
 import sys
 import time

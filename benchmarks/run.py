@@ -1,6 +1,8 @@
-"""Runs every benchmark and writes their ratios, with date and commit, into measured.md: python benchmarks/run.py [NAME...]
+"""Runs every benchmark and writes their ratios, with date and commit, into measured.md: python benchmarks/run.py
+[NAME...]
 
-Each compares against something in the same run, so the ratios hold on any machine; those of a benchmark that was not run stay."""
+Each compares against something in the same run, so the ratios hold on any machine; those of a benchmark that was not
+run stay."""
 
 import re
 import subprocess

@@ -1,7 +1,7 @@
-"""How long `tighten` waits on the bench, against the time the unit itself is away or deaf (3 s): python benchmarks/waiting.py
+"""How long `tighten` waits on the bench, against the time the unit itself is away or deaf (3 s): python
+benchmarks/waiting.py
 
-Waiting is wall time less the time the program computes; only a hundred ports are looked at.
-"""
+Waiting is wall time less the time the program computes; only a hundred ports are looked at."""
 
 import os
 import subprocess

@@ -1,8 +1,8 @@
 """A real host in a machine of its own, whose clock jumps while it is tightened: python sweeps/clock.py SEEDS FIRST
 
-Namespaces share the clock of the machine they are in, so this one is emulated whole, and slow: about half an hour a seed. Needs
-root, qemu-system-x86_64, mmdebstrap and mke2fs. Each host is disturbed three times (clock forward, back, power), then finished: somebody
-must get in, and the end must be the same."""
+Namespaces share the clock of the machine they are in, so this one is emulated whole, and slow: about half an hour a
+seed. Needs root, qemu-system-x86_64, mmdebstrap and mke2fs. Each host is disturbed three times (clock forward, back,
+power), then finished: somebody must get in, and the end must be the same."""
 
 import contextlib
 import os

@@ -1,6 +1,8 @@
-"""Random packet filters in a real host: what is sure must be what real packets meet: python sweeps/filters.py [LISTS] [SEED]
+"""Random packet filters in a real host: what is sure must be what real packets meet: python sweeps/filters.py [LISTS]
+[SEED]
 
-Every third one is written by nft, the others by iptables: into tables of nft (which nft shows, or iptables alone), and into the older filter."""
+Every third one is written by nft, the others by iptables: into tables of nft (which nft shows, or iptables alone),
+and into the older filter."""
 
 import json
 import random

@@ -1,6 +1,7 @@
 """Real hosts on which a way in hangs by a thread: python sweeps/guarded.py [CASE...]
 
-Each is tightened; whatever comes of it, somebody gets in, now and after a power cut, and nobody is told otherwise. Needs root."""
+Each is tightened; whatever comes of it, somebody gets in, now and after a power cut, and nobody is told otherwise.
+Needs root."""
 
 import os
 import re

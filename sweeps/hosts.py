@@ -1,6 +1,8 @@
-"""A real host, tightened with mischief at moments drawn by lot: killed, line cut, power cut, disk full: python sweeps/hosts.py SEEDS FIRST
+"""A real host, tightened with mischief at moments drawn by lot: killed, line cut, power cut, disk full: python
+sweeps/hosts.py SEEDS FIRST
 
-After each the same command is run again: somebody must get in, and the end must be the same. Needs root, like the yard."""
+After each the same command is run again: somebody must get in, and the end must be the same. Needs root, like the
+yard."""
 
 import os
 import random
@@ -27,7 +29,8 @@ MISCHIEF = {
 }  # fmt: skip
 
 
-# what a server under systemd may be like besides: systemd holds the socket of its SSH server; a list says who may log in, by name, by group or by both
+# what a server under systemd may be like besides: systemd holds the socket of its SSH server; a list says who may log
+# in, by name, by group or by both
 BESIDES = (
     "",
     "systemctl -q disable ssh.service; systemctl -q enable ssh.socket\n",

@@ -1,6 +1,8 @@
-"""Hosts drawn by lot, from as found to as left, judged by ordinary clients: python sweeps/hostvariety.py MANY [FIRST [AT_ONCE]]
+"""Hosts drawn by lot, from as found to as left, judged by ordinary clients: python sweeps/hostvariety.py MANY [FIRST
+[AT_ONCE]]
 
-Some again: python sweeps/hostvariety.py seeds SEED...; one with its fewest features: python sweeps/hostvariety.py shrink SEED. Needs root."""
+Some again: python sweeps/hostvariety.py seeds SEED...; one with its fewest features: python sweeps/hostvariety.py
+shrink SEED. Needs root."""
 
 from __future__ import annotations
 
@@ -58,7 +60,8 @@ class Trial:
         return self.ran(account, password) is not None
 
     def ran(self, account: str, password: str, command: str = "", given: str = "") -> str | None:
-        """What a command wrote, run by an ordinary client that logs in by its password; None where it does not get in."""
+        """What a command wrote, run by an ordinary client that logs in by its password; None where it does not get
+        in."""
         import asyncio
 
         async def attempt() -> str | None:

@@ -1,7 +1,7 @@
 """Real SIGKILLs at seeded moments of `tighten`, through the program: python sweeps/kills.py [HOW MANY] [SEED]
 
-After each one some credential of the safe must open the unit; a job that was killed again and again must end as one that never was.
-"""
+After each one some credential of the safe must open the unit; a job that was killed again and again must end as one
+that never was."""
 
 import random
 import signal

@@ -1,6 +1,8 @@
-"""Makes drawn by lot, from as found to as left on their wires, judged by a client of their own: python sweeps/makevariety.py MANY [FIRST [AT_ONCE]]
+"""Makes drawn by lot, from as found to as left on their wires, judged by a client of their own: python
+sweeps/makevariety.py MANY [FIRST [AT_ONCE]]
 
-Some again: python sweeps/makevariety.py seeds SEED...; one with its fewest features: python sweeps/makevariety.py shrink SEED."""
+Some again: python sweeps/makevariety.py seeds SEED...; one with its fewest features: python sweeps/makevariety.py
+shrink SEED."""
 
 from __future__ import annotations
 

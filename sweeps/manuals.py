@@ -44,8 +44,8 @@ def proof(
 
 
 def the_line_camera_is_as_its_manual_says() -> None:
-    """Proof by either digest, a nonce that is used up, wrong words that rest a hand once they count, the strict guard and its
-    name, the last of rank all, the clock."""
+    """Proof by either digest, a nonce that is used up, wrong words that rest a hand once they count, the strict guard
+    and its name, the last of rank all, the clock."""
     tick = Tick()
     camera = LineCamera(tick)
     for algorithm in ("SHA-256", "MD5"):
@@ -93,8 +93,8 @@ def the_line_camera_is_as_its_manual_says() -> None:
 
 
 def the_packet_gate_is_as_its_manual_says() -> None:
-    """A call is answered once, within a minute; what is sent changes the draft alone; enacting is refused where nobody would be
-    left, and ends the passes of anyone who has another word now."""
+    """A call is answered once, within a minute; what is sent changes the draft alone; enacting is refused where
+    nobody would be left, and ends the passes of anyone who has another word now."""
     tick = Tick()
     gate = PacketGate(tick)
 
@@ -139,8 +139,8 @@ def the_packet_gate_is_as_its_manual_says() -> None:
 
 
 def the_wayside_router_is_as_its_manual_says() -> None:
-    """One session for each; the hidden field changes with every page and is good once; what is noted waits; a place that tried
-    too often is blocked, right word or not."""
+    """One session for each; the hidden field changes with every page and is good once; what is noted waits; a place
+    that tried too often is blocked, right word or not."""
     tick = Tick()
     router = WaysideRouter(tick, place="192.0.2.5/24")
     assert "One moment" in router.reply("GET", "/door", {}, {}, "", "192.0.2.1").body
@@ -208,8 +208,8 @@ def asked(unit: Any, seat: str, path: str, query: Any = None, **fields: str) -> 
 
 
 def the_intercom_exchange_is_as_its_manual_says() -> None:
-    """Five questions to anyone who comes first; the one that is marked erases; then one door, a rest for each person, roles in the
-    cells of a table, and nobody without who may do everything."""
+    """Five questions to anyone who comes first; the one that is marked erases; then one door, a rest for each person,
+    roles in the cells of a table, and nobody without who may do everything."""
     tick = Tick()
     exchange = IntercomExchange(tick)
     tick.now += 3
@@ -263,8 +263,8 @@ def the_intercom_exchange_is_as_its_manual_says() -> None:
 
 
 def the_access_point_is_as_its_manual_says() -> None:
-    """One word without a name, cut off at a sign; one visit at a time; what is kept is written later; a place it would shut
-    itself out of is not taken."""
+    """One word without a name, cut off at a sign; one visit at a time; what is kept is written later; a place it
+    would shut itself out of is not taken."""
     tick = Tick()
     point = AccessPoint(tick, place="192.0.2.7/24")
     tick.now += 3

@@ -1,4 +1,5 @@
-"""The whole suite with more cases drawn, and with what takes minutes more: python sweeps/thorough.py [MANY] [WHAT PYTEST TAKES]"""
+"""The whole suite with more cases drawn, and with what takes minutes more: python sweeps/thorough.py [MANY] [WHAT
+PYTEST TAKES]"""
 
 import os
 import sys

@@ -1,8 +1,7 @@
 """The walk of one change through planning, as somebody reads it who follows each call once: python sweeps/walk.py
 
-A stay lasts until another room is entered. A room is a file of core that plans or binds; who gets in (judge/) is one room.
-Values (properties) and the vocabulary (planes, paths, talk, the job's words, a family's own facts) are none.
-"""
+A stay lasts until another room is entered. A room is a file of core that plans or binds; who gets in (judge/) is one
+room. Values (properties) and the vocabulary (planes, paths, talk, the job's words, a family's own facts) are none."""
 
 import functools
 import inspect

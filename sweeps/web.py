@@ -1,9 +1,8 @@
-"""Real SIGKILLs, sessions thrown out, refusals and faults at seeded moments of `enter` and `tighten`, on the five units behind
-objects and pages: python sweeps/web.py [HOW MANY] [SEED] [UNIT]
+"""Real SIGKILLs, sessions thrown out, refusals and faults at seeded moments of `enter` and `tighten`, on the five
+units behind objects and pages: python sweeps/web.py [HOW MANY] [SEED] [UNIT]
 
-After each one somebody of full rank must get in with a word that is in the safe or published, and at the end the units must be as
-they are where nothing happened.
-"""
+After each one somebody of full rank must get in with a word that is in the safe or published, and at the end the
+units must be as they are where nothing happened."""
 
 import random
 import signal

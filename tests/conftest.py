@@ -115,8 +115,8 @@ class Tool:
 def at_the_keyboard(
     tool: Tool, command: list[str], answer: Callable[[bytes], bytes | None], folder: Path, shown_there: bool
 ) -> tuple[str, str, int]:
-    """Run a command at a terminal and type the answer to each prompt: what it wrote to its output (unless that is the terminal too),
-    what the terminal shows, the code."""
+    """Run a command at a terminal and type the answer to each prompt: what it wrote to its output (unless that is the
+    terminal too), what the terminal shows, the code."""
     ours, theirs = pty.openpty()
     process = subprocess.Popen(
         command, cwd=folder, env=tool.env, stdin=theirs, stdout=theirs if shown_there else subprocess.PIPE, stderr=theirs, start_new_session=True,

@@ -1,6 +1,6 @@
-"""A host made for trying the guard: SSH and telnet, passwords and keys, a timed return that goes by the host's own clock, a boot
-list, and perhaps an address translation on the way to it. Whether somebody gets in is decided here, and not by the program's own
-analysis."""
+"""A host made for trying the guard: SSH and telnet, passwords and keys, a timed return that goes by the host's own
+clock, a boot list, and perhaps an address translation on the way to it. Whether somebody gets in is decided here, and
+not by the program's own analysis."""
 
 from __future__ import annotations
 
@@ -62,7 +62,8 @@ TOLD = {
 
 
 def family() -> Family:
-    """A host whose settings are live and kept at once, with a return that is armed before what could shut somebody out."""
+    """A host whose settings are live and kept at once, with a return that is armed before what could shut somebody
+    out."""
     rows = [
         {
             **base,
@@ -99,8 +100,8 @@ def family() -> Family:
 
 @dataclass
 class Host:
-    """The truth. `asleep` is the request at which the laptop's lid is closed for longer than the return waits, `blow` the
-    guarded write that shuts everybody out in a way nobody reads."""
+    """The truth. `asleep` is the request at which the laptop's lid is closed for longer than the return waits, `blow`
+    the guarded write that shuts everybody out in a way nobody reads."""
 
     family: Family
     plane: Plane
@@ -174,7 +175,8 @@ class Host:
         return any(self.opens(way, plane, blown) for way in full)
 
     def after_a_cut(self) -> tuple[Plane, bool]:
-        """What it would be like after a power cut: an armed return goes back at the start, and only what is on the boot list runs."""
+        """What it would be like after a power cut: an armed return goes back at the start, and only what is on the
+        boot list runs."""
         plane, blown = self.plane, self.blown
         if self.armed is not None:
             plane, blown = self.restored(self.armed[1]), self.armed[2]

@@ -38,7 +38,8 @@ def fits(plane: Plane, rule: InputRule, address: Any, state: str) -> Any:
 
 
 def verdict(plane: Plane, address: Any, state: str) -> Any:
-    """What becomes of a packet from an address, as the kernel walks the chains; what is not known is a free variable."""
+    """What becomes of a packet from an address, as the kernel walks the chains; what is not known is a free
+    variable."""
 
     def chain(name: str) -> Any:
         out: Any = FELL

@@ -1,4 +1,5 @@
-"""Replies for every decoder of the registry, and ways to spoil them: words lost, doubled, cut, exchanged, numbers grown, trees turned."""
+"""Replies for every decoder of the registry, and ways to spoil them: words lost, doubled, cut, exchanged, numbers
+grown, trees turned."""
 
 from __future__ import annotations
 

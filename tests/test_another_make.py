@@ -1,6 +1,6 @@
-"""A make nobody wrote a program for: users by their names, every answer in an envelope with status 200, numbers for ranks and
-times, changes by POST, addresses one by one; some of it asked and set by calls with lists in them, and a mark that is given with the
-first refusal. Its family is all that is added."""
+"""A make nobody wrote a program for: users by their names, every answer in an envelope with status 200, numbers for
+ranks and times, changes by POST, addresses one by one; some of it asked and set by calls with lists in them, and a
+mark that is given with the first refusal. Its family is all that is added."""
 
 from __future__ import annotations
 
@@ -168,8 +168,8 @@ class Lamp(BaseHTTPRequestHandler):
 
 
 def test_a_make_of_other_habits_takes_a_family_and_nothing_else(tool: Tool, light_safe: bytes) -> None:
-    """Found, planned, tightened and proven; what is a number there arrives as one, and a text that looks like a word of the
-    family file stays a text; a unit that knows no blocks gets none."""
+    """Found, planned, tightened and proven; what is a number there arrives as one, and a text that looks like a word
+    of the family file stays a text; a unit that knows no blocks gets none."""
     Lamp.tickets = {}
     Lamp.held = {
         "users": {"lamp": {"rank": 3, "on": True, "word": "lamp"}, "eye": {"rank": 1, "on": True, "word": ""}},

@@ -1,4 +1,5 @@
-"""Every command, as it is called: the README's lines as they stand, and one call of each command, with the code it ends with."""
+"""Every command, as it is called: the README's lines as they stand, and one call of each command, with the code it
+ends with."""
 
 from __future__ import annotations
 
@@ -19,7 +20,8 @@ from yardbolt.cli import app
 
 README = (Path(__file__).parent.parent / "README.md").read_text()
 BOX = "sk-rb-01"
-# In a job that is done: command, further words, the code it ends with, what it says. {family} and {baseline} stand for a call of each.
+# In a job that is done: command, further words, the code it ends with, what it says. {family} and {baseline} stand
+# for a call of each.
 CALLS: tuple[tuple[str, str, int, str], ...] = (
     ("demo", "--folder .", 2, "wants an empty folder"),
     ("new", "job", 0, "fill in yard.yaml"),
@@ -98,7 +100,8 @@ def _up(address: str, port: int) -> bool:
 
 @pytest.fixture
 def done(tool: Tool) -> Iterator[Tool]:
-    """The README followed by hand to its end, with its bench in another terminal; on this run's network, and few ports."""
+    """The README followed by hand to its end, with its bench in another terminal; on this run's network, and few
+    ports."""
     tool.env |= {"YARDBOLT_PORTS": "2000-2200", "NO_COLOR": "1"}
     del tool.env["YARDBOLT_MASTER"]
     bench = tool.start("bench", "up", "--network", NETWORK, "--state", "bench")

@@ -76,8 +76,8 @@ SUDO = "passwd a:x:1000:1000::/home/a:/bin/sh\nshadow a:$6$x$y:1:0:9:7:::\nnow 1
     ],
 )  # fmt: skip
 def test_what_sudo_grants(rules: str, becomes: str, role: str) -> None:
-    """Without a password, by a shell, by a pattern, as somebody else, as sudo itself prints it; what is not understood is not
-    told."""
+    """Without a password, by a shell, by a pattern, as somebody else, as sudo itself prints it; what is not
+    understood is not told."""
     asked = subprocess.run(
         ["cvtsudoers", "-e", "-f", "json"], input=f"{rules}\n", capture_output=True, text=True, check=False
     )
@@ -86,7 +86,8 @@ def test_what_sudo_grants(rules: str, becomes: str, role: str) -> None:
 
 
 def test_an_account_without_a_shell_is_none_only_where_nothing_opens_it() -> None:
-    """With a password one tunnels through it, whatever its shell: what it may do is not known then, and it is no system's own."""
+    """With a password one tunnels through it, whatever its shell: what it may do is not known then, and it is no
+    system's own."""
     for kept, role in (("!", "none"), ("*", "none"), ("$6$x$y", "not told"), ("", "not told")):
         for uid, origin in ((5, "system"), (5000, "not told")):
             rows = f"passwd t:x:{uid}:5::/:/usr/sbin/nologin\nshadow t:{kept}:1:0:9:7:::\n"
@@ -147,7 +148,8 @@ def test_where_logs_go(line: str, sent: Any) -> None:
 
 
 def test_a_name_alone_explains_no_port() -> None:
-    """A program called like an agent of SNMP that listens by TCP, or lies where no system keeps programs, is not that service."""
+    """A program called like an agent of SNMP that listens by TCP, or lies where no system keeps programs, is not that
+    service."""
     row = 'ss {by} LISTEN 0 1 0.0.0.0:{port} 0.0.0.0:* users:(("snmpd",pid=9,fd=3))\nholder 9 {exe} - snmpd\nmain 9\n'
     for by, port, exe, known in (
         ("udp", 161, "/usr/sbin/snmpd", True), ("udp", 1161, "/usr/sbin/snmpd", True),

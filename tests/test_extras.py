@@ -1,4 +1,5 @@
-"""What stands beside the logins: second factors, roles, sockets that are not all read; and values over several fields."""
+"""What stands beside the logins: second factors, roles, sockets that are not all read; and values over several
+fields."""
 
 from __future__ import annotations
 
@@ -43,7 +44,8 @@ AREAS = ("people", "lines", "doors", "logs")
     (("root",), False), (("adm*", "lt-works"), True), (("adm*",), None), (("!x", "lt-works"), None), (("lt-works@192.0.2.11",), False), (ABSENT, True),
 ])  # fmt: skip
 def test_a_list_of_who_may_log_in_gets_the_owners_accounts(listed: Any, lets_in: bool | None) -> None:
-    """Who it names comes in, and a pattern is nobody's surely; anyone who is not named is wanted on it, and nobody is taken off."""
+    """Who it names comes in, and a pattern is nobody's surely; anyone who is not named is wanted on it, and nobody is
+    taken off."""
     plane = put(open_plane(), ("services", "ssh", "accounts"), listed)
     found = [
         one
@@ -75,8 +77,8 @@ IN_SHORT = {
 
 
 def test_what_is_written_in_short_is_meant_in_full() -> None:
-    """A bare number, a place for logs without its transport: read, and written back; what does not fit is refused. A time without a
-    zone is read where the manual says which."""
+    """A bare number, a place for logs without its transport: read, and written back; what does not fit is refused. A
+    time without a zone is read where the manual says which."""
     now = datetime(2026, 12, 1, 10, 0, 0, tzinfo=UTC)
     for (codec, written), cases in IN_SHORT.items():
         spelling, path = Spelling(codec=codec, join="," if codec.startswith("udp") else ""), parse(written)
@@ -121,7 +123,8 @@ def fenced() -> Plane:
 
 
 def test_a_way_that_was_used_stays_where_nothing_it_rests_on_is_touched() -> None:
-    """What another socket lets in is nothing to a rule that goes by groups; who is in the group is. A socket in none is named."""
+    """What another socket lets in is nothing to a rule that goes by groups; who is in the group is. A socket in none
+    is named."""
     plane = fenced()
     assert admit(plane, way(HERE)).admitted is None, "by which socket one comes was not read"
     shut = put(plane, ("interfaces", "outer", "services"), ())
@@ -159,8 +162,8 @@ def read_roles(**more: dict[str, str]) -> Plane:
 
 
 def test_a_role_is_made_and_its_areas_set_before_whoever_has_it() -> None:
-    """The areas a new role has by itself are reckoned with; a cell is written in the row of its role; an area that is not shown leaves
-    the role unread, and one too many is a finding."""
+    """The areas a new role has by itself are reckoned with; a cell is written in the row of its role; an area that is
+    not shown leaves the role unread, and one too many is a finding."""
     site = replace(SITE, roles=(ROLE,))
     plane = read_roles(whole=dict.fromkeys(AREAS, "change"))
     rule = RULES["own-role"]
@@ -186,7 +189,8 @@ def test_a_role_is_made_and_its_areas_set_before_whoever_has_it() -> None:
     for state, areas in states.items():
         found = read_roles(**{"door-hand": areas})
         assert [one.state for one in rule.judge(found, site, {})] == [state], (state, areas)
-    # an area nobody here has is said, and nothing is planned for it; what is known to be wrong is said before what is not known
+    # an area nobody here has is said, and nothing is planned for it; what is known to be wrong is said before what is
+    # not known
     odd_one = replace(site, roles=(OwnRole("door-hand", (("doors", "change"), ("roof", "read"))),))
     assert next(iter(rule.demand(plane, odd_one, {}))).values == (("areas/doors/access", "change"),)  # type: ignore[union-attr]  # it is a Present
     assert "no area roof" in next(iter(rule.judge(read_roles(**{"door-hand": may}), odd_one, {}))).saw

@@ -264,8 +264,8 @@ def test_usage_errors_are_one_line_and_leave_nothing_half_written(tool: Tool) ->
 
 
 def test_nothing_of_the_owner_is_overwritten_or_left_open(job: Tool, tmp_path: Path) -> None:
-    """Reports go to new files alone; links are not followed where a lock is made, and followed where the safe is written;
-    a safe others can read is closed to them; what cannot be the safe is named in one line."""
+    """Reports go to new files alone; links are not followed where a lock is made, and followed where the safe is
+    written; a safe others can read is closed to them; what cannot be the safe is named in one line."""
     safe = job.folder / "safe.kdbx"
     was = safe.read_bytes()
     assert "nothing is overwritten" in job.error("check", "--output", "safe.kdbx", code=2) and safe.read_bytes() == was

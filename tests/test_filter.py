@@ -78,7 +78,8 @@ def asks(plane: Plane, rule: InputRule, source: str, state: str) -> bool:
 
 
 def walk(plane: Plane, source: str, luck: dict[str, str], state: str) -> str:
-    """One packet through all chains, as the kernel does it. `luck` says what an opaque rule, or an unknown action, does."""
+    """One packet through all chains, as the kernel does it. `luck` says what an opaque rule, or an unknown action,
+    does."""
 
     def chain(name: str) -> str:
         ordered = sorted((r for r in plane.input_rules if r.chain == name), key=lambda r: r.position or 0)
@@ -140,7 +141,8 @@ def test_sets_say_what_a_solver_says(plane: Plane) -> None:
 
 
 def test_what_is_odd_about_rules_is_told() -> None:
-    """A dead rule behind a refusal for everybody, an empty list, no refusal at the end; rules unseen make nothing sure."""
+    """A dead rule behind a refusal for everybody, an empty list, no refusal at the end; rules unseen make nothing
+    sure."""
     plan = Draft()
     plain = dict.fromkeys(
         [

@@ -1,5 +1,6 @@
-"""The guard, credentials and ways back: a key technician, an address no socket lists, a lid that is closed, a service that does not
-come back at boot. Whatever happens, somebody gets in, and nothing is confirmed that no login has proven."""
+"""The guard, credentials and ways back: a key technician, an address no socket lists, a lid that is closed, a service
+that does not come back at boot. Whatever happens, somebody gets in, and nothing is confirmed that no login has
+proven."""
 
 from __future__ import annotations
 
@@ -145,7 +146,8 @@ def test_only_what_a_login_has_proven_can_be_confirmed() -> None:
 
 
 def test_a_way_back_is_one_that_can_be_gone() -> None:
-    """The whole line of a key, a policy that would take it, everything else of the item: else there is no way back, and why."""
+    """The whole line of a key, a policy that would take it, everything else of the item: else there is no way back,
+    and why."""
     found = with_leaves(plane(), {"accounts/maker/secret": FACTORY, "accounts/root/keys": (TEACHER,), "banner": None})
 
     def back(change: Change, base: Plane = found, held: frozenset[str] = frozenset()) -> Bound | NoWayBack:
@@ -170,8 +172,8 @@ def test_a_way_back_is_one_that_can_be_gone() -> None:
 
 
 def test_the_key_one_is_in_by_goes_only_once_another_way_is_proven() -> None:
-    """By key alone, on a host where root's password is locked: without an account of the owner's the key is not taken; with one
-    it goes under the return, after that one was proven."""
+    """By key alone, on a host where root's password is locked: without an account of the owner's the key is not
+    taken; with one it goes under the return, after that one was proven."""
     box, way = host()
     _, alone = planned(box, way, wants("no keys"))
     assert (
@@ -187,7 +189,8 @@ def test_the_key_one_is_in_by_goes_only_once_another_way_is_proven() -> None:
 
 
 def test_a_service_that_does_not_come_back_is_seen_to_first_and_nothing_is_closed_before() -> None:
-    """Running and off at the next start: it is put on the list first; where that cannot be, nothing is closed and nothing restarted."""
+    """Running and off at the next start: it is put on the list first; where that cannot be, nothing is closed and
+    nothing restarted."""
     every = wants("own", "boot", "no root", "no telnet", "limit", "banner")
     box, way = host(facts={"services/ssh/boot": False})
     outcome, sheet = carried(box, way, every)
@@ -201,8 +204,8 @@ def test_a_service_that_does_not_come_back_is_seen_to_first_and_nothing_is_close
 
 
 def test_behind_a_translated_address_nothing_is_confirmed_without_a_login() -> None:
-    """Met at an address and a port that are not the host's own: whether one is let in is not known, so it is tried; what nobody
-    can try is not planned, and never confirmed."""
+    """Met at an address and a port that are not the host's own: whether one is let in is not known, so it is tried;
+    what nobody can try is not planned, and never confirmed."""
     box, way = host(forwarded=True)
     live = learned(box.read()["live"], way)
     assert [c.why for c in admit(live, way).conditions if c.holds is None] == ["no socket has 203.0.113.5"]
@@ -277,7 +280,8 @@ def test_what_went_back_is_read_and_what_did_not_is_said() -> None:
     ("gone", "why"), [(Kind.PROVE, "no login since the last change"), (Kind.ARM, "not armed, so nothing")]
 )
 def test_a_run_keeps_the_guard_whatever_sheet_it_is_given(gone: Kind, why: str) -> None:
-    """A sheet without its proofs, or without its arming: what is armed is never confirmed, and what is guarded never sent."""
+    """A sheet without its proofs, or without its arming: what is armed is never confirmed, and what is guarded never
+    sent."""
     box, way = host(by_key=False)
     belief, sheet = planned(box, way, wants("own", "banner", "limit"))
     assert isinstance(sheet, Sheet) and any(step.kind is gone for step in sheet.steps)
@@ -329,7 +333,8 @@ def test_what_has_no_way_back_is_named_though_what_came_with_it_goes() -> None:
 
 @pytest.mark.parametrize("error", [RuntimeError("secret text"), YardboltError("told")])
 def test_any_error_inside_a_run_ends_with_an_entry_and_a_way_back(error: Exception) -> None:
-    """Thrown in at any request, ours or not: stopped is on record without the text of a foreign one, and what was guarded went back."""
+    """Thrown in at any request, ours or not: stopped is on record without the text of a foreign one, and what was
+    guarded went back."""
     box, way = host(by_key=False)
     total = len(carried(box, way, wants("own", "banner", "limit"))[1].steps)
     for at in range(3, 60, 4):
@@ -353,8 +358,8 @@ def test_any_error_inside_a_run_ends_with_an_entry_and_a_way_back(error: Excepti
 
 
 def test_what_could_not_be_tried_mends_nothing() -> None:
-    """A trial of refusals of which nothing could be tried is no proof, nor is one in which what failed before was not tried, whatever
-    else held."""
+    """A trial of refusals of which nothing could be tried is no proof, nor is one in which what failed before was not
+    tried, whatever else held."""
     shut, away = "telnet closed", ".66 blocked"
     cases: list[tuple[frozenset[str], tuple[str, ...], int, bool]] = [  # failed before, untried, held; is told as not tried
         (frozenset(), (away,), 0, True), (frozenset(), (), 0, True), (frozenset(), (away,), 1, False),
@@ -379,7 +384,8 @@ TURNS = ["", "", "", "refused", "ignored", "more", "less", "meanwhile banner", "
 
 
 def followed(data: Any) -> str:
-    """One host on which each write turns out as it likes, worked on until there is nothing left to do; how that ended."""
+    """One host on which each write turns out as it likes, worked on until there is nothing left to do; how that
+    ended."""
     box, way = host(
         by_key=data.draw(st.booleans()), turns=tuple(data.draw(st.lists(st.sampled_from(TURNS), max_size=12)))
     )
@@ -424,14 +430,15 @@ def followed(data: Any) -> str:
 
 
 def test_however_each_step_turns_out_somebody_gets_in_and_it_ends() -> None:
-    """Refused, ignored, more or less than was told, somebody else at work meanwhile: nobody is locked out, no change is tried twice, and
-    most of it ends with everything done that can be."""
+    """Refused, ignored, more or less than was told, somebody else at work meanwhile: nobody is locked out, no change
+    is tried twice, and most of it ends with everything done that can be."""
     ends = ends_of(followed)
     assert ends["done"] > ends.total() * 0.55 and not ends["locked out"], ends
 
 
 def test_whoever_is_doubtful_after_somebody_elses_change_is_tried() -> None:
-    """What no step of ours touches is noted; where it ends the way one is in by, a new login shows it, and the run stops."""
+    """What no step of ours touches is noted; where it ends the way one is in by, a new login shows it, and the run
+    stops."""
     for leaf, value, ends in (
         ("services/telnet/boot", False, ""), ("services/ssh/permitted", AddressSet.of("192.0.2.0/28"), ""),
         ("services/ssh/password_login", False, "root by ssh does not get in any more"), ("services/ssh/boot", False, "at the next start"),
@@ -458,7 +465,8 @@ def test_whoever_is_doubtful_after_somebody_elses_change_is_tried() -> None:
 
 
 def test_nothing_is_restarted_that_nobody_would_get_into() -> None:
-    """Just while a password is changed, and no way in is proven for the next start, somebody takes the service off the boot list."""
+    """Just while a password is changed, and no way in is proven for the next start, somebody takes the service off
+    the boot list."""
     box, way = host(by_key=False)
     belief, sheet = planned(box, way, wants("root word"))
     assert isinstance(sheet, Sheet) and Kind.RESTART in [step.kind for step in sheet.steps]
@@ -526,7 +534,7 @@ def guarded_run(data: Any) -> str:
 
 
 def test_random_hosts_keep_somebody_in_whatever_happens() -> None:
-    """Keys, translated addresses, closed lids, boot lists, writes that shut everybody out unseen: at every moment somebody gets in,
-    now or once it has gone back, and after a power cut where that was so before."""
+    """Keys, translated addresses, closed lids, boot lists, writes that shut everybody out unseen: at every moment
+    somebody gets in, now or once it has gone back, and after a power cut where that was so before."""
     ends = ends_of(guarded_run)
     assert ends["done"] > ends.total() / 12 and ends["stopped"] > ends.total() / 40, ends

@@ -126,8 +126,8 @@ def test_folding_in_pieces_is_folding_at_once(events: list[tuple[str, Any]], cut
 
 
 def test_a_password_given_once_more_is_counted_by_itself_and_a_key_clears_nothing() -> None:
-    """To become root: two wrong ones at a time, under the account and by the service; a login by key leaves both, a good
-    password only the first."""
+    """To become root: two wrong ones at a time, under the account and by the service; a login by key leaves both, a
+    good password only the first."""
     history = History()
     said: Any = {"account": "a", "source": "", "address": "192.0.2.1", "secret": "typed:key"}
 
@@ -147,8 +147,8 @@ def test_a_password_given_once_more_is_counted_by_itself_and_a_key_clears_nothin
 
 
 def test_what_no_restart_tried_is_known_by_its_run_and_by_a_start_that_can_be_believed() -> None:
-    """A restart that was survived covers all before it; a later run that makes none covers nothing. What a unit says of its start
-    is believed within reason."""
+    """A restart that was survived covers all before it; a later run that makes none covers nothing. What a unit says
+    of its start is believed within reason."""
     history = History()
     step: dict[str, Any] = {"step": 0, "of": 2, "kind": "change", "what": "w"}
     history.add(Entry(at(1, run=1), Sending(**step, path="banner")))
@@ -166,7 +166,8 @@ def test_what_no_restart_tried_is_known_by_its_run_and_by_a_start_that_can_be_be
 
 
 def test_what_is_not_kept_is_ours_until_it_is_saved_taken_back_or_lost_by_a_reset() -> None:
-    """A first password and the changes of a run wait for a saving; a published login that opens again says that all is gone."""
+    """A first password and the changes of a run wait for a saving; a published login that opens again says that all
+    is gone."""
     step: dict[str, Any] = {"step": 0, "of": 2, "what": "w"}
     sent = (GateAnswering(gate="change", account="a", secret="safe:u/a"), Sending(**step, kind="change", path="name"))
     for end in (ReadBack(**step, kind="save"), opened(secret="factory:1")):

@@ -1,5 +1,5 @@
-"""What is run on a host, by itself, on files no editor made tidy: reader and writer count alike, names are names and no patterns,
-last lines without an end count, and a program that fails leaves everything as it was."""
+"""What is run on a host, by itself, on files no editor made tidy: reader and writer count alike, names are names and
+no patterns, last lines without an end count, and a program that fails leaves everything as it was."""
 
 from __future__ import annotations
 
@@ -55,8 +55,8 @@ def jobs_of(table: Path, folder: Path, shell: list[str]) -> dict[str, tuple[str,
 def test_the_job_that_was_read_is_the_one_that_is_taken_out(
     tmp_path_factory: pytest.TempPathFactory, lines: list[str], ends: bool, which: int, shell: list[str]
 ) -> None:
-    """Remarks, blank lines, settings, no last line end, line ends of another system: that one job goes, the others stay under the
-    names they had."""
+    """Remarks, blank lines, settings, no last line end, line ends of another system: that one job goes, the others
+    stay under the names they had."""
     folder = tmp_path_factory.mktemp("jobs")
     table = folder / "table"
     table.write_bytes(("\n".join(lines) + ("\n" if ends else "")).encode())
@@ -102,7 +102,8 @@ def test_a_name_is_a_name_and_no_pattern(
 
 @pytest.mark.parametrize("shell", SHELLS)
 def test_the_owners_key_stays_where_the_last_line_has_no_end(tmp_path: Path, shell: list[str]) -> None:
-    """Of three keys one is the owner's, and last: it stays, the others go, and what the job holds besides is added once."""
+    """Of three keys one is the owner's, and last: it stays, the others go, and what the job holds besides is added
+    once."""
     public = []
     for number in range(4):
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(tmp_path / f"k{number}")], check=True)
@@ -132,7 +133,8 @@ def test_the_owners_key_stays_where_the_last_line_has_no_end(tmp_path: Path, she
 
 @pytest.mark.parametrize("shell", SHELLS)
 def test_a_program_that_fails_leaves_every_file_as_it_was(tmp_path: Path, shell: list[str]) -> None:
-    """Files of others, files of ours, new ones and removed ones, with their modes and the lists beside them; what succeeds stays."""
+    """Files of others, files of ours, new ones and removed ones, with their modes and the lists beside them; what
+    succeeds stays."""
     theirs, ours, new = tmp_path / "theirs", tmp_path / "ours", tmp_path / "new"
     theirs.write_text("as it was")
     theirs.chmod(0o640)

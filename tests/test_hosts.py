@@ -80,8 +80,8 @@ def test_a_debian_server_is_read_inside_through_open_formats(tool: Tool, sshd: S
 
 
 def test_any_host_can_be_looked_at_from_outside_with_logins_typed_at_a_prompt(tool: Tool, sshd: Sshd) -> None:
-    """No job, no family: ports, banner, what SSH offers, a typed login refused; the password shows up nowhere, and goes by
-    no service that can be read while an encrypted one is there."""
+    """No job, no family: ports, banner, what SSH offers, a typed login refused; the password shows up nowhere, and
+    goes by no service that can be read while an encrypted one is there."""
     heard = bytearray()
 
     def transfer(files: socket.socket) -> None:

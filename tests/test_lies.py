@@ -29,8 +29,8 @@ def test_a_refusal_nobody_can_compare_with_is_unknown(job: Tool, benches: Callab
 
 
 def test_a_login_on_the_label_is_given_once_and_is_way_enough(job: Tool, benches: Callable[[], Bench]) -> None:
-    """The published password is another one, the label has it: typed hidden at the check, kept in the safe, and the next
-    commands go on with it; telnet is judged by what ssh showed, and never hears it."""
+    """The published password is another one, the label has it: typed hidden at the check, kept in the safe, and the
+    next commands go on with it; telnet is judged by what ssh showed, and never hears it."""
     box = benches().stands[1].unit
     assert isinstance(box, RelayBox)
     for settings in (box.live, box.kept):

@@ -1,5 +1,5 @@
-"""A way of talking nobody wrote a program for: two files, one row of the table of ways, and a family that names it. With them a
-unit is found, planned, tightened and proven; nothing else of the program knows that the way is there."""
+"""A way of talking nobody wrote a program for: two files, one row of the table of ways, and a family that names it.
+With them a unit is found, planned, tightened and proven; nothing else of the program knows that the way is there."""
 
 from __future__ import annotations
 

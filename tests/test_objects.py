@@ -1,5 +1,5 @@
-"""Talking in objects and in pages: the conversations alone, very unlike units of the bench from the carton to proven, each fault of
-theirs, and servers that nobody here wrote."""
+"""Talking in objects and in pages: the conversations alone, very unlike units of the bench from the carton to proven,
+each fault of theirs, and servers that nobody here wrote."""
 
 from __future__ import annotations
 
@@ -122,8 +122,8 @@ def given(answers: Iterator[Answer], call: Call) -> Answer | Lost:
 
 
 def test_objects_are_read_and_written_at_the_very_place() -> None:
-    """Logged in by a challenge, read over all pages, written to the place it is read from by the name of the moment, in the type
-    that stands there; refused with the unit's reason; what is not understood stays unclear."""
+    """Logged in by a challenge, read over all pages, written to the place it is read from by the name of the moment,
+    in the type that stands there; refused with the unit's reason; what is not understood stays unclear."""
     family = family_of(TREE)
     _, channel, talk = family.channel_of("https")
     assert isinstance(run_on(cabinet, talk.login(channel, "keeper", Ref("safe:u/keeper"), False, {})), Opened)
@@ -216,8 +216,8 @@ def test_objects_are_read_and_written_at_the_very_place() -> None:
 
 
 def test_a_list_is_written_whole_and_a_session_may_be_a_cookie() -> None:
-    """As it was just read, with one item changed, put at the end or left out; in parts it is not written. A login as a form, a
-    header with the cookie in its midst."""
+    """As it was just read, with one item changed, put at the end or left out; in parts it is not written. A login as
+    a form, a header with the cookie in its midst."""
     tree = json.loads(json.dumps(TREE))
     tree["channels"]["api"] |= {
         "headers": {"Cookie": "sid={sid}"},
@@ -268,8 +268,8 @@ def test_a_list_is_written_whole_and_a_session_may_be_a_cookie() -> None:
 
 
 def test_what_goes_back_is_not_all_that_was_read() -> None:
-    """Accounts called after their house, a rank in a list of its own, members that are shown and not taken back; objects that go
-    as forms; and signs in the place of a password are never sent as one."""
+    """Accounts called after their house, a rank in a list of its own, members that are shown and not taken back;
+    objects that go as forms; and signs in the place of a password are never sent as one."""
     tree = json.loads(json.dumps(TREE))
     tree["channels"]["api"] |= {
         "login": {"auth": "basic", "page": "/sit", "account": "{account}@house"}, "headers": {}, "encode": "form",
@@ -376,8 +376,8 @@ def unit_of(bench: Bench, kind: type) -> Any:
 
 
 def test_what_is_planted_is_told_and_nothing_else(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """All five, at factory default: every planted fact is on the plane, what is wrong fails in words that name it, and nothing
-    else fails."""
+    """All five, at factory default: every planted fact is on the plane, what is wrong fails in words that name it,
+    and nothing else fails."""
     yard("enter", "--yes", "--this-one", "ix5-01")
     for name, told in json.loads(yard("check", "--format", "json", code=3)).items():
         for path, value in LEAVES[name].items():
@@ -393,8 +393,8 @@ def test_what_is_planted_is_told_and_nothing_else(yard: Tool, benches: Callable[
 
 
 def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """Everything planted is found and ends; another certificate is followed where the manual announces it; what somebody staged
-    is named, and dropped only where the owner allows it; a second plan is empty."""
+    """Everything planted is found and ends; another certificate is followed where the manual announces it; what
+    somebody staged is named, and dropped only where the owner allows it; a second plan is empty."""
     bench = benches()
     camera, gate, router = unit_of(bench, LineCamera), unit_of(bench, PacketGate), unit_of(bench, WaysideRouter)
     three = ("lc2-04", "gd6-01", "wr1-02")
@@ -451,7 +451,8 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     again = json.loads(yard("check", *three, "--format", "json", code=3))
     for name, unit in again.items():
         left = {one["rule"] for one in unit["findings"] if one["state"] == "fails"}
-        # the pages of the one know no kinds of character and no place for logs; who sees a picture is for anyone who looks at it
+        # the pages of the one know no kinds of character and no place for logs; who sees a picture is for anyone who
+        # looks at it
         stays = {
             "wr1-02": {"password-classes", "radio-phrase", "log-destination"},
             "gd6-01": {"log-destination"},
@@ -460,15 +461,16 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
         assert left == {"certificates"} | stays[name], (name, left)
     assert yard("steps", *three, code=None).count("0 changes") == 3
     assert (router.live.called, router.live.gates["plain"].open, router.waiting()) == ("wr1-02", False, [])
-    # noted and put in force at once, answered from elsewhere; and anyone who had business with it there has none any more
+    # noted and put in force at once, answered from elsewhere; and anyone who had business with it there has none any
+    # more
     assert router.live.place == f"{ELSEWHERE}.5/24" and not router.live.pool["on"] and "ferry" not in router.live.tasks
     said = "".join(yard.said) + json.dumps(journal(yard.folder))
     assert not [word for unit in (camera, gate, router) for word in unit.known().values() if word in said]
 
 
 def test_an_exchange_that_waits_for_its_first_visitor(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """What waits for anyone who comes first is told, and nothing of it answered by looking; then every question is answered on
-    purpose, the unit starts again, and what it stores gets a key that rests in the safe."""
+    """What waits for anyone who comes first is told, and nothing of it answered by looking; then every question is
+    answered on purpose, the unit starts again, and what it stores gets a key that rests in the safe."""
     exchange = unit_of(benches(), IntercomExchange)
     seen = json.loads(yard("check", "ix5-01", "--format", "json", code=3))["ix5-01"]
     told = {one["rule"]: one["saw"] for one in seen["findings"] if one["state"] == "fails"}
@@ -502,8 +504,9 @@ def test_an_exchange_that_waits_for_its_first_visitor(yard: Tool, benches: Calla
 
 
 def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """One word and no names; bundles made and attached, so that neither the outside nor the radio lets anybody in; what is kept
-    is waited for; and last of all the address, its pool ended first, the new network let in first, found again from there."""
+    """One word and no names; bundles made and attached, so that neither the outside nor the radio lets anybody in;
+    what is kept is waited for; and last of all the address, its pool ended first, the new network let in first, found
+    again from there."""
     point = unit_of(benches(), AccessPoint)
     found = json.loads(yard("check", "ya7-01", "--format", "json", code=3))["ya7-01"]
     fails = {one["rule"] for one in found["findings"] if one["state"] == "fails"}
@@ -543,9 +546,9 @@ def test_what_was_agreed_to_by_name_stays_so_when_a_run_is_taken_up(yard: Tool) 
 
 
 def test_what_misbehaves_is_never_taken_for_good(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """Whatever comes back, nothing of it counts as passed, and no command ends in anything but one line; a unit that says yes
-    and does nothing is caught at each step; a pass that runs out in mid-run is got again; a refused activation leaves
-    nothing staged."""
+    """Whatever comes back, nothing of it counts as passed, and no command ends in anything but one line; a unit that
+    says yes and does nothing is caught at each step; a pass that runs out in mid-run is got again; a refused
+    activation leaves nothing staged."""
     bench = benches()
     yard("check", code=3)
     for fault in FAULTS:
@@ -633,8 +636,8 @@ def served(tmp_path: Path) -> Iterator[Path]:
 
 
 def test_servers_nobody_here_wrote_are_talked_to(served: Path) -> None:
-    """Basic over TLS and Digest over plain HTTP, right and wrong; a certificate that is not the one noted is met before anything
-    is sent; a redirect is told and not followed; what is too deep is no object."""
+    """Basic over TLS and Digest over plain HTTP, right and wrong; a certificate that is not the one noted is met
+    before anything is sent; a redirect is told and not followed; what is too deep is no object."""
     values = {Ref("safe:a"): Secret("word"), Ref("safe:b"): Secret("other")}
 
     async def got(

@@ -129,7 +129,8 @@ def logged(hut: Any, consents: Any = None) -> Any:
 
 
 def test_logging_in_is_forms_in_a_row_each_once() -> None:
-    """The door, then a question only with consent; a door that comes again is a refusal; what no row knows is silence."""
+    """The door, then a question only with consent; a door that comes again is a refusal; what no row knows is
+    silence."""
     hut = Hut()
     assert isinstance(logged(hut), Opened)
     (sent,) = hut.sent
@@ -163,8 +164,8 @@ def test_logging_in_is_forms_in_a_row_each_once() -> None:
 
 
 def test_pages_are_read_and_forms_submitted_as_a_browser_would() -> None:
-    """Every field in its order, boxes only when on, disabled ones and files never, the button that was named; a choice must be
-    offered; a secret field is filled, or left empty on purpose, or nothing is sent."""
+    """Every field in its order, boxes only when on, disabled ones and files never, the button that was named; a
+    choice must be offered; a secret field is filled, or left empty on purpose, or nothing is sent."""
     hut = Hut()
     parts = [
         part
@@ -368,8 +369,8 @@ def test_a_form_goes_in_the_writing_of_its_page() -> None:
 
 
 def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() -> None:
-    """Two fields for one value, one field for two; a row with its fields in a form of its own; a page behind each row; a mark of
-    the page goes along; a value that has no word there is refused before anything is sent."""
+    """Two fields for one value, one field for two; a row with its fields in a form of its own; a page behind each
+    row; a mark of the page goes along; a value that has no word there is refused before anything is sent."""
     family = family_of(SHED)
     _, channel, talk = family.channel_of("https")
     hut = Hut(ways=WAYS, sockets=SOCKETS)
@@ -436,8 +437,8 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
 
 
 def test_a_first_visit_is_answered_only_by_consent_and_a_login_may_take_two_pages() -> None:
-    """A question that comes before any login is not answered, though it asks for nothing; a name on one page, on the next a
-    keyed digest of what that shows."""
+    """A question that comes before any login is not answered, though it asks for nothing; a name on one page, on the
+    next a keyed digest of what that shows."""
     family = family_of(SHED)
     _, channel, talk = family.channel_of("https")
     forms = {
@@ -475,8 +476,9 @@ def test_hostile_pages_are_told_and_never_taken_for_whole(text: str, torn: str) 
 
 
 def test_hidden_fields_and_cookies_stay_in_the_wire_and_nothing_is_followed_elsewhere() -> None:
-    """On real sockets: the cookie of a unit whose clock stands in 1970 and that names another domain is kept all the same; the
-    hidden field goes back as it stood, and so does a cookie that no header should hold; a redirect elsewhere is told; a loop ends."""
+    """On real sockets: the cookie of a unit whose clock stands in 1970 and that names another domain is kept all the
+    same; the hidden field goes back as it stood, and so does a cookie that no header should hold; a redirect
+    elsewhere is told; a loop ends."""
     heard: list[str] = []
     came_from: list[tuple[str, ...]] = []
 

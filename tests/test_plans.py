@@ -316,8 +316,8 @@ HARMLESS = {"changes something else too": "idle reads 33 min", "forgets what it 
 
 @pytest.mark.parametrize("lie", LIES)
 def test_a_lie_is_caught_and_costs_nobody_the_way_in(lie: str) -> None:
-    """A unit that does otherwise than it says is stopped at, with the reason, where a way in may hang on it; what harms nobody is told,
-    and the rest goes on. Somebody can always still get in."""
+    """A unit that does otherwise than it says is stopped at, with the reason, where a way in may hang on it; what
+    harms nobody is told, and the rest goes on. Somebody can always still get in."""
     bare, way = fresh()
     lying = LIES[lie]
     said = bare.talk
@@ -390,8 +390,8 @@ def test_a_unit_that_was_never_away_has_not_restarted() -> None:
 
 
 def test_what_reads_otherwise_and_harms_nobody_is_taken_back_alone() -> None:
-    """The banner that came out otherwise goes back, and what stood before it stays; what somebody else changed meanwhile is noted, and
-    let be."""
+    """The banner that came out otherwise goes back, and what stood before it stays; what somebody else changed
+    meanwhile is noted, and let be."""
     bare, way = fresh()
     unit = bare.unit
     order_of = bare.order
@@ -412,7 +412,8 @@ def test_what_reads_otherwise_and_harms_nobody_is_taken_back_alone() -> None:
 
 
 def test_nothing_shows_whether_a_password_was_taken() -> None:
-    """It takes a new one and goes on showing it as it was: that is not read as "nothing happened", and the old one is put back."""
+    """It takes a new one and goes on showing it as it was: that is not read as "nothing happened", and the old one is
+    put back."""
     bare, way = fresh()
     unit, order_of = bare.unit, bare.order
     made, phrase = unit.hands["spanner"].made, unit.hands["spanner"].phrase
@@ -516,7 +517,8 @@ def test_precedence_row_by_row() -> None:
 
 
 def test_the_factory_account_goes_only_after_save_restart_and_a_proven_owner() -> None:
-    """The demo's own sheet: spare factory login, own account proven, saved, closed, saved, restart, only then removals."""
+    """The demo's own sheet: spare factory login, own account proven, saved, closed, saved, restart, only then
+    removals."""
     bare, way = fresh()
     plane, ways = arrive(bare, way)
     target, gaps = wanted(plane, BASELINE, SITE)
@@ -557,8 +559,8 @@ def test_unkept_settings_found_on_arrival_block() -> None:
 
 
 def test_what_was_not_read_whole_is_not_removed_and_what_it_does_not_show_is_made() -> None:
-    """Nothing unseen is removed. The owner's accounts are made where the list does not show them (the unit refuses one that is
-    there), but never taken back: they may have been there. Where no list was read, nothing is made."""
+    """Nothing unseen is removed. The owner's accounts are made where the list does not show them (the unit refuses
+    one that is there), but never taken back: they may have been there. Where no list was read, nothing is made."""
     bare, way = fresh()
     plane = read_in(bare, way)
     foreman = plane.accounts.get("foreman")
@@ -576,7 +578,8 @@ def test_what_was_not_read_whole_is_not_removed_and_what_it_does_not_show_is_mad
 
 
 def test_what_an_item_is_not_told_of_is_not_written_to_it() -> None:
-    """It could not be read back, and a way in may hang on it. Of one that is yet to be made the others tell whether it will be."""
+    """It could not be read back, and a way in may hang on it. Of one that is yet to be made the others tell whether
+    it will be."""
     bare, way = fresh()
     plane = read_in(bare, way)
     mine = replace(next(iter(plane.accounts)), key="lt-works", secret=None, role=None)

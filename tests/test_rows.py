@@ -53,7 +53,8 @@ def with_rows(tree: dict[str, Any], way: str) -> dict[str, Any]:
 
 
 class Box:
-    """The unit and its wire: it numbers its rows again whenever one goes, and refuses what is there twice, or one too many."""
+    """The unit and its wire: it numbers its rows again whenever one goes, and refuses what is there twice, or one too
+    many."""
 
     def __init__(self, *rows: str, buttons: bool = False) -> None:
         self.rows, self.done, self.shown = list(rows), list[str](), ""
@@ -117,8 +118,9 @@ class Box:
 
 @pytest.mark.parametrize("way", ["objects", "pages", "buttons"])
 def test_rows_are_added_before_others_go_ours_first_and_last(way: str) -> None:
-    """What is read is what was meant; of what is there nothing is sent twice; anyone who sends is let in at every moment; one row refused
-    after others were taken is no plain no, and what takes only whole words is said before anything is sent."""
+    """What is read is what was meant; of what is there nothing is sent twice; anyone who sends is let in at every
+    moment; one row refused after others were taken is no plain no, and what takes only whole words is said before
+    anything is sent."""
     tree = with_rows(CABINET if way == "objects" else HUT, way)
     family = family_of(tree)
     _, channel, talk = family.channel_of("https")
@@ -199,7 +201,8 @@ def test_a_row_is_ticked_and_one_button_does_it(case: str, names: tuple[str, ...
 
 
 def test_what_stands_in_lists_choices_and_marks_is_read_and_a_form_ends_a_session() -> None:
-    """The pieces of an item, the words of its links only where nothing else stands; a choice is made by its words as well."""
+    """The pieces of an item, the words of its links only where nothing else stands; a choice is made by its words as
+    well."""
     shown = page(
         "<ul id=folk><li><b>keeper</b> (chief) <a href=/one?n=1>Alter</a> since May<li><a href=/one?n=2>other</a></ul><ol><li>x</ol>"
         "<form name=pick method=post><select name=who><option value=3>keeper<option value=4>other</select><button>Go</button></form></html>"

@@ -547,7 +547,8 @@ def test_claims_follow_from_what_is_on_and_what_is_off() -> None:
     assert ("services", "ssh", "permitted") in next(c for c in made if c.sort is Sort.OPENS).backs
 
 
-# ---- the bench unit does what its manual says --------------------------------------------------------------------------------
+# ---- the bench unit does what its manual says
+# --------------------------------------------------------------------------------
 
 
 def at_board(**kw: Any) -> tuple[LineSwitch, Watch, Board]:

@@ -355,8 +355,8 @@ def test_killed_anywhere_somebody_still_gets_in(ops: dict[str, Any]) -> None:
 
 
 def test_what_was_cut_off_on_a_unit_that_stages_goes_on_from_anywhere_to_the_same_end() -> None:
-    """Cut off at every request: what is staged is dropped, everything is read afresh (no reading shows a secret), the logins that
-    open are noted on the live store alone, and there is always a plan that ends as it would have."""
+    """Cut off at every request: what is staged is dropped, everything is read afresh (no reading shows a secret), the
+    logins that open are noted on the live store alone, and there is always a plan that ends as it would have."""
     made, kills = family(), 0
     while True:
         unit = Unit(made)
@@ -393,8 +393,8 @@ class Guarding(Unit):
 
 
 def test_what_a_mode_brings_is_reckoned_with_and_the_unit_is_waited_for() -> None:
-    """The strict mode brings a longer password: what it brings is not asked for again, what it does not is; the unit goes away
-    for it, and the run goes on when it is back."""
+    """The strict mode brings a longer password: what it brings is not asked for again, what it does not is; the unit
+    goes away for it, and the run goes on when it is back."""
     mode = {
         "do": "mode",
         "set": ["mode"],

@@ -1,4 +1,5 @@
-"""What is run by hand still starts: every sweep and every benchmark, small; what takes real hosts or minutes is loaded whole."""
+"""What is run by hand still starts: every sweep and every benchmark, small; what takes real hosts or minutes is
+loaded whole."""
 
 from __future__ import annotations
 

@@ -661,7 +661,8 @@ PASSWD = {
 
 @pytest.mark.parametrize("case", PASSWD)
 def test_a_password_that_must_be_changed_first_is_changed_only_by_consent(case: str) -> None:
-    """Each question is answered once, by what it asks for; what came of it is told; nothing is typed at any other question."""
+    """Each question is answered once, by what it asks for; what came of it is told; nothing is typed at any other
+    question."""
     questions, end, outcome = PASSWD[case]
     channel = commands.Channel({"ssh": "sealed"})
     typed: list[Any] = []

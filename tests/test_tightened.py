@@ -1,5 +1,5 @@
-"""Real hosts, from as found to as left: tightened by the tool, then met by ordinary clients, before and after a power cut; and the
-timed return fired for real."""
+"""Real hosts, from as found to as left: tightened by the tool, then met by ordinary clients, before and after a power
+cut; and the timed return fired for real."""
 
 from __future__ import annotations
 
@@ -146,8 +146,8 @@ GAPS = {
 # the shed is carried through, and disturbed, by sweeps/hosts.py: minutes more
 @pytest.mark.parametrize("host", ["mill", "cabin"], indirect=True)
 def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_safe: bytes) -> None:
-    """Every planted weakness is gone as ordinary clients see it, also after a power cut; what this class cannot is a gap with
-    its reason; a second run changes nothing; what is ours can be taken away, and the host works."""
+    """Every planted weakness is gone as ordinary clients see it, also after a power cut; what this class cannot is a
+    gap with its reason; a second run changes nothing; what is ours can be taken away, and the host works."""
     assert host.name != "mill" or by_certificate(host, "works").endswith("in\n"), "as it is found it opens"
     begin(tool, host, light_safe)
     steps = tool("steps", host.name, code=4 if host.name == "cabin" else 0)
@@ -162,7 +162,8 @@ def test_a_real_host_is_tightened_and_stays_so(tool: Tool, host: Host, light_saf
     assert "closed after the restart: whether" in " ".join(said.stdout.split()), said.stdout
     if host.name != "cabin":
         if THOROUGH:
-            # one change is refused, while an account with few rights is the only one with a password of the owner's: all others are made
+            # one change is refused, while an account with few rights is the only one with a password of the owner's:
+            # all others are made
             assert "NOT DONE  time from: the unit refused it" in said.stdout and said.stdout.count("NOT DONE") == 1, (
                 said.stdout
             )
@@ -288,8 +289,8 @@ def test_a_small_appliance_goes_back_by_itself(host: Host) -> None:
 
 @pytest.mark.parametrize("host", ["mill"], indirect=True)
 def test_a_host_goes_back_by_itself(host: Host) -> None:
-    """Shut out by the account list, a dead listener, the filter, the password stack: back by itself; over a boot too; cancelled
-    once, and too late, it says so; armed only once."""
+    """Shut out by the account list, a dead listener, the filter, the password stack: back by itself; over a boot too;
+    cancelled once, and too late, it says so; armed only once."""
     account, _, password = KINDS["mill"].login.partition(":")
     holds = "/etc/pam.d/ /etc/ssh/sshd_config.d/ /etc/yardbolt/ /etc/inittab"
     for how, script in SABOTAGE.items():

@@ -97,7 +97,8 @@ def test_without_the_book_of_tries_no_login_is_tried(job: Tool) -> None:
 
 
 def test_what_is_said_and_would_not_be_heeded_is_refused(job: Tool) -> None:
-    """A job file before the command is the command's; an option that means nothing there is one line, and nothing is done."""
+    """A job file before the command is the command's; an option that means nothing there is one line, and nothing is
+    done."""
     for args, told in (
         (("--job", "other.yaml", "check"), "no job file other.yaml"), (("records", "--job", "other.yaml", "show", "1"), "no job file other.yaml"),
         (("--job", "yard.yaml", "demo"), "works on no job"), (("check", "--at", ""), "takes an address"), (("check", "sk-sw-04", "--at", "127.0.0.1"), "name no unit"),
@@ -201,7 +202,8 @@ def cut_off(tool: Tool, done: int, *args: str) -> None:
 
 
 def test_what_was_live_and_not_yet_kept_is_taken_up_again(job: Tool) -> None:
-    """A unit whose settings are live at once and kept by a save of their own, killed before the first save: it goes on."""
+    """A unit whose settings are live at once and kept by a save of their own, killed before the first save: it goes
+    on."""
     (job.folder / "yard.yaml").write_text(one_unit_yard(plain=True))
     job.env |= {"YARDBOLT_PORTS": "2100-2150"}
     job("check", code=3)

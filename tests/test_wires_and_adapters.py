@@ -118,7 +118,8 @@ def test_the_safe_is_whole_or_untouched(tmp_path: Path, light_safe: bytes) -> No
 
 
 def test_the_record_only_grows(tmp_path: Path) -> None:
-    """Entries come back in order and folded once, anyone who wrote them; documents keep every version; rubbish is told."""
+    """Entries come back in order and folded once, anyone who wrote them; documents keep every version; rubbish is
+    told."""
     records, other = SqliteRecords(tmp_path / "r.sqlite"), SqliteRecords(tmp_path / "r.sqlite")
     login: Any = {"account": "a", "service": "ssh", "source": "s", "address": "d", "secret": "safe:u/a"}
     for run in (0, 1, 0):
@@ -392,7 +393,8 @@ def test_a_sealed_door_is_knocked_at_by_its_handshake(tmp_path: Path) -> None:
 
 
 def test_a_first_session_meets_one_certificate_and_no_other(tmp_path: Path) -> None:
-    """Nothing is noted yet, and what is written opens a connection of its own: one that shows another certificate is sent nothing."""
+    """Nothing is noted yet, and what is written opens a connection of its own: one that shows another certificate is
+    sent nothing."""
     (tmp_path / "other").mkdir()
     other = certificate(tmp_path / "other")
     shown, heard = [certificate(tmp_path), other, other], list[bytes]()
@@ -446,7 +448,8 @@ def authorised(scheme: str, asked: str) -> bool:
 def test_a_web_login_is_what_the_server_answers_and_a_changed_certificate_is_told_nothing(
     tmp_path: Path, scheme: str
 ) -> None:
-    """Over TLS: opened, refused, not asked for; the certificate is compared in the handshake, before anything is sent."""
+    """Over TLS: opened, refused, not asked for; the certificate is compared in the handshake, before anything is
+    sent."""
     context, heard = certificate(tmp_path), list[str]()
     asks = {"basic": 'Basic realm="yard"', "digest": 'Digest realm="yard", nonce="n1", qop="auth", algorithm=MD5'}.get(
         scheme, ""
@@ -517,7 +520,8 @@ MESSAGES = {
 
 @given(st.lists(st.tuples(st.sampled_from(sorted(MESSAGES)), st.booleans()), max_size=5), st.lists(st.integers(1, 40)))
 def test_log_messages_are_told_apart_however_they_come(sent: list[tuple[bytes, bool]], cuts: list[int]) -> None:
-    """RFC 5424 and 3164, counted or by line (RFC 6587), cut anywhere: the same messages; what has no priority is none."""
+    """RFC 5424 and 3164, counted or by line (RFC 6587), cut anywhere: the same messages; what has no priority is
+    none."""
     stream = b"".join(b"%d %s" % (len(raw), raw) if counted else raw + b"\n" for raw, counted in sent)
     got: list[bytes] = []
     left = b""

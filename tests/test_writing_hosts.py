@@ -1,4 +1,5 @@
-"""Writing on hosts without one: programs over input, families on top of others, what a table of our own means, what is a gap."""
+"""Writing on hosts without one: programs over input, families on top of others, what a table of our own means, what
+is a gap."""
 
 from __future__ import annotations
 
@@ -62,8 +63,8 @@ def host_plane(**more: Any) -> Plane:
 
 @pytest.mark.parametrize("name", PROGRAMS)
 def test_programs_are_parsed_whole_by_every_shell_and_take_hostile_values_as_data(name: str) -> None:
-    """dash, bash and ash read each program without running it; a value of quotes, braces and dollars arrives as it is, and a
-    script that is cut runs nothing."""
+    """dash, bash and ash read each program without running it; a value of quotes, braces and dollars arrives as it
+    is, and a script that is cut runs nothing."""
     given = {argument: (f"$(touch {argument}) `id` '\"\\n{{}};", ) for argument in PROGRAMS[name].takes}  # fmt: skip
     script = "".join(str(part) for part in whole(PROGRAMS[name].text, given))
     shown = "".join(
@@ -161,8 +162,8 @@ OURS: dict[str, Any] = {"nftables": [
 
 
 def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
-    """Read as the limit of the service, not as rules; changed by anybody in the least it is a table like any other; a port it
-    does not name is not limited by it."""
+    """Read as the limit of the service, not as rules; changed by anybody in the least it is a table like any other; a
+    port it does not name is not limited by it."""
     ask = next(ask for ask in SERVER.asks if ask.decode == "packet-filter")
     parts = extract(SERVER, ask, Replies(tree=OURS))
     assert [part.sources for part in parts if isinstance(part, Narrowed)] == [AddressSet.of("192.0.2.10")]
@@ -208,7 +209,8 @@ def saved(family: str, source: str) -> list[str]:
 
 
 def test_a_chain_of_ours_is_what_its_services_are_limited_to() -> None:
-    """Where there is no nft: in both address families, first of all, and just as it was written; else a chain like any other."""
+    """Where there is no nft: in both address families, first of all, and just as it was written; else a chain like
+    any other."""
     decode = DECODERS["packet-filter"].decode
     four, six = saved("4", "192.0.2.10/32"), saved("6", "2001:db8::/64")
 
@@ -235,7 +237,8 @@ def test_a_chain_of_ours_is_what_its_services_are_limited_to() -> None:
 
 
 def test_root_is_told_from_others_where_the_service_does() -> None:
-    """Root by SSH is let in as its setting says; a key may open where passwords do not; others are not touched by it."""
+    """Root by SSH is let in as its setting says; a key may open where passwords do not; others are not touched by
+    it."""
     door, held = Door("ssh", "192.0.2.1", 22, "ssh"), Ref("safe:x/root")
     way = Way("192.0.2.10", door, "root", Password(held))
     by_key = replace(way, credential=Key("SHA256:x"))
@@ -253,7 +256,8 @@ def test_root_is_told_from_others_where_the_service_does() -> None:
 
 
 def test_what_a_class_cannot_do_is_a_gap_with_its_reason() -> None:
-    """No program for it, a value it cannot write, or something it needs that was not read: each says why; the rest is planned."""
+    """No program for it, a value it cannot write, or something it needs that was not read: each says why; the rest is
+    planned."""
     site = Site("u", "192.0.2.10", ANYONE, accounts=(OwnAccount("lt-works", "full", "x"),), allows=Allows())
     plane = Draft(host_plane()).whole(("accounts",)).freeze()
     wants = (
@@ -350,7 +354,8 @@ OFF, SHUT = "enabled", "permitted"
 def test_a_service_goes_off_whoever_holds_its_port_or_is_shut(
     sockets: list[tuple[str, int, str]], more: str, service: str, planned: str, why: str
 ) -> None:
-    """By whatever starts its holder; where that does more, or is not known, nobody is let in to it, and the sheet says why."""
+    """By whatever starts its holder; where that does more, or is not known, nobody is let in to it, and the sheet
+    says why."""
     want = Want(("services", service, "enabled"), "needed-services", "set", False)
     site = Site("u", "192.0.2.10", ANYONE, allows=Allows())
     plane = held(*sockets, more=more)
@@ -420,8 +425,8 @@ LOADED = {
 
 @pytest.mark.parametrize("case", LOADED)
 def test_whether_a_server_has_its_files_is_told_by_a_clock_that_may_have_been_set(case: str) -> None:
-    """What lies in the future was changed before, where nobody set the clock since the server loaded its files; else nobody
-    knows, and a server that nobody knows of is not judged."""
+    """What lies in the future was changed before, where nobody set the clock since the server loaded its files; else
+    nobody knows, and a server that nobody knows of is not judged."""
     told, why = LOADED[case]
     seen: dict[str, list[str]] = {}
     for line in told.splitlines():

@@ -1,5 +1,5 @@
-"""Real hosts in namespaces of their own: what was planted is told, what is not read is said, nothing weak is called good; and
-the packet filter is what real packets meet."""
+"""Real hosts in namespaces of their own: what was planted is told, what is not read is said, nothing weak is called
+good; and the packet filter is what real packets meet."""
 
 from __future__ import annotations
 

@@ -51,7 +51,8 @@ def pairs(case: Drawn) -> set[frozenset[tuple[str, str]]]:
 
 
 def shrunk(case: Drawn, plain: Drawn, bad: Callable[[Drawn], bool]) -> Drawn:
-    """The fewest features with which it is still bad: each is set back to the plain one, and kept back where it stays bad."""
+    """The fewest features with which it is still bad: each is set back to the plain one, and kept back where it stays
+    bad."""
     for group in sorted(case):
         if case[group] != plain[group]:
             fewer = case | {group: plain[group]}
@@ -107,7 +108,8 @@ def in_a_folder(
 
 
 class Sweep:
-    """A sweep over drawn cases, as the command line says it. `tried` is a function of a module, for it runs in other processes."""
+    """A sweep over drawn cases, as the command line says it. `tried` is a function of a module, for it runs in other
+    processes."""
 
     def __init__(
         self, name: str, draws: Draws, tried: Callable[[Drawn, int, str], Tried], many: int, at_once: int

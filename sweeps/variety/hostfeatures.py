@@ -243,7 +243,8 @@ PLAIN = {group: next(iter(of)) for group, of in GROUPS.items()}
 
 
 def fits(case: dict[str, str]) -> bool:
-    """Can a host be so? What the base cannot have is not drawn for it, and what needs the large SSH server not for the small one."""
+    """Can a host be so? What the base cannot have is not drawn for it, and what needs the large SSH server not for
+    the small one."""
     base, small = case["base"], case["base"] == "busybox" or "dropbear" in case["daemon"]
     if not all(GROUPS[group][what].only(base) for group, what in case.items()):
         return False

@@ -1,5 +1,5 @@
-"""Makes drawn by lot: a unit on a wire, and the family file that a stranger would write from its manual. Nothing here is shared
-with the product; what a unit shows, takes and refuses falls out of one drawing."""
+"""Makes drawn by lot: a unit on a wire, and the family file that a stranger would write from its manual. Nothing here
+is shared with the product; what a unit shows, takes and refuses falls out of one drawing."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""The units of the bench behind objects and pages, at factory default: what was planted in each, as data, and what must be
-told of it; nothing else may fail."""
+"""The units of the bench behind objects and pages, at factory default: what was planted in each, as data, and what
+must be told of it; nothing else may fail."""
 
 from __future__ import annotations
 

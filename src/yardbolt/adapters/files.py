@@ -68,7 +68,8 @@ def find(kind: str, name: str, beside: Path) -> Path:
 
 
 def outline(path: Path) -> dict[str, Any]:
-    """A family's tree of texts, unchecked, over what it is based on: enough to list it. Raises FileError where it is no YAML."""
+    """A family's tree of texts, unchecked, over what it is based on: enough to list it. Raises FileError where it is
+    no YAML."""
     doc = document(path)
     base = doc.tree.get("based_on")
     return _on(doc, _base(path, doc, base).tree) if base else doc.tree
@@ -298,8 +299,8 @@ def _roles(doc: Document, shape: JobShape) -> None:
 
 
 def _families(doc: Document, shape: JobShape) -> None:
-    """A second address is one of the other family, and what is sent to it leaves from one of the laptop's; who the laptop
-    stands in for has business there."""
+    """A second address is one of the other family, and what is sent to it leaves from one of the laptop's; who the
+    laptop stands in for has business there."""
     from yardbolt.core.addresses import AddressSet
 
     for name, unit in shape.units.items():
@@ -324,7 +325,8 @@ def _families(doc: Document, shape: JobShape) -> None:
 
 
 def _moves(doc: Document, shape: JobShape) -> None:
-    """Where a unit goes to is an address with its prefix, in a segment of the job, and another than the laptop's there."""
+    """Where a unit goes to is an address with its prefix, in a segment of the job, and another than the laptop's
+    there."""
     from ipaddress import ip_address, ip_interface, ip_network
 
     for name, unit in shape.units.items():

@@ -10,7 +10,8 @@ from pathlib import Path
 
 
 def only_ours(path: Path) -> bool:
-    """Take a file away from the eyes of others, where any could read or write it. Gives whether that was so, and is mended."""
+    """Take a file away from the eyes of others, where any could read or write it. Gives whether that was so, and is
+    mended."""
     with contextlib.suppress(OSError):
         if path.is_file() and path.stat().st_mode & 0o077:
             path.chmod(0o600)

@@ -1,5 +1,5 @@
-"""Who gets in: the exact sets of sources for each service, by the settings that were read last, and what decides. Touches
-no unit."""
+"""Who gets in: the exact sets of sources for each service, by the settings that were read last, and what decides.
+Touches no unit."""
 
 from __future__ import annotations
 

@@ -123,8 +123,8 @@ def _fuller(unit: UnitInWork, plane: Plane, way: Way, tried: tuple[Trial, ...], 
 
 
 def _tells_no_more(unit: UnitInWork, document: CheckDocument) -> bool:
-    """Is a look from outside poorer than what is on record, which steps and access go by: the settings were read before, and
-    nothing fails now that did not fail when it was read or proven last?"""
+    """Is a look from outside poorer than what is on record, which steps and access go by: the settings were read
+    before, and nothing fails now that did not fail when it was read or proven last?"""
     last, left = unit.record.last_check(), unit.record.latest("as left", LeftDocument)
     if last is None or not last.document.complete:
         return False

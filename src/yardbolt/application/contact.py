@@ -57,7 +57,8 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
     for account, ref in unit.record.history().logins():
         if unit.held.secret(ref) is not None:
             out.setdefault((account, ref), None)
-    # a record may be lost while the safe is not: what rests there for this unit may open it too. Where a run is on record, what
+    # a record may be lost while the safe is not: what rests there for this unit may open it too. Where a run is on
+    # record, what
     # it never sent opens nothing, and would only go over the line
     for ref in unit.held.safe.entries() if unit.held.safe and not unit.record.history().begun else ():
         name, _, title = ref.entry.removeprefix("safe:").partition("/")
@@ -85,8 +86,8 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
 
 
 def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
-    """Published logins that opened without a question when they were tried last, those with a password first; also where
-    another was sent since, and it is not known which of the two opens."""
+    """Published logins that opened without a question when they were tried last, those with a password first; also
+    where another was sent since, and it is not known which of the two opens."""
     opened = unit.record.history().before | unit.record.history().opened
     logins = [one for one in unit.family.factory.logins if opened.get(one.account) == one.ref]
     return tuple(
@@ -127,8 +128,8 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
 async def way_in(
     unit: UnitInWork, published: tuple[Trial, ...] = (), failed: dict[Way, str] | None = None
 ) -> tuple[Session | None, str]:
-    """An open session by a login of ours or, failing that, by a published one that opened, and why nobody with all rights
-    logged in before it; else why none did. What did not open goes into `failed`."""
+    """An open session by a login of ours or, failing that, by a published one that opened, and why nobody with all
+    rights logged in before it; else why none did. What did not open goes into `failed`."""
     why: list[str] = []
     failed = {} if failed is None else failed
     # where it is silent or cut off, nothing readable is tried instead

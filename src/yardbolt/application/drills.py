@@ -1,8 +1,7 @@
 """Drills: what is demanded of passwords, what follows wrong ones, and where logs go, tried out on the unit itself.
 
-They write, on an account made for it and taken away again, so they belong to tightening and never to a proof alone. What
-could not be tried says why.
-"""
+They write, on an account made for it and taken away again, so they belong to tightening and never to a proof alone.
+What could not be tried says why."""
 
 from __future__ import annotations
 
@@ -67,8 +66,8 @@ async def drills(unit: UnitInWork, session: Session, plane: Plane, done: frozens
 
 
 def _echoes(unit: UnitInWork, session: Session, plane: Plane) -> list[tuple[OwnAccount, Set]]:
-    """Who of the owner's people may not change everything, and what each of them is to try: to set what stands there already,
-    which changes nothing whatever the unit does. On a host an account without rights has no way to try."""
+    """Who of the owner's people may not change everything, and what each of them is to try: to set what stands there
+    already, which changes nothing whatever the unit does. On a host an account without rights has no way to try."""
     leaf = next((one for one in (("name",), ("banner",)) if isinstance(get(plane, one), str)), None)
     service = session.way.service
     if leaf is None or not unit.facts.talks(service)[2].by_role:
@@ -201,7 +200,8 @@ async def _weak_ones(unit: UnitInWork, account: ByChanges, weak: dict[str, str])
 
 
 async def _from_itself(account: ByChanges, what: str) -> tuple[Result, str]:
-    """What an administrator may give, the account itself may have refused: many makes bind anyone who changes his own."""
+    """What an administrator may give, the account itself may have refused: many makes bind anyone who changes his
+    own."""
     if not account.gives:
         return Result.FAILS, f"{what} was taken"
     saw = f"{what} was taken from an administrator"
@@ -247,8 +247,8 @@ async def _lockout(unit: UnitInWork, session: Session, plane: Plane, account: Le
 
 
 async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float, other: Way | None) -> tuple[Result, str]:
-    """Lock the account, and wait until it opens again; or see that somebody else (`other`) gets in meanwhile. Only a refusal shows a
-    lock: a cut or a silence shows nothing, and what refuses everybody is no lock of an account."""
+    """Lock the account, and wait until it opens again; or see that somebody else (`other`) gets in meanwhile. Only a
+    refusal shows a lock: a cut or a silence shows nothing, and what refuses everybody is no lock of an account."""
     right, wrong = replace(claim, secret=FIRST).way, replace(claim, secret=STRONG).way
     if not isinstance(first := await attempt_patiently(unit, right, False), Opened):
         return Result.NOT_TRIED, f"the right password did not open it before: {told(first)}"
@@ -277,7 +277,8 @@ async def _locked(unit: UnitInWork, claim: Claim, tries: int, release: float, ot
 
 
 async def _whence(unit: UnitInWork, session: Session, plane: Plane) -> str:
-    """From where wrong passwords are typed: the stranger's address, where it is let in so far, for a server may fine it."""
+    """From where wrong passwords are typed: the stranger's address, where it is let in so far, for a server may fine
+    it."""
     stranger = unit.site.stranger
     reaches = bool(stranger) and stranger in who(plane, session.way.service, session.way.door).possible
     if reaches and isinstance(await unit.outside.look.knock(session.way.door, stranger), Open):

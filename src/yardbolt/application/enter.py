@@ -87,8 +87,8 @@ async def prepare(unit: UnitInWork, accounts: tuple[str, ...], note: str) -> tup
 
 
 async def questions(unit: UnitInWork) -> Met:
-    """What stands between the published logins and the unit, seen by logging in and answering nothing. What is shut as it is found
-    asks nothing, and the next best door does."""
+    """What stands between the published logins and the unit, seen by logging in and answering nothing. What is shut
+    as it is found asks nothing, and the next best door does."""
     await unit.find()
     for door in unit.facts.good_doors(unit.record.last_plane()):
         met = await _met(unit, door)

@@ -18,8 +18,8 @@ from yardbolt.core.talk.ways import UNDESCRIBED
 class Facts:
     """The job's view of one unit, its family, and which of its two places it is at.
 
-    `local_names` and `common` are words for the password analysis; `inputs` are digests of the files this was planned from.
-    """
+    `local_names` and `common` are words for the password analysis; `inputs` are digests of the files this was planned
+    from."""
 
     job: Job
     entry: UnitEntry

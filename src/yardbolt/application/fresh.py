@@ -1,5 +1,5 @@
-"""Arriving at a unit that is to be written to: a fresh reading, every login of ours that opens, and nothing left of a run that was
-cut off."""
+"""Arriving at a unit that is to be written to: a fresh reading, every login of ours that opens, and nothing left of a
+run that was cut off."""
 
 from __future__ import annotations
 
@@ -113,8 +113,8 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
 
 
 def _known_there(session: Session, reading: Reading) -> Plane:
-    """What is live, with what the login itself shows of its account. Raises UnitError where the unit has no such account, or told
-    nothing of accounts."""
+    """What is live, with what the login itself shows of its account. Raises UnitError where the unit has no such
+    account, or told nothing of accounts."""
     plane, account = reading.plane, session.way.account
     there = exists(plane, ("accounts", account))
     if not there and not len(plane.accounts):
@@ -132,8 +132,8 @@ def _known_there(session: Session, reading: Reading) -> Plane:
 
 
 async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Way, str]) -> tuple[Session, Reading]:
-    """Where anyone who logged in may not read everything, somebody else of ours may: the reading that left least unread, and whose
-    it is. Who knows the unit under another account tries no login twice."""
+    """Where anyone who logged in may not read everything, somebody else of ours may: the reading that left least
+    unread, and whose it is. Who knows the unit under another account tries no login twice."""
     unit = run.unit
     # anyone who has all rights reads as much as anybody
     poor = reading.blind and not session.was_root and not full(reading.plane, session.way)
@@ -156,7 +156,8 @@ async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Wa
 
 
 async def _by_published(run: Run, plane: Plane, seen: set[str]) -> Plane:
-    """A run that was cut off may have left ours with few rights, and all rights with a published one still: it comes in too."""
+    """A run that was cut off may have left ours with few rights, and all rights with a published one still: it comes
+    in too."""
     unit = run.unit
     for way in published_ways(unit):
         if (
@@ -197,8 +198,8 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
 
 
 async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading:
-    """What an earlier part of this run staged is planned again; what somebody else did is dropped where the owner allows it,
-    and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
+    """What an earlier part of this run staged is planned again; what somebody else did is dropped where the owner
+    allows it, and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
     unit, op = run.unit, run.unit.family.op_doing("discard")
     waiting = reading.plane.stores.waiting
     ours = unit.record.history().open_run()[1] and unit.record.history().staging
@@ -234,8 +235,8 @@ async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
 
 
 async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
-    """Another session where the one by which we arrived has not full rights: a run that was cut off may have given its own
-    password to an account that only looks, and that came first."""
+    """Another session where the one by which we arrived has not full rights: a run that was cut off may have given
+    its own password to an account that only looks, and that came first."""
     unit = run.unit
 
     def may(way: Way) -> bool:

@@ -134,8 +134,8 @@ def _entries(journal: Iterable[Entry]) -> Iterable[EntryRow]:
 
 
 def _logins(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
-    """Who logs in with what rests in the safe: the owner's accounts that are there, and others that have a password of the
-    owner's."""
+    """Who logs in with what rests in the safe: the owner's accounts that are there, and others that have a password
+    of the owner's."""
     ours = [own.name for own in unit.site.accounts if exists(after, ("accounts", own.name)) is not False]
     others = [a.key for a in after.accounts if isinstance(a.secret, Ref) and a.secret.safe and a.enabled is not False]
     return tuple(dict.fromkeys((*ours, *others)))
@@ -224,8 +224,9 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
 
 
 def _next_start(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
-    """What of the as-left state no restart has tried: all that a run changed which made none; else, on a host that starts
-    programs of anybody's, the services that were closed after it: another may take their port at the next start."""
+    """What of the as-left state no restart has tried: all that a run changed which made none; else, on a host that
+    starts programs of anybody's, the services that were closed after it: another may take their port at the next
+    start."""
     history, plane = unit.record.history(), left.as_plane
     since = max(left.started, history.reset_at)  # ISO 8601, UTC: later is greater, and not told is empty
     changed = {path: stamp for path, stamp in history.since_restart.items() if stamp.time > since}

@@ -15,8 +15,8 @@ TYPED = Ref("typed:password")
 
 @dataclass
 class Held:
-    """Every secret the work on one unit may use: published, typed, a key file, or from the safe. `keep`: a typed password that
-    opens the unit is kept in the safe."""
+    """Every secret the work on one unit may use: published, typed, a key file, or from the safe. `keep`: a typed
+    password that opens the unit is kept in the safe."""
 
     facts: Facts
     safe: Safe | None = None

@@ -1,5 +1,5 @@
-"""An account that is made for a trial and taken away again: by programs of a host, or by what makes and removes any account of
-the unit. Where the family cannot make, give and remove one at once, none is made."""
+"""An account that is made for a trial and taken away again: by programs of a host, or by what makes and removes any
+account of the unit. Where the family cannot make, give and remove one at once, none is made."""
 
 from __future__ import annotations
 
@@ -28,7 +28,8 @@ A_WORD = Ref("typed:drill-first")
 
 
 def name_for(family: Family, number: str = "") -> str:
-    """What the account is called on a unit of this family; with a number, for a unit may remember a locked one by its name."""
+    """What the account is called on a unit of this family; with a number, for a unit may remember a locked one by its
+    name."""
     return next((one + number for one in (NAME, *SHORTER) if family.is_token(one + number)), NAME)
 
 
@@ -38,8 +39,8 @@ def lent(plane: Plane) -> list[str]:
 
 
 class Lending(Protocol):
-    """What lends an account and takes it back; each returns why it was not done, or nothing. `waits`: the end of a lock is
-    waited for."""
+    """What lends an account and takes it back; each returns why it was not done, or nothing. `waits`: the end of a
+    lock is waited for."""
 
     waits: bool
     name: str
@@ -117,7 +118,8 @@ class ByChanges:
         return bound
 
     async def send(self, ref: Ref, session: Session | None = None) -> Answer | str:
-        """Make it with this password, or give it this one where it is there; through another session where one is given."""
+        """Make it with this password, or give it this one where it is there; through another session where one is
+        given."""
         session = session or self._session
         change: Change = self._given(ref) if exists(self._plane, self._here) else self._made(ref)
         bound = self._bound(change)

@@ -44,9 +44,9 @@ Connect = Callable[[Talk, str, str], Wire]
 
 @dataclass
 class Access:
-    """Every login of the work on one unit. `connect` gives a wire for a way of talking, a service and a noted host key.
-    `ready`: a login was accepted in this run, so refusals mean what they say. `heard`: one was answered; None where none was
-    tried. `anybody`: it let in somebody who had not said who he is."""
+    """Every login of the work on one unit. `connect` gives a wire for a way of talking, a service and a noted host
+    key. `ready`: a login was accepted in this run, so refusals mean what they say. `heard`: one was answered; None
+    where none was tried. `anybody`: it let in somebody who had not said who he is."""
 
     facts: Facts
     record: Record
@@ -59,8 +59,8 @@ class Access:
     anybody: bool = False
 
     def settles(self) -> float:
-        """Seconds after which a unit that refuses what opened it before may have come to itself: has started, or has let
-        the account go; 0 where neither is to be expected. A lock that lasts long is not waited for."""
+        """Seconds after which a unit that refuses what opened it before may have come to itself: has started, or has
+        let the account go; 0 where neither is to be expected. A lock that lasts long is not waited for."""
         read = (self.record.last_plane() or Plane()).lockout
         lasts = read.release if isinstance(read.release, float) else self.facts.family.factory.release
         lasts = 0.0 if read.tries is ABSENT else lasts
@@ -131,7 +131,8 @@ class Access:
         return Session(self.facts, self.record, self.held, self.budget, wire, way, opened, again)
 
     async def unasked(self, door: Door) -> Session | None:
-        """A session in which nobody logs in, where the unit takes the connection. Nothing of it is a try. Raises IdentityError."""
+        """A session in which nobody logs in, where the unit takes the connection. Nothing of it is a try. Raises
+        IdentityError."""
         self.budget.in_time()
         wire = self.connect(self.facts.talks(door.service)[2], door.scheme, self.record.pin(door.service))
         way, opened = Way(self.facts.source(door), door, "", Nothing()), None
@@ -149,9 +150,10 @@ class Access:
         return Session(self.facts, self.record, self.held, self.budget, wire, way, opened, again)
 
     async def enter_trusted(self, way: Way) -> tuple[Login, Session | None, Way]:
-        """One login, and by which way it ended so. Where what opened it before is refused, the unit may have lost it, with its
-        power or by a reset: then the published password of the account opens. Or it is still starting, or wrong tries have locked
-        the account for a while and it does not say so: it is tried once more, on one of the tries that are spared."""
+        """One login, and by which way it ended so. Where what opened it before is refused, the unit may have lost it,
+        with its power or by a reset: then the published password of the account opens. Or it is still starting, or
+        wrong tries have locked the account for a while and it does not say so: it is tried once more, on one of the
+        tries that are spared."""
         trusted = self.record.history().opened_last(way.account, way.secret, way.service)
         outcome, session = await self.enter(way)
         seconds = self.settles()
@@ -197,7 +199,8 @@ class Access:
             await self.record.clock.sleep(left)
 
     def doors_in(self) -> tuple[Door, ...]:
-        """Where to log in: by the best way and, where the last reading says that this is off, by the best that is on."""
+        """Where to log in: by the best way and, where the last reading says that this is off, by the best that is
+        on."""
         return tuple(dict.fromkeys((self.facts.best_door(), self.facts.best_door(self.record.last_plane()))))
 
 

@@ -1,5 +1,5 @@
-"""One place of a unit, as a family file would name what stands there: for anyone who writes one. Nothing is judged, and nothing is
-filed but the tries of the login."""
+"""One place of a unit, as a family file would name what stands there: for anyone who writes one. Nothing is judged,
+and nothing is filed but the tries of the login."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from .unit import UnitInWork
 
 
 async def seen_at(unit: UnitInWork, place: str) -> list[tuple[str, Tree]]:
-    """The places of a page or an object, and what stands there, read once through the best login that opens. Raises OperatorError where the way of talking has
-    no places, UnitError where nobody gets in or nothing came back."""
+    """The places of a page or an object, and what stands there, read once through the best login that opens. Raises
+    OperatorError where the way of talking has no places, UnitError where nobody gets in or nothing came back."""
     if not place.startswith("/"):
         raise OperatorError(f"'{place}' is not a place on a unit; a place begins with /")
     session, why = await way_in(unit)

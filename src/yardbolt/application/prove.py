@@ -93,8 +93,9 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
-    """Who it blocks, while it lets the laptop in: there, or where the unit has another address and the service listens at that
-    alone. One that answers who it does not let in says so in words of its own, which the laptop does not hear."""
+    """Who it blocks, while it lets the laptop in: there, or where the unit has another address and the service
+    listens at that alone. One that answers who it does not let in says so in words of its own, which the laptop does
+    not hear."""
     knock = unit.outside.look.knock
     met, before = claim.door, await knock(claim.door, unit.facts.source(claim.door))
     if not isinstance(before, Open):
@@ -156,7 +157,8 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
 
 
 async def _type_wrong(unit: UnitInWork, claim: Claim, word: str) -> Login:
-    """One wrong password; before it the right one where the budget is used up, for a good login clears the unit's count, and ours."""
+    """One wrong password; before it the right one where the budget is used up, for a good login clears the unit's
+    count, and ours."""
     if unit.budget.tries_left(claim.way) <= 0:
         await attempt_patiently(unit, claim.way)
     unit.held.typed[WRONG_ONE] = Secret(word)
@@ -372,7 +374,8 @@ def _filed(
 
 
 def _set_before(unit: UnitInWork) -> set[Path]:
-    """What was sent or set so far, also where a run ended before it was read back, and what the family says comes with it."""
+    """What was sent or set so far, also where a run ended before it was read back, and what the family says comes
+    with it."""
     history = unit.record.history()
     made = (entry.event for entry in history.entries if entry.stamp.time >= history.reset_at)
     paths = {parse(event.path) for event in made if isinstance(event, Sending | ReadBack) and event.path}
@@ -414,8 +417,8 @@ def planned(path: Path, wanted: set[Path], now: Plane) -> bool:
 
 
 def brought(family: Family, target: Target) -> set[Path]:
-    """What is wanted, and what the family says comes with it; but files, which tell by themselves whether they are as we
-    left them."""
+    """What is wanted, and what the family says comes with it; but files, which tell by themselves whether they are as
+    we left them."""
     out = {want.path for want in target}
     for want in target:
         change: Change = Set(want.path, want.value)

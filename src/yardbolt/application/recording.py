@@ -63,7 +63,8 @@ class Record:
         return filed.document.as_plane if filed else None
 
     def believable_clock(self) -> None:
-        """Raises OperatorError where the laptop's clock is before this program was made: it would be set on the unit."""
+        """Raises OperatorError where the laptop's clock is before this program was made: it would be set on the
+        unit."""
         now = self.clock.now()
         if now[:10] < BUILT:
             problem = f"this laptop's clock says {now[:10]}, before Yard Bolt was made ({BUILT})"

@@ -51,7 +51,8 @@ async def drive(wire: Wire, conversation: Generator[Any, Any, T]) -> T:
 
 
 class Session:
-    """An open session, as one account. `again` logs in once more by the same way, in the place of a session that ended."""
+    """An open session, as one account. `again` logs in once more by the same way, in the place of a session that
+    ended."""
 
     def __init__(
         self, facts: Facts, record: Record, held: Held, budget: Budget, wire: Wire, way: Way, opened: Opened,
@@ -168,8 +169,8 @@ class Session:
     # -- reading --
 
     def fetch(self, ask: Ask, key: str) -> Fetch:
-        """An ask with its place filled: {key} is the item asked about. Raises ValueError where that may not be put into a
-        command."""
+        """An ask with its place filled: {key} is the item asked about. Raises ValueError where that may not be put
+        into a command."""
         fill: dict[str, Text] = {}
         for _, template in ask.how.templates():
             for name, notation in slots(template):
@@ -212,7 +213,8 @@ class Session:
             Blind(ask.name, f"is read by another channel ({ask.by})") for ask in todo if ask.by != self.channel_name
         ]
         mine = [ask for ask in todo if ask.by == self.channel_name]
-        # whether anything waits first: where nothing does, what is staged is what is in force, and one of the two is read
+        # whether anything waits first: where nothing does, what is staged is what is in force, and one of the two is
+        # read
         mine.sort(key=lambda ask: WAITING not in ask.feeds)
         told = frozenset(path for ask in mine if ask.store == LIVE for path in ask.feeds)
         if self.talk.ask_all is None:
@@ -279,8 +281,8 @@ class Session:
                     await self._past(Blind(f"{ask.name} {key}".strip(), why), blind, broken)
 
     async def _past(self, one: Blind, blind: list[Blind], broken: UnitError) -> None:
-        """Go on after an ask that came to nothing, where each is a question of its own; the next is asked in a new session.
-        Raises `broken` where nothing can be asked any more."""
+        """Go on after an ask that came to nothing, where each is a question of its own; the next is asked in a new
+        session. Raises `broken` where nothing can be asked any more."""
         if not self._whole or not self.talk.apart or len(blind) >= MOST_BROKEN or not await self._anew():
             raise broken
         blind.append(one)

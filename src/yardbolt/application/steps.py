@@ -39,8 +39,8 @@ Planes = Mapping[str, Plane]
 
 @dataclass(frozen=True)
 class Plan:
-    """A target and the sheet that reaches it, or why there is none. `left`: what is not kept yet is of a first entry, or of an
-    earlier run of ours, and is saved with it."""
+    """A target and the sheet that reaches it, or why there is none. `left`: what is not kept yet is of a first entry,
+    or of an earlier run of ours, and is saved with it."""
 
     target: Target
     gaps: tuple[Gap, ...]
@@ -54,8 +54,8 @@ class Plan:
 @dataclass(frozen=True)
 class Choices:
     """What was decided for this plan: leaps by consent, what becomes of settings found unkept, whether a run goes on
-    and was restarted already, whether a gate failed before, what the unit refused in this run (change -> gap), whether what
-    it refused before is tried once more."""
+    and was restarted already, whether a gate failed before, what the unit refused in this run (change -> gap),
+    whether what it refused before is tried once more."""
 
     leaps: frozenset[str] = frozenset()
     keep_found: bool = False
@@ -138,8 +138,8 @@ def plan(
 
 
 def left_by_us(unit: UnitInWork, plane: Plane) -> bool:
-    """Are the settings that are not kept those that a first entry, or a run that ended early, left there? As many as were sent
-    at the most, and where the unit names them, each name speaks of one of ours."""
+    """Are the settings that are not kept those that a first entry, or a run that ended early, left there? As many as
+    were sent at the most, and where the unit names them, each name speaks of one of ours."""
     sent = [parse(path) for path in unit.record.history().unsaved]
     sent = [path for path in sent if _needs_saving(unit, path)]
     differences, names = plane.stores.differences, plane.stores.names
@@ -164,7 +164,8 @@ def _needs_saving(unit: UnitInWork, path: Path) -> bool:
 
 
 def _declined_before(unit: UnitInWork, todo: Iterable[Change], planes: Planes) -> dict[str, Gap]:
-    """What of it was left out when it was last told so, for the unit refused it or it came out otherwise, with the gap that leaves."""
+    """What of it was left out when it was last told so, for the unit refused it or it came out otherwise, with the
+    gap that leaves."""
     out, left_out = {}, unit.record.history().left_out
     for change in todo:
         before = left_out.get(show(change.path))
@@ -255,8 +256,8 @@ CLOCK = ("clock", "offset")  # which moves by itself: no approval is spoilt by i
 
 
 def outside_approved(approved: Iterable[str], todo: tuple[Change, ...], target: Target) -> tuple[str, ...]:
-    """Changes that are not among the approved ones, in words. A part of an approved item (a leaf of an account to be made) is
-    approved with it; so is shutting to everybody what was to be off."""
+    """Changes that are not among the approved ones, in words. A part of an approved item (a leaf of an account to be
+    made) is approved with it; so is shutting to everybody what was to be off."""
     known = frozenset(approved)
     whole = {want.path for want in target if want.kind in ("present", "gone")}
     return tuple(

@@ -98,8 +98,8 @@ LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names le
 
 @dataclass(frozen=True)
 class Tightened:
-    """What a run did: the sheet it followed last, how that ended, how many steps it took in all, and the as-left proof when it
-    was carried through."""
+    """What a run did: the sheet it followed last, how that ended, how many steps it took in all, and the as-left
+    proof when it was carried through."""
 
     plan: Plan
     outcome: Outcome | None
@@ -215,8 +215,8 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
 
 
 def _stands_for(changed: str, gap: str) -> bool:
-    """Was this change approved for what cannot be done whole: a part of it, or a service shut to everybody that cannot be switched
-    off?"""
+    """Was this change approved for what cannot be done whole: a part of it, or a service shut to everybody that
+    cannot be switched off?"""
     shut = f"{gap.removesuffix('/enabled')}/permitted" if gap.endswith("/enabled") else gap
     return changed in (gap, shut) or changed.startswith(f"{gap}/")
 
@@ -369,7 +369,8 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
         return Ended(sent=False)
     answer = await session.tell(order)
     if order.renews and not isinstance(answer, No) and getattr(answer, "sent", True):
-        # what its manual announces is followed once: the next one shown is noted, and the box recognised before anything else
+        # what its manual announces is followed once: the next one shown is noted, and the box recognised before
+        # anything else
         run.unit.record.forget_pins(run.unit.site.doors)
         run.renewed = True
     if not session.alive:

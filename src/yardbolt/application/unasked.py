@@ -1,8 +1,8 @@
-"""What a unit shows to anyone who does not log in: everything the family asks for by the web, asked once more without a login.
+"""What a unit shows to anyone who does not log in: everything the family asks for by the web, asked once more without
+a login.
 
-It counts as shown where it is just what a login was shown; that nothing is shown counts beside a login that opens just after.
-Nothing is sent but questions.
-"""
+It counts as shown where it is just what a login was shown; that nothing is shown counts beside a login that opens
+just after. Nothing is sent but questions."""
 
 from __future__ import annotations
 
@@ -30,7 +30,8 @@ ANYBODYS = frozenset({"identity", "name", "banner", "clock", "first_run"})
 
 
 async def with_unasked(unit: UnitInWork, reading: Reading, way: Way) -> Reading:
-    """The reading, which was taken by `way`, and what each service of the web shows of it without a login. Raises IdentityError."""
+    """The reading, which was taken by `way`, and what each service of the web shows of it without a login. Raises
+    IdentityError."""
     draft = Draft(reading.plane)
     for door in unit.site.doors:
         service, path = door.service, ("services", door.service)
@@ -50,8 +51,8 @@ async def with_unasked(unit: UnitInWork, reading: Reading, way: Way) -> Reading:
 
 
 async def _shown(unit: UnitInWork, way: Way, plane: Plane) -> tuple[str, ...] | None:
-    """The lists of which it shows something. None where it shows nothing, and did not answer everything, or lets in nobody by that
-    door just after: neither silence nor a door that is shut to everybody is a no."""
+    """The lists of which it shows something. None where it shows nothing, and did not answer everything, or lets in
+    nobody by that door just after: neither silence nor a door that is shut to everybody is a no."""
     by, now = unit.facts.talks(way.service)[0], datetime.fromisoformat(unit.record.clock.now())
     asks = [ask for ask in unit.family.asks if ask.by == by and ask.store == LIVE and not ask.each]
     heads: set[str] = set()

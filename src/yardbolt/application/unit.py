@@ -31,10 +31,9 @@ def _no_receiver(address: str, port: int) -> Receiver:
 class Shared:
     """What the units of one site have in common while they are worked on at once.
 
-    `sockets` are for looking at ports; `tries` is the laptop's own book of login tries. One unit at a time receives messages:
-    they all send to one server, and this laptop can be it for one alone. One question at a time waits for the technician;
-    `approved` names, by plan, the unit it was approved for.
-    """
+    `sockets` are for looking at ports; `tries` is the laptop's own book of login tries. One unit at a time receives
+    messages: they all send to one server, and this laptop can be it for one alone. One question at a time waits for
+    the technician; `approved` names, by plan, the unit it was approved for."""
 
     sockets: Sockets
     tries: Records | None = None
@@ -55,11 +54,11 @@ class Outside:
 
 @dataclass
 class UnitInWork:
-    """One unit: its facts, its record, the secrets in hand, its budget, its logins, and what is seen of it from outside.
+    """One unit: its facts, its record, the secrets in hand, its budget, its logins, and what is seen of it from
+    outside.
 
-    `report` shows progress; `pick(n)` gives an even chance of 0..n-1; `this_one`: the technician has compared the plate; `plate`
-    asks for that, where somebody is there to be asked.
-    """
+    `report` shows progress; `pick(n)` gives an even chance of 0..n-1; `this_one`: the technician has compared the
+    plate; `plate` asks for that, where somebody is there to be asked."""
 
     facts: Facts
     record: Record
@@ -89,8 +88,9 @@ class UnitInWork:
         return self.facts.site
 
     async def find(self) -> None:
-        """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset, meanwhile. Looked
-        for elsewhere only once it was met, and was told to go: another box may stand where it is meant to be one day."""
+        """Where it does not answer at the one place and does at the other, it is there: it was moved, or reset,
+        meanwhile. Looked for elsewhere only once it was met, and was told to go: another box may stand where it is
+        meant to be one day."""
         known = self.record.history()
         if (
             len(self.facts.places) < 2

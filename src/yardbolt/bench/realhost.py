@@ -69,8 +69,8 @@ def run(*argv: str, given: str = "", check: bool = True) -> str:
 
 @cache
 def free() -> int:
-    """A part of the network 10.0.0.0/8 that nobody on this machine uses, nor another program of ours has taken: while a host
-    starts again its addresses are gone for a moment."""
+    """A part of the network 10.0.0.0/8 that nobody on this machine uses, nor another program of ours has taken: while
+    a host starts again its addresses are gone for a moment."""
     used = run("ip", "-o", "addr")
     for place in (100 + (os.getpid() + more) % 150 for more in range(150)):
         taken = os.open(Path(tempfile.gettempdir(), f"yardbolt-network-{place}"), os.O_CREAT | os.O_RDWR, 0o600)
@@ -84,8 +84,9 @@ def free() -> int:
 
 @dataclass
 class Host:
-    """One host. `setup` makes it what it is, once; `start` starts its daemons the first time, as they were found; `boot` is what
-    its init does at each further start. All are shell, run inside of it. A restart from inside is one: it comes back."""
+    """One host. `setup` makes it what it is, once; `start` starts its daemons the first time, as they were found;
+    `boot` is what its init does at each further start. All are shell, run inside of it. A restart from inside is one:
+    it comes back."""
 
     name: str
     number: int

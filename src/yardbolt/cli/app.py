@@ -72,7 +72,8 @@ DEMO_NETWORK = "127.83.4"
 
 
 def passed_on(context: typer.Context) -> None:
-    """A job file that is said before a command is the command's. Raises OperatorError where the command works on no job."""
+    """A job file that is said before a command is the command's. Raises OperatorError where the command works on no
+    job."""
     source = context.get_parameter_source("job")
     if source is None or source.name != "COMMANDLINE":
         return
@@ -105,7 +106,7 @@ def demo(
     host: Annotated[bool, typer.Option("--host", help="A real Linux host instead, made in namespaces on this laptop; needs root.")] = False,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """The whole job on simulated units, with commentary; under a minute. With --host on a real one."""
+    """The whole job on simulated units, with comments; about a minute. With --host on a real Linux host."""
     from .demo import of_a_host, run
 
     raise typer.Exit(of_a_host(folder, no_color) if host else run(folder, no_color))
@@ -147,7 +148,7 @@ def check(
     key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """See how units are set: from outside, then from inside. Changes nothing."""
+    """Look at units from outside and inside, and judge them. Changes nothing."""
     span = span_of(ports)
     if at is not None:
         if units or not at.strip():
@@ -182,7 +183,7 @@ def enter(
     units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None, keep: Keep = False,
     this_one: ThisOne = False, key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """The approved first entry: licence terms and forced passwords, then the reading."""
+    """First login: accept terms, set first passwords; you approve."""
     from . import enter as body
 
     raise typer.Exit(
@@ -195,7 +196,7 @@ def steps(
     units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", again: Again = False, full: All = False, why: Why = False, report_format: Format = "text",
     output: Output = None, no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """The rehearsed step sheet. Sends nothing."""
+    """The plan: all changes, in order. Sends nothing."""
     from yardbolt.application.steps import Choices
 
     from . import steps as body
@@ -211,7 +212,7 @@ def tighten(
     account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False, full: All = False, why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """Carry out the steps, guarded and journaled, then prove. Run it again after any interruption."""
+    """Carry out the plan, then prove it. Run it again after any interruption."""
     from yardbolt.application.steps import Choices
 
     from . import tighten as body
@@ -245,7 +246,7 @@ def access(
     account: Annotated[str, typer.Option("--as", metavar="NAME", help="With --from: only as this account.")] = "",
     full: All = False, report_format: Format = "text", output: Output = None, no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """Who gets in, exactly, and which rule decides, by the settings read last. Touches no unit."""
+    """Who may log in from where, and why, by the last reading. Touches no unit."""
     from . import access as body
 
     raise typer.Exit(body.access(unit, job, source, service, account, full, report_format, output, no_color))
@@ -256,7 +257,7 @@ def leave(
     units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None, keep: Keep = False,
     key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """Last of all, end this laptop's own opening: after it only administrators' addresses get in."""
+    """Last of all, remove this laptop's own access. Only administrators remain."""
     from . import leave as body
 
     raise typer.Exit(
@@ -269,7 +270,7 @@ def prove(
     units: Units = None, job: JobFile = DEFAULT_JOB, account: As = "", ssh_key: SshKey = None, keep: Keep = False, full: All = False, why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
-    """Read afresh and try everything out. Never writes."""
+    """Read units and try everything. Changes nothing."""
     from . import prove as body
 
     raise typer.Exit(
@@ -295,7 +296,7 @@ def sheet(
     report_format: Annotated[str, typer.Option("--format", metavar="FORM", help="all, text, json or html.")] = "all",
     output: Annotated[Path | None, typer.Option("--output", metavar="DIR", help="Folder for the sheets; `sheets` beside the job file.")] = None,
 ) -> None:  # fmt: skip
-    """Write the hand-over sheet of each unit: text, JSON, and a page that prints."""
+    """Write the sheet for the owner: text, JSON, and a page to print."""
     from . import sheet as body
 
     raise typer.Exit(body.sheet(units, job, report_format, output))
@@ -303,7 +304,7 @@ def sheet(
 
 @job_app.command("check")
 def job_check(file: Annotated[Path, typer.Argument(metavar="[FILE]")] = DEFAULT_JOB, no_color: NoColor = False) -> None:
-    """Is the job file sound, with the families and the baseline it names? Touches nothing else."""
+    """Check the job file, with the families and the baseline it names."""
     from . import job as body
 
     raise typer.Exit(body.check(file, no_color))
@@ -319,7 +320,7 @@ def safe_list(job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, no_color: No
 
 @safe_app.command("show")
 def safe_show(unit: str, account: str, job: JobFile = DEFAULT_JOB, key_file: KeyFile = None) -> None:
-    """One password, on a cleared screen, after a question; never into a pipe."""
+    """Show one password on this screen, after a question; never into a pipe."""
     from . import safe as body
 
     raise typer.Exit(body.shown(unit, account, job, key_file))
@@ -327,7 +328,7 @@ def safe_show(unit: str, account: str, job: JobFile = DEFAULT_JOB, key_file: Key
 
 @safe_app.command("check")
 def safe_check(job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, no_color: NoColor = False) -> None:
-    """Open the safe and its copy, compare them, and say where they lie."""
+    """Open the safe and its copy, compare them, and say where they are."""
     from . import safe as body
 
     raise typer.Exit(body.check(job, key_file, no_color))
@@ -335,7 +336,7 @@ def safe_check(job: JobFile = DEFAULT_JOB, key_file: KeyFile = None, no_color: N
 
 @safe_app.command("copy")
 def safe_copy(job: JobFile = DEFAULT_JOB) -> None:
-    """Make the second copy again, where it is lost."""
+    """Make the second copy again if it is lost."""
     from . import safe as body
 
     raise typer.Exit(body.copy(job))
@@ -373,7 +374,7 @@ def records_show(number: int, job: JobFile = DEFAULT_JOB) -> None:
 
 @records_app.command("journal")
 def records_journal(unit: str, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
-    """Everything that was done to a unit, in order, logins included."""
+    """Everything that was done to a unit, in order, with all logins."""
     from . import records as body
 
     raise typer.Exit(body.journal(unit, job, no_color))
@@ -381,7 +382,7 @@ def records_journal(unit: str, job: JobFile = DEFAULT_JOB, no_color: NoColor = F
 
 @records_app.command("files")
 def records_files(unit: str, job: JobFile = DEFAULT_JOB, no_color: NoColor = False) -> None:
-    """The files of ours on a host, and whether they are as we wrote them."""
+    """Our files on a host, and whether they are as we wrote them."""
     from . import records as body
 
     raise typer.Exit(body.files(unit, job, no_color))
@@ -478,7 +479,7 @@ def bench_up(
 
 @bench_app.command("fault")
 def bench_fault(kind: Annotated[str, typer.Argument(metavar="KIND")] = "", state: BenchState = None) -> None:
-    """Turn the fault switch of the running bench; without a kind, list the kinds."""
+    """Make the running bench misbehave; without a kind, list the kinds."""
     from . import bench as body
 
     raise typer.Exit(body.fault(kind, state))

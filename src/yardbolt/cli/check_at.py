@@ -127,8 +127,8 @@ def _judged(around: Surroundings, tried: list[TypedLogin], source: str) -> tuple
 
 
 def _addresses(at: str, source: str) -> list[tuple[str, str]]:
-    """Where to look, and from where: an address, one of each family with a comma between, or a name that has them. Raises
-    OperatorError."""
+    """Where to look, and from where: an address, one of each family with a comma between, or a name that has them.
+    Raises OperatorError."""
     sources = [one for one in source.split(",") if one]
     for one in sources:
         if not is_address(one):

@@ -56,8 +56,8 @@ def check(file: Path, no_color: bool) -> int:
 def look(
     name: str, place: str, job: Path, values: bool, wish: Wish, key_file: Path | None, quiet: bool, no_color: bool
 ) -> int:
-    """The places of one page or object of a unit, as a family file names them. Of what stands there only the kind, unless the
-    values are asked for: a unit may show secrets."""
+    """The places of one page or object of a unit, as a family file names them. Of what stands there only the kind,
+    unless the values are asked for: a unit may show secrets."""
     from yardbolt.application.places import seen_at
 
     from .logins import known

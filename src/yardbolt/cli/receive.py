@@ -18,8 +18,8 @@ SEVERITIES = ("emergency", "alert", "critical", "error", "warning", "notice", "i
 
 
 def receive(address: str, port: int, seconds: float, form: str) -> int:
-    """Print what arrives, one line a message, until the time is over or it is interrupted; 0 where something came, 4 where
-    nothing did. Raises OperatorError where it cannot listen there."""
+    """Print what arrives, one line a message, until the time is over or it is interrupted; 0 where something came, 4
+    where nothing did. Raises OperatorError where it cannot listen there."""
     count, form = 0, output_format(form, ("text", "json"))
 
     def heard(sender: str, message: Message) -> None:

@@ -131,8 +131,8 @@ def lines(sheet: Sheet, unit: UnitInWork) -> Iterator[list[Cell]]:
 
 
 def signature(sheet: Sheet, unit: UnitInWork) -> str:
-    """What tells two plans apart, whichever unit they are for: every change with its exact value, but for the unit's own
-    name and its own entries of the safe."""
+    """What tells two plans apart, whichever unit they are for: every change with its exact value, but for the unit's
+    own name and its own entries of the safe."""
     own = (("name",), unit.name)
     told = [
         "name" if isinstance(step.change, Set) and (step.change.path, step.change.value) == own

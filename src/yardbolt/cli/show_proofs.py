@@ -168,8 +168,8 @@ def _lost_with_the_power(found: Proved, unit: UnitInWork) -> str:
 
 
 def after(found: Proved, unit: UnitInWork) -> str:
-    """The next command: anyone who had business with a unit that has moved where it was goes now; a laptop that is let in only
-    for the work leaves last of all."""
+    """The next command: anyone who had business with a unit that has moved where it was goes now; a laptop that is
+    let in only for the work leaves last of all."""
     goes, open_to_more = (
         unit.facts.entry.goes_to,
         any(row.rule == "open-sources" and row.state == "fails" for row in found.document.findings),

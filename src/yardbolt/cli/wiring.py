@@ -41,7 +41,8 @@ Secrets = Callable[[Ref], Secret | None]
 
 
 def prepare_process() -> None:
-    """Foreign libraries say nothing of their own (some would log credentials); nothing of ours is left for others to read."""
+    """Foreign libraries say nothing of their own (some would log credentials); nothing of ours is left for others to
+    read."""
     logging.getLogger().addHandler(logging.NullHandler())
     for name in ("asyncssh", "telnetlib3", "pykeepass", "httpx", "httpcore", "pysnmp"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
@@ -57,8 +58,8 @@ prepare_process()
 
 
 def connect(secrets: Secrets, talk: Talk, service: str, pin: str, outdated: bool = False) -> Wire:
-    """A wire, not yet opened, as the row of its way names it; `outdated` lets it take TLS and SSH that is. Raises OperatorError
-    where none carries this way over this service."""
+    """A wire, not yet opened, as the row of its way names it; `outdated` lets it take TLS and SSH that is. Raises
+    OperatorError where none carries this way over this service."""
     named = talk.wires.get(service)
     if named is None:
         raise OperatorError(f"no wire carries '{talk.name}' over {service}; there are {', '.join(talk.wires)}")
@@ -371,8 +372,9 @@ def safe_entry(unit: str, account: str) -> Ref:
 
 
 def book_of_tries() -> SqliteRecords:
-    """The laptop's own book of login tries, which all jobs and `--at` share, so that two of them do not lock an account
-    together, in the user's state folder (XDG Base Directory). Raises OperatorError where it cannot be kept: then no try is made."""
+    """The laptop's own book of login tries, which all jobs and `--at` share, so that two of them do not lock an
+    account together, in the user's state folder (XDG Base Directory). Raises OperatorError where it cannot be kept:
+    then no try is made."""
     from yardbolt.adapters.records import SqliteRecords
 
     state = os.environ.get("XDG_STATE_HOME") or str(Path.home() / ".local" / "state")

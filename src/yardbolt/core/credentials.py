@@ -1,8 +1,7 @@
 """Credentials: what somebody shows at a door. Each kind rests on conditions of its own, so each is a type.
 
-None of them holds a secret: a password and a passphrase are named by a reference, a key by the fingerprint of its public
-part (RFC 4255 form, SHA-256) and the file it lies in.
-"""
+None of them holds a secret: a password and a passphrase are named by a reference, a key by the fingerprint of its
+public part (RFC 4255 form, SHA-256) and the file it lies in."""
 
 from __future__ import annotations
 
@@ -38,8 +37,8 @@ class Password(_Ordered):
 
 @dataclass(frozen=True)
 class Key(_Ordered):
-    """An SSH key. `file` is where its private part lies on this laptop, `inside` the password that a program may ask for
-    once one is in."""
+    """An SSH key. `file` is where its private part lies on this laptop, `inside` the password that a program may ask
+    for once one is in."""
 
     place = 1
     fingerprint: str

@@ -43,8 +43,8 @@ class OwnAccount:
 
 @dataclass(frozen=True)
 class OwnRole:
-    """A role the owner wants on units that know roles: what it may do, area by area, as those units call them; nothing where
-    nothing is said."""
+    """A role the owner wants on units that know roles: what it may do, area by area, as those units call them;
+    nothing where nothing is said."""
 
     name: str
     areas: tuple[tuple[str, str], ...]
@@ -242,8 +242,8 @@ def site_of(
     manual: frozenset[tuple[str, ...]] = frozenset(),
     today: str = "",
 ) -> Site:
-    """The view of one unit. Until it has moved, anyone who has business with it here or there has it. Raises KeyError when its
-    segment is not in the job."""
+    """The view of one unit. Until it has moved, anyone who has business with it here or there has it. Raises KeyError
+    when its segment is not in the job."""
     seg = job.segments[unit.segment]
     goes = unit.goes_to if unit.goes_to and unit.goes_to.address != unit.address else None
     there = job.segments[goes.segment] if goes else seg

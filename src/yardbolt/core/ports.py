@@ -87,8 +87,8 @@ class Ports:
 
 
 class Sockets(Protocol):
-    """How many sockets may be open for looking at ports at one time, for all units together; `taken` waits until so many are
-    free."""
+    """How many sockets may be open for looking at ports at one time, for all units together; `taken` waits until so
+    many are free."""
 
     most: int
 
@@ -96,8 +96,8 @@ class Sockets(Protocol):
 
 
 class Look(Protocol):
-    """Looks at a unit from outside, without logging in: all TCP ports, a few UDP ports, what one of them says, and whether
-    a door lets a source in as far as its first words."""
+    """Looks at a unit from outside, without logging in: all TCP ports, a few UDP ports, what one of them says, and
+    whether a door lets a source in as far as its first words."""
 
     async def ports(self, address: str, source: str) -> Ports: ...
 

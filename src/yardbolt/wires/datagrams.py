@@ -1,5 +1,5 @@
-"""Looking from outside by UDP: a few ports the trade manages by, each asked in its own words. Silence is not a refusal: only
-the host's own "port unreachable" (RFC 792, RFC 4443) is."""
+"""Looking from outside by UDP: a few ports the trade manages by, each asked in its own words. Silence is not a
+refusal: only the host's own "port unreachable" (RFC 792, RFC 4443) is."""
 
 from __future__ import annotations
 

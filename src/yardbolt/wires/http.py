@@ -1,5 +1,6 @@
-"""Logging in by HTTP (RFC 9110), Basic (RFC 7617) or Digest (RFC 7616), through httpx: one question without a login, one
-with it. Nothing is followed, nothing is kept; a certificate is compared as soon as hands are shaken, before anything is sent."""
+"""Logging in by HTTP (RFC 9110), Basic (RFC 7617) or Digest (RFC 7616), through httpx: one question without a login,
+one with it. Nothing is followed, nothing is kept; a certificate is compared as soon as hands are shaken, before
+anything is sent."""
 
 from __future__ import annotations
 
@@ -26,8 +27,8 @@ SCHEMES = {"basic": httpx.BasicAuth, "digest": httpx.DigestAuth}
 
 
 class Reaching(httpx.AsyncBaseTransport):
-    """One unit, reached through httpcore. The connection that reached it is the first one used. Answers as they came, never
-    unpacked, and only so much of each."""
+    """One unit, reached through httpcore. The connection that reached it is the first one used. Answers as they came,
+    never unpacked, and only so much of each."""
 
     def __init__(self, door: Door, source: str, certificate: Certificate, outdated: bool = False) -> None:
         self.door, self.source, self.outdated = door, source or None, outdated
@@ -38,8 +39,8 @@ class Reaching(httpx.AsyncBaseTransport):
         )
 
     async def reach(self) -> None:
-        """Connect, and shake hands where it is sealed; nothing is sent. Raises httpcore.ConnectTimeout and ConnectError, and
-        IdentityError where another certificate is shown than the one noted."""
+        """Connect, and shake hands where it is sealed; nothing is sent. Raises httpcore.ConnectTimeout and
+        ConnectError, and IdentityError where another certificate is shown than the one noted."""
         stream = await self._network.connect_tcp(self.door.address, self.door.port, CONNECT, self.source)
         if self._sealed is not None:
             stream = _Shaken(await stream.start_tls(self._sealed, None, CONNECT))
@@ -64,8 +65,8 @@ class Reaching(httpx.AsyncBaseTransport):
 
 
 class _Network(httpcore.AsyncNetworkBackend):
-    """Connections to one unit, each of which compares the certificate before anything is sent by it. It gives away the one that
-    is there already, once."""
+    """Connections to one unit, each of which compares the certificate before anything is sent by it. It gives away
+    the one that is there already, once."""
 
     def __init__(self, certificate: Certificate) -> None:
         self._under, self._certificate = httpcore.AnyIOBackend(), certificate
@@ -137,8 +138,8 @@ def _as_httpx() -> Iterator[None]:
 
 
 async def reached(through: Reaching) -> Login:
-    """Reach a door, and shake hands where it is sealed; nothing is sent. Raises IdentityError where what is shown is not what
-    was noted."""
+    """Reach a door, and shake hands where it is sealed; nothing is sent. Raises IdentityError where what is shown is
+    not what was noted."""
     door = through.door
     try:
         async with asyncio.timeout(CONNECT):
@@ -190,8 +191,8 @@ class WebLogin:
         self.fingerprint = ""
 
     async def open(self, door: Door, source: str, account: str, credential: Credential) -> Login:
-        """Ask for the first page without a login, then with it. Raises IdentityError where the certificate is not the one
-        noted."""
+        """Ask for the first page without a login, then with it. Raises IdentityError where the certificate is not the
+        one noted."""
         certificate = Certificate(f"{door.address}:{door.port}", self._pin)
         try:
             return await self._open(Reaching(door, source, certificate, self._outdated), account, credential)

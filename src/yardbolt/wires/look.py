@@ -361,7 +361,8 @@ _FORBIDS = re.compile(rb"HTTP/\d(\.\d)? 403\b")
 
 
 async def _begun(said: bytes, reader: asyncio.StreamReader) -> str:
-    """The first words, and what comes with them: they may arrive in pieces. Of SSH a line is all (RFC 4253, section 4.2)."""
+    """The first words, and what comes with them: they may arrive in pieces. Of SSH a line is all (RFC 4253, section
+    4.2)."""
     if said.startswith(b"SSH-") and said.endswith(b"\n"):
         return said.decode(errors="replace")
     return (said + await _heard(reader, MOMENT, whole=True)).decode(errors="replace")

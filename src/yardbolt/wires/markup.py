@@ -1,6 +1,5 @@
-"""A page (HTML) as a tree, through lxml: title, text, forms, tables, lists, links, and what it says of itself. Nothing is drawn
-and no script is run. What a page hides is parted from what it shows.
-"""
+"""A page (HTML) as a tree, through lxml: title, text, forms, tables, lists, links, and what it says of itself.
+Nothing is drawn and no script is run. What a page hides is parted from what it shows."""
 
 from __future__ import annotations
 
@@ -88,9 +87,9 @@ def _links(node: Any, within: Any) -> dict[str, str]:
 
 
 def _rows(table: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[Any]]) -> list[dict[str, Any]]:
-    """The rows of a table; a column without a heading goes by its number, from 0. A cell with one field in it reads as what that
-    holds, and `fields` says its name, `ticks` what it is sent with where it is a box or one of several choices; `buttons` are those
-    of the row, by their place in the form; `form` is the one they belong to."""
+    """The rows of a table; a column without a heading goes by its number, from 0. A cell with one field in it reads
+    as what that holds, and `fields` says its name, `ticks` what it is sent with where it is a box or one of several
+    choices; `buttons` are those of the row, by their place in the form; `form` is the one they belong to."""
     lines = _lines_of(table)
     heads = [_words(cell) for cell in _cells(lines[0])] if lines else []
     out = []
@@ -141,8 +140,8 @@ def _ticked(cell: Any) -> bool:
 def _lists(
     root: Any, within: Any, forms: dict[Any, str], held: dict[Any, list[Any]]
 ) -> dict[str, list[dict[str, Any]]]:
-    """The lists of a page, by their `id` or number: of each item its pieces of text, counted from 0, its links and buttons. What
-    the words of links and buttons say counts only where nothing else stands there."""
+    """The lists of a page, by their `id` or number: of each item its pieces of text, counted from 0, its links and
+    buttons. What the words of links and buttons say counts only where nothing else stands there."""
     out = dict[str, list[dict[str, Any]]]()
     for count, node in enumerate(root.iter("ul", "ol"), 1):
         rows = []
@@ -173,8 +172,9 @@ def _pressed(node: Any, item: Any) -> bool:
 
 
 def _lines_of(table: Any) -> list[Any]:
-    """The rows of a table; those of a table within are not its own, nor is a remark across all its columns that stands above all
-    others, or alone under the headings (but for one line to be filled in). Elsewhere such a line may be an item."""
+    """The rows of a table; those of a table within are not its own, nor is a remark across all its columns that
+    stands above all others, or alone under the headings (but for one line to be filled in). Elsewhere such a line may
+    be an item."""
     lines = [line for line in table.iter("tr") if next(line.iterancestors("table"), None) is table]
     while len(lines) > 1 and _a_remark(_cells(lines[0])):
         lines = lines[1:]
@@ -235,7 +235,8 @@ def _off(node: Any) -> bool:
 
 
 def _fields_of(node: Any) -> list[Field]:
-    """A field as a browser takes it; one in which several may be chosen is as many boxes of one name. None where it is none."""
+    """A field as a browser takes it; one in which several may be chosen is as many boxes of one name. None where it
+    is none."""
     name, kind, value = node.get("name") or "", (node.get("type") or "text").lower(), node.get("value") or ""
     if node.tag == "button" or not name or kind in ("submit", "image", "button", "reset"):
         return []
@@ -288,8 +289,8 @@ def _shown(made: list[Field]) -> Any:
 
 
 class _Order(HTMLParser):
-    """To which form each field of a page belongs, in the order of the page: from where it begins to where it ends, whatever
-    stands between (a form may begin in one cell of a table and end in another)."""
+    """To which form each field of a page belongs, in the order of the page: from where it begins to where it ends,
+    whatever stands between (a form may begin in one cell of a table and end in another)."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -307,13 +308,14 @@ class _Order(HTMLParser):
             self._now = None
 
     def parse_marked_section(self, i: int, report: int = 1) -> int:
-        """As far as the next >, like a comment (HTML, section 13.2.5.42), whatever it is; the parser knows some only."""
+        """As far as the next >, like a comment (HTML, section 13.2.5.42), whatever it is; the parser knows some
+        only."""
         return self.rawdata.find(">", i) + 1 or -1
 
 
 def _held(root: Any, text: str) -> tuple[dict[Any, list[Any]], bool]:
-    """The fields of each form, and whether that is sure: where the two readings of a page differ, and fields stand outside of all
-    forms, nobody knows whose they are."""
+    """The fields of each form, and whether that is sure: where the two readings of a page differ, and fields stand
+    outside of all forms, nobody knows whose they are."""
     forms, nodes, order = root.xpath("//form"), list(root.iter(*INPUTS)), _Order()
     order.feed(text)
     if order.forms != len(forms) or len(order.owners) != len(nodes):

@@ -1,8 +1,8 @@
-"""Objects over HTTP (RFC 9110), through httpx: one connection to one unit, its certificate compared inside the handshake.
+"""Objects over HTTP (RFC 9110), through httpx: one connection to one unit, its certificate compared inside the
+handshake.
 
-Nothing is followed, unpacked or kept but what a login says is to be kept; that, tokens and challenges, never leaves this
-place. Bodies and their depth are bounded before anything is made of them, and they are read in a thread.
-"""
+Nothing is followed, unpacked or kept but what a login says is to be kept; that, tokens and challenges, never leaves
+this place. Bodies and their depth are bounded before anything is made of them, and they are read in a thread."""
 
 from __future__ import annotations
 
@@ -42,8 +42,8 @@ class Objects(WebWire):
         self._kept: dict[str, Secret] = {}
 
     async def exchange(self, event: Call) -> Answer | Lost:
-        """Send one request and read its answer whole, within a time the conversation bounds. Raises IdentityError where the
-        certificate changed meanwhile."""
+        """Send one request and read its answer whole, within a time the conversation bounds. Raises IdentityError
+        where the certificate changed meanwhile."""
         self.log_in_by(event.auth)
         body = None if event.body is None else self._filled(event.body)
         content = None if body is None else (_as_form(body) if event.form else json.dumps(body)).encode()

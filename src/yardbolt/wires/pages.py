@@ -1,8 +1,8 @@
-"""Pages over HTTP (RFC 9110), through httpx: one connection to one unit, its certificate compared inside the handshake.
+"""Pages over HTTP (RFC 9110), through httpx: one connection to one unit, its certificate compared inside the
+handshake.
 
-A cookie is a name and a value, bound to this unit whatever else it says; it and hidden fields stay here. Bodies are bounded, and
-read in a thread; only redirects within the same place are followed.
-"""
+A cookie is a name and a value, bound to this unit whatever else it says; it and hidden fields stay here. Bodies are
+bounded, and read in a thread; only redirects within the same place are followed."""
 
 from __future__ import annotations
 
@@ -52,7 +52,8 @@ class Pages(WebWire):
         self._forms: dict[str, dict[str, Any]] = {}  # of the page in hand: where each goes, and what it hides
 
     async def exchange(self, event: Open | Submit) -> Page | Lost:
-        """Fetch a page, or submit a form of the one in hand. Raises IdentityError where the certificate changed meanwhile."""
+        """Fetch a page, or submit a form of the one in hand. Raises IdentityError where the certificate changed
+        meanwhile."""
         try:
             if isinstance(event, Open):
                 self.log_in_by(event.auth)
@@ -119,7 +120,8 @@ class Pages(WebWire):
         return Page(got.status_code, {}, torn="it sends from page to page without end")
 
     def _from(self) -> dict[str, str]:
-        """The page one comes from, which many units want to be one of theirs; what stands in it for the session is left out."""
+        """The page one comes from, which many units want to be one of theirs; what stands in it for the session is
+        left out."""
         return {"Referer": f"{self.origin()}{self._at.partition('?')[0]}"} if self._at else {}
 
     async def _shown(self, got: httpx.Response) -> tuple[Page, str]:
@@ -178,8 +180,9 @@ class Pages(WebWire):
 
 
 def _charset(told: str, body: bytes) -> str:
-    """What a page is written in: as its header says, or itself near its beginning, or as can be seen. What calls itself
-    Latin-1 is windows-1252, as browsers have it (WHATWG Encoding, section 4.2), and what no browser reads counts as not said."""
+    """What a page is written in: as its header says, or itself near its beginning, or as can be seen. What calls
+    itself Latin-1 is windows-1252, as browsers have it (WHATWG Encoding, section 4.2), and what no browser reads
+    counts as not said."""
     found = told or (match[1].decode() if (match := _SAYS.search(body[:1024])) else "")
     try:
         name = codecs.lookup(found).name
@@ -195,7 +198,8 @@ def _charset(told: str, body: bytes) -> str:
 
 
 def _encoded(pairs: list[tuple[str, str]], enctype: str, charset: str) -> tuple[str, bytes]:
-    """A form as it goes over the line, and what that is called: in the writing of its page, as fields or as parts (RFC 7578)."""
+    """A form as it goes over the line, and what that is called: in the writing of its page, as fields or as parts
+    (RFC 7578)."""
     if enctype != "multipart/form-data":
         return "application/x-www-form-urlencoded", urlencode(
             pairs, encoding=charset, errors="xmlcharrefreplace"

@@ -1,4 +1,5 @@
-"""A receiver for log messages, by UDP (RFC 5426) and TCP (RFC 6587). It keeps a bounded number of them and answers nothing."""
+"""A receiver for log messages, by UDP (RFC 5426) and TCP (RFC 6587). It keeps a bounded number of them and answers
+nothing."""
 
 from __future__ import annotations
 

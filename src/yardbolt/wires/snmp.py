@@ -1,9 +1,8 @@
-"""SNMP from outside (RFC 1157, RFC 1901, RFC 3414): which communities everybody knows are answered, by which version, and
-whether a user-based engine is there. A wrong community is only ever silence.
+"""SNMP from outside (RFC 1157, RFC 1901, RFC 3414): which communities everybody knows are answered, by which version,
+and whether a user-based engine is there. A wrong community is only ever silence.
 
-And one question as a user of ours. The messages are pysnmp's; for communities its engine is not used, for each one reads all
-its tables of names.
-"""
+And one question as a user of ours. The messages are pysnmp's; for communities its engine is not used, for each one
+reads all its tables of names."""
 
 from __future__ import annotations
 
@@ -33,8 +32,8 @@ Ask = Callable[[bytes], Awaitable[bytes | None]]
 
 
 async def communities(ask: Ask) -> Seen | None:
-    """What answers; None where nothing does. `ask` sends a datagram to the port and gives the answer, empty or None where
-    there is none."""
+    """What answers; None where nothing does. `ask` sends a datagram to the port and gives the answer, empty or None
+    where there is none."""
     asked = [(name, version) for name in KNOWN for version in VERSIONS]
     *answers, engine = await asyncio.gather(*(ask(_question(*one)) for one in asked), ask(DISCOVERY))
     told = [
@@ -53,8 +52,8 @@ async def communities(ask: Ask) -> Seen | None:
 
 
 class SnmpUser:
-    """One question as a user, sealed (RFC 7860, RFC 3826). The scheme `snmp-unsealed` asks as the same user without sealing,
-    `snmp-community` by each community everybody knows. Of the secret itself nothing is sent."""
+    """One question as a user, sealed (RFC 7860, RFC 3826). The scheme `snmp-unsealed` asks as the same user without
+    sealing, `snmp-community` by each community everybody knows. Of the secret itself nothing is sent."""
 
     authenticates = True
     fingerprint = ""

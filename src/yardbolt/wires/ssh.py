@@ -35,7 +35,8 @@ from .hearing import CONNECT, Ear, Secrets, filled, revealed
 BELOW = b"\njson\n"  # what a section prints before its JSON
 OPENINGS, OPENING = 12, 0.25  # how often a channel is asked for, and seconds between
 MOST_BYTES = 8 * 1024 * 1024  # of one answer; a script of many sections is one
-# Plain keys, the strongest first; the outdated last, for units that have nothing else and may be spoken to so. Certificates (not in any RFC) are
+# Plain keys, the strongest first; the outdated last, for units that have nothing else and may be spoken to so.
+# Certificates (not in any RFC) are
 # left out: some small servers end the connection over them.
 HOST_KEYS = [
     "ssh-ed25519", "ssh-ed448", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521",
@@ -292,8 +293,8 @@ class SshCommands(_Connection):
         return text, errors, -1 if process.exit_status is None else process.exit_status
 
     async def _channel(self, command: str, given: bool) -> asyncssh.SSHClientProcess[bytes]:
-        """A new channel with its command. A server that allows few sessions at once may still be ending the one before: nothing was
-        sent then, so it is asked again for a while."""
+        """A new channel with its command. A server that allows few sessions at once may still be ending the one
+        before: nothing was sent then, so it is asked again for a while."""
         assert self._conn is not None
         for left in reversed(range(OPENINGS)):
             try:

@@ -15,15 +15,16 @@ Streams = tuple[asyncio.StreamReader, asyncio.StreamWriter]
 
 @dataclass
 class Certificate:
-    """The certificate of one unit: the one noted for it or, before any is, the first one met in this session. Once noted it stays
-    so, whatever is shown later; `shown` is what was shown last."""
+    """The certificate of one unit: the one noted for it or, before any is, the first one met in this session. Once
+    noted it stays so, whatever is shown later; `shown` is what was shown last."""
 
     where: str = ""
     noted: str = ""
     shown: str = ""
 
     def meet(self, connection: ssl.SSLObject | ssl.SSLSocket) -> None:
-        """Compare what a connection that just shook hands shows, before anything is sent by it. Raises IdentityError."""
+        """Compare what a connection that just shook hands shows, before anything is sent by it. Raises
+        IdentityError."""
         self.shown = "SHA256:" + hashlib.sha256(connection.getpeercert(True) or b"").hexdigest()
         self.noted = self.noted or self.shown
         if self.shown != self.noted:
@@ -34,8 +35,8 @@ class Certificate:
 
 
 def plain_context(outdated: bool = False, only: bool = False) -> ssl.SSLContext:
-    """What a TLS connection is made with that trusts nobody; `outdated` takes what RFC 8996 has put away too, and `only` nothing
-    but that."""
+    """What a TLS connection is made with that trusts nobody; `outdated` takes what RFC 8996 has put away too, and
+    `only` nothing but that."""
     made = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     made.check_hostname, made.verify_mode = False, ssl.CERT_NONE
     if outdated or only:
@@ -49,7 +50,8 @@ def plain_context(outdated: bool = False, only: bool = False) -> ssl.SSLContext:
 
 
 async def shaken(address: str, port: int, source: str, made: ssl.SSLContext, seconds: float) -> Streams | Exception:
-    """A connection that shook hands, or why it did not; nothing is sent. An `ssl.SSLError` is a no of the unit's own."""
+    """A connection that shook hands, or why it did not; nothing is sent. An `ssl.SSLError` is a no of the unit's
+    own."""
     try:
         async with asyncio.timeout(seconds):
             return await asyncio.open_connection(
@@ -60,9 +62,9 @@ async def shaken(address: str, port: int, source: str, made: ssl.SSLContext, sec
 
 
 async def takes_outdated(address: str, port: int, source: str, seconds: float) -> bool | None:
-    """Does it shake hands by what RFC 8996 has put away? No only where it answers by the alert that RFC 5246 (E.1) has for this, or
-    hangs up on it and shakes hands by what is current right after. None where it answers otherwise, or not at all: it may know
-    ciphers only that this laptop has no longer."""
+    """Does it shake hands by what RFC 8996 has put away? No only where it answers by the alert that RFC 5246 (E.1)
+    has for this, or hangs up on it and shakes hands by what is current right after. None where it answers otherwise,
+    or not at all: it may know ciphers only that this laptop has no longer."""
     got = await shaken(address, port, source, plain_context(only=True), seconds)
     if isinstance(got, ConnectionResetError | ssl.SSLEOFError):
         control = await shaken(address, port, source, plain_context(), seconds)

@@ -1,5 +1,5 @@
-"""What wires over HTTP (RFC 9110) have in common, through httpx: one unit, its certificate compared as soon as hands are shaken, before
-anything is sent; nothing unpacked, so much and no more; the login told once for the session."""
+"""What wires over HTTP (RFC 9110) have in common, through httpx: one unit, its certificate compared as soon as hands
+are shaken, before anything is sent; nothing unpacked, so much and no more; the login told once for the session."""
 
 from __future__ import annotations
 
@@ -32,7 +32,8 @@ def cookies(got: httpx.Response) -> dict[str, str]:
 
 
 def _as_it_came(text: str) -> bytes:
-    """A header, octet by octet as it came (RFC 9110, section 5.5), also where a unit gives what no header should hold."""
+    """A header, octet by octet as it came (RFC 9110, section 5.5), also where a unit gives what no header should
+    hold."""
     try:
         return text.encode("latin-1")
     except UnicodeEncodeError:

@@ -13,8 +13,8 @@ def line(raw: bytes) -> str:
 
 
 def place(address: str, port: int) -> tuple[str, int] | tuple[str, int, int, int]:
-    """Where a socket is to go; a link-local address names the laptop's socket it is met at (RFC 4007, section 11). Raises
-    OSError where there is no such socket."""
+    """Where a socket is to go; a link-local address names the laptop's socket it is met at (RFC 4007, section 11).
+    Raises OSError where there is no such socket."""
     host, _, zone = address.partition("%")
     return (host, port, 0, socket.if_nametoindex(zone)) if zone else (host, port)
 

@@ -20,11 +20,12 @@ class Joint:
 
 @dataclass(frozen=True)
 class Place:
-    """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty field
-    or null means, `missing` what an absent one means: without it the leaf is not read. `codec` is the open notation of what stands
-    there. `each` is where the rows are that a set is made of, a thing in each, and `at` then a place in the row; `slots` are the fields of a form that has room for so
-    many of them. `parts` are further places where one value is spread over several fields; `joint` the other leaves that share this field,
-    in order with this one, and what each of its words says of them."""
+    """One leaf and its place in the tree. `words` is the spelling of this view alone; `empty` says what an empty
+    field or null means, `missing` what an absent one means: without it the leaf is not read. `codec` is the open
+    notation of what stands there. `each` is where the rows are that a set is made of, a thing in each, and `at` then
+    a place in the row; `slots` are the fields of a form that has room for so many of them. `parts` are further places
+    where one value is spread over several fields; `joint` the other leaves that share this field, in order with this
+    one, and what each of its words says of them."""
 
     path: Path
     at: str
@@ -44,7 +45,8 @@ class Place:
 
 @dataclass(frozen=True)
 class TreeRows:
-    """A list: its items in the tree, and the list they go into. `rows` are lists within each item, their `into` relative to it."""
+    """A list: its items in the tree, and the list they go into. `rows` are lists within each item, their `into`
+    relative to it."""
 
     items: Items
     into: Path

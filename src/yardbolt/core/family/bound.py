@@ -1,9 +1,8 @@
-"""A change bound to what carries it out on one make: the op, the store it is written to, the message, what it touches, who it
-cuts off, and what takes it back.
+"""A change bound to what carries it out on one make: the op, the store it is written to, the message, what it
+touches, who it cuts off, and what takes it back.
 
-It is bound once, where the unit stands as it is believed to; arranging, rehearsing, carrying out and taking back use only
-this. Bound again for another state of the same unit, it is the same change by the same op.
-"""
+It is bound once, where the unit stands as it is believed to; arranging, rehearsing, carrying out and taking back use
+only this. Bound again for another state of the same unit, it is the same change by the same op."""
 
 from __future__ import annotations
 
@@ -39,8 +38,8 @@ class NoWayBack:
 
 @dataclass(frozen=True)
 class Bound:
-    """One change as one make carries it out. `before` and `after` are the store it is written to, as believed and as forecast;
-    `now` is the laptop's time (ISO 8601) the message was worded for."""
+    """One change as one make carries it out. `before` and `after` are the store it is written to, as believed and as
+    forecast; `now` is the laptop's time (ISO 8601) the message was worded for."""
 
     change: Change
     op: Op = field(compare=False, repr=False)
@@ -107,7 +106,8 @@ class Bound:
         return forecast(self.family, self.op, plane, self.change)
 
     def again(self, plane: Plane, now: str = A_MOMENT) -> Bound:
-        """The same, where the store has meanwhile become another. Raises ValueError where it cannot be said any more."""
+        """The same, where the store has meanwhile become another. Raises ValueError where it cannot be said any
+        more."""
         return bind(self.family, self.change, plane, self.held, now)
 
     def unmet(self, live: Plane) -> tuple[str, ...]:
@@ -126,8 +126,8 @@ class Bound:
 def bind(
     family: Family, change: Change, where: Plane | Mapping[str, Plane], held: Held = frozenset(), now: str = A_MOMENT
 ) -> Bound:
-    """Bind a change where its store is as this plane, or as the one of these stores it is written to. Raises ValueError where
-    the unit cannot be told so."""
+    """Bind a change where its store is as this plane, or as the one of these stores it is written to. Raises
+    ValueError where the unit cannot be told so."""
     op = op_for(family, change)
     if op is None:
         raise ValueError(f"{family.title} has no way to change {spoken(change.path)}")
@@ -217,7 +217,8 @@ def _undoing(bound: Bound) -> Change | NoWayBack:
 
 
 def _missing(bound: Bound, undo: Change) -> str:
-    """What the way back would have to send and nobody here has, or the unit would not take; empty where there is nothing."""
+    """What the way back would have to send and nobody here has, or the unit would not take; empty where there is
+    nothing."""
     sent: tuple[object, ...] = ()
     match undo:
         case Set(path, tuple() as keys) if path[-1] == "keys":

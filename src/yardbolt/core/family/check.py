@@ -93,7 +93,8 @@ class _Checker(AsksChecked):
         return found
 
     def bound(self, at: Keys, how: How, name: str, sets: tuple[Path, ...]) -> None:
-        """What is set stands where the ask reads it, or something fills it: else a message would change nothing, or more."""
+        """What is set stands where the ask reads it, or something fills it: else a message would change nothing, or
+        more."""
         filled_in = any(
             slot in ("value", "secret", "now") for _, template in how.templates() for slot, _ in slots(template)
         )
@@ -206,8 +207,8 @@ def family_of(
     library: Callable[[], Library] = lambda: NOTHING_TO_RUN,
     groups: Mapping[str, Iterable[str]] = {},  # never written to
 ) -> Family:
-    """A family from the tree of its file, whose shape has been checked; `groups` are what a kind of unit can be without. Raises
-    FamilyError(file, line, key, problem)."""
+    """A family from the tree of its file, whose shape has been checked; `groups` are what a kind of unit can be
+    without. Raises FamilyError(file, line, key, problem)."""
     checker = _Checker(file, line_of, ways, tree["channels"], library)
     channels = {name: checker.channel(name, one) for name, one in tree["channels"].items()}
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())

@@ -29,8 +29,8 @@ def tree_told(ask: Ask, tree: Tree, key: str, facts: Facts) -> None:
 
 
 def _place(place: Place, path: Path, node: Tree, facts: Facts) -> bool:
-    """One leaf; whether anything stands there. An absent field and an empty one mean what the family says they mean, and
-    nothing where it says nothing."""
+    """One leaf; whether anything stands there. An absent field and an empty one mean what the family says they mean,
+    and nothing where it says nothing."""
     ats = (place.at, *place.parts)
     if place.slots:
         found = _several([_in_fields(place, slot, node) for slot in place.slots])

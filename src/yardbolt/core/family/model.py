@@ -39,7 +39,8 @@ class FactoryLogin:
 
 @dataclass(frozen=True)
 class Factory:
-    """The state a unit comes from the factory in, and comes back to after a reset. Times are seconds; 0 tries = not known."""
+    """The state a unit comes from the factory in, and comes back to after a reset. Times are seconds; 0 tries = not
+    known."""
 
     address: str = ""
     socket: str = ""
@@ -117,9 +118,9 @@ class Op:
     """One thing to write: which paths it sets, in which stores, and what that brings with it.
 
     `copies` says which store becomes a copy of which; `copies_of` limits that to some paths. `returns` is the time in
-    seconds after which the unit takes the change back by itself unless it is confirmed. `guarded`: it could shut us out in
-    ways no forecast sees, so where the family can arm a timed return it is made under one. `only`: the values it can write, where not all. `outage`: for how many seconds nothing listens meanwhile.
-    """
+    seconds after which the unit takes the change back by itself unless it is confirmed. `guarded`: it could shut us
+    out in ways no forecast sees, so where the family can arm a timed return it is made under one. `only`: the values
+    it can write, where not all. `outage`: for how many seconds nothing listens meanwhile."""
 
     name: str
     by: str

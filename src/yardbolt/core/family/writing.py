@@ -80,12 +80,11 @@ def takes(op: Op) -> frozenset[str]:
 
 
 def render(family: Family, op: Op, change: Change, before: Plane, now: str = A_MOMENT) -> Order:
-    """The order by which an op makes a change, rendered for the plane before it. `now` is the laptop's time (ISO 8601), for
-    ops that set a clock.
+    """The order by which an op makes a change, rendered for the plane before it. `now` is the laptop's time (ISO
+    8601), for ops that set a clock.
 
     Raises ValueError where the unit cannot be told so: a key that may not be put into a command, a value out of its
-    reach.
-    """
+    reach."""
     inside = _item(family, op, change.path)
     key = inside[-1] if inside else ""
     if inside and not (family.is_token(key) or (_is_data(op, inside) and key.isprintable())):
@@ -184,8 +183,8 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
 
 
 def _in_slots(place: Place, change: Set, told: tuple[tuple[str, ...], ...]) -> dict[str, Text]:
-    """A set over fields that have room for so many; what is left over says that it is not in use. Raises ValueError where there
-    are too few."""
+    """A set over fields that have room for so many; what is left over says that it is not in use. Raises ValueError
+    where there are too few."""
     if len(told) > len(place.slots):
         raise ValueError(f"{show(change.path)}: this unit takes {len(place.slots)} of them, and there are {len(told)}")
     unused = ((place.unused,) * len(place.slots[0]),) * (len(place.slots) - len(told))
@@ -196,7 +195,8 @@ def _in_slots(place: Place, change: Set, told: tuple[tuple[str, ...], ...]) -> d
 
 
 def _in_rows(place: Place, change: Set, told: tuple[tuple[str, ...], ...], none: bool) -> dict[str, Text]:
-    """A set as rows, which take the place of those that are there. Raises ValueError where no rows would mean something else."""
+    """A set as rows, which take the place of those that are there. Raises ValueError where no rows would mean
+    something else."""
     if not told and not none:
         raise ValueError(f"{show(change.path)}: no rows would mean something else here")
     base, ats = f"{BOUND}{place.each.removesuffix('*').removesuffix('/')}", (place.at, *place.parts)
@@ -246,8 +246,8 @@ def plain_order(op: Op) -> Order:
 
 
 def forecast(family: Family, op: Op, plane: Plane, change: Change) -> Plane:
-    """The store that a change by this op leads to, with everything the family says it brings along. Raises KeyError on an
-    item that is not there."""
+    """The store that a change by this op leads to, with everything the family says it brings along. Raises KeyError
+    on an item that is not there."""
     draft = Draft(apply(plane, change))
     base = change.path if isinstance(change, Make) else (item_of(change.path) or ())
     if isinstance(change, Make):

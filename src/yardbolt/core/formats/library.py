@@ -1,9 +1,8 @@
 """The library of what is run on a host: sections that read it and programs that change it, in POSIX shell.
 
-Their texts are files, with a manifest that says what each takes, touches and leaves behind; this puts a text together from them.
-`#@ lib/NAME` on a line of its own takes in another text, `#@ known/NAME` a table that decoders and programs share, so that both
-know the same names and ports.
-"""
+Their texts are files, with a manifest that says what each takes, touches and leaves behind; this puts a text together
+from them. `#@ lib/NAME` on a line of its own takes in another text, `#@ known/NAME` a table that decoders and
+programs share, so that both know the same names and ports."""
 
 from __future__ import annotations
 
@@ -20,8 +19,8 @@ BEGIN = f"{SURROUNDINGS}export DEBIAN_FRONTEND=noninteractive\n"
 
 @dataclass(frozen=True)
 class Section:
-    """One section: what it reads, in words, its text, its decoder, with which rights it runs (as the account, as root, or
-    as root where that is to be had: `best`), and whether JSON stands `below` its lines."""
+    """One section: what it reads, in words, its text, its decoder, with which rights it runs (as the account, as
+    root, or as root where that is to be had: `best`), and whether JSON stands `below` its lines."""
 
     name: str
     meaning: str
@@ -33,8 +32,9 @@ class Section:
 
 @dataclass(frozen=True)
 class Program:
-    """A program that writes: what it does, in words, the variables it takes, what it touches, by what it is undone, and its whole
-    text. `ends`: it ends what is at work, and does not wait for it. `guarded`: it does nothing where no timed return is armed."""
+    """A program that writes: what it does, in words, the variables it takes, what it touches, by what it is undone,
+    and its whole text. `ends`: it ends what is at work, and does not wait for it. `guarded`: it does nothing where no
+    timed return is armed."""
 
     name: str
     meaning: str

@@ -1,5 +1,5 @@
-"""Log messages as they come over the line (RFC 5424, section 6; RFC 3164, section 4), and how they are told apart in a stream
-(RFC 6587, section 3.4)."""
+"""Log messages as they come over the line (RFC 5424, section 6; RFC 3164, section 4), and how they are told apart in
+a stream (RFC 6587, section 3.4)."""
 
 from __future__ import annotations
 

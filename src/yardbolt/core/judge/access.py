@@ -27,8 +27,8 @@ def admit(plane: Plane, way: Way, kept: bool = False) -> Admission:
 
 
 def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, ...]:
-    """Everything that must hold for this way; where the settings are those of the next start, that its service comes back
-    too."""
+    """Everything that must hold for this way; where the settings are those of the next start, that its service comes
+    back too."""
     service, account = ("services", way.service), ("accounts", way.account)
     found = [one_path(path, exists(plane, path), f"{spoken(path)} is there") for path in (service, account)]
     for path in ((*service, "enabled"), (*account, "enabled")):
@@ -52,8 +52,8 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
 
 
 def _shown(plane: Plane, way: Way) -> tuple[Condition, ...]:
-    """What must hold of the credential. A key rests on the account's keys and not on its password; a password on itself,
-    and on the service taking passwords, blank ones too where it is one."""
+    """What must hold of the credential. A key rests on the account's keys and not on its password; a password on
+    itself, and on the service taking passwords, blank ones too where it is one."""
     service, account = ("services", way.service), ("accounts", way.account)
     match way.credential:
         case Nothing():
@@ -85,7 +85,8 @@ def _takes(plane: Plane, path: Path, why: str) -> Condition:
 
 
 def _modes(plane: Plane, path: Path) -> Condition:
-    """Is the file of keys taken, by the modes of all that leads to it? A make without such files has none that others write."""
+    """Is the file of keys taken, by the modes of all that leads to it? A make without such files has none that others
+    write."""
     value = get(plane, path)
     holds = True if value is ABSENT else value if isinstance(value, bool) else None
     said = "not read" if holds is None else "yes" if holds else "no"
@@ -93,7 +94,8 @@ def _modes(plane: Plane, path: Path) -> Condition:
 
 
 def _kept_so(plane: Plane, way: Way) -> Condition:
-    """Can a password be given that is kept like this one? A locked one never; a blank one where blank ones are taken."""
+    """Can a password be given that is kept like this one? A locked one never; a blank one where blank ones are
+    taken."""
     storage, blank = ("accounts", way.account, "storage"), ("services", way.service, "blank_login")
     how, takes = get(plane, storage), _takes(plane, blank, "").holds
     holds = False if how == "locked" else takes if how == "blank" else True
@@ -101,8 +103,8 @@ def _kept_so(plane: Plane, way: Way) -> Condition:
 
 
 def comes_back(plane: Plane, service: str) -> bool | None:
-    """Does the next start bring the service? None where that was not read of a host that starts each by itself; any other unit
-    starts what is on."""
+    """Does the next start bring the service? None where that was not read of a host that starts each by itself; any
+    other unit starts what is on."""
     value = get(plane, ("services", service, "boot"))
     if isinstance(value, bool):
         return value

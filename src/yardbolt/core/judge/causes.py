@@ -1,5 +1,5 @@
-"""Findings as causes: one cause, one line. A blank login by two doors is one thing to fix and not four. The screen and the sheet say
-the same."""
+"""Findings as causes: one cause, one line. A blank login by two doors is one thing to fix and not four. The screen
+and the sheet say the same."""
 
 from __future__ import annotations
 
@@ -15,7 +15,8 @@ MOST_NAMES = 6
 
 
 class Judged(Protocol):
-    """A finding, as it was judged or as it is on record. `name`: the account, service or group of settings it is about."""
+    """A finding, as it was judged or as it is on record. `name`: the account, service or group of settings it is
+    about."""
 
     @property
     def number(self) -> int: ...
@@ -92,7 +93,8 @@ class Row(NamedTuple):
 
 
 def rows(findings: Sequence[Kind], holding: bool = False) -> list[Row]:
-    """What fails, what is waived and what could not be judged, a line for each cause; and what holds, where that is wanted."""
+    """What fails, what is waived and what could not be judged, a line for each cause; and what holds, where that is
+    wanted."""
     out = [Row("fails", cause.severity, cause.text) for cause in causes(findings)]
     every = [(one.counted, one) for one in findings]
     out += [

@@ -1,5 +1,5 @@
-"""One count of findings for the screen, the board, the sheet and JSON: one thing to fix is one finding, however many accounts or
-services show it."""
+"""One count of findings for the screen, the board, the sheet and JSON: one thing to fix is one finding, however many
+accounts or services show it."""
 
 from __future__ import annotations
 
@@ -37,7 +37,8 @@ class Count:
         return sum(self.fails.values())
 
     def in_words(self, inside: bool = True) -> str:
-        """`unsafe: 2 critical, 1 high`; `nothing fails, 3 not judged`; `nothing fails`. Not `inside`: the settings were not read."""
+        """`unsafe: 2 critical, 1 high`; `nothing fails, 3 not judged`; `nothing fails`. Not `inside`: the settings
+        were not read."""
         if self.failing:
             return f"unsafe: {', '.join(f'{count} {severity}' for severity, count in self.fails.items())}"
         return f"nothing fails, {self.unknown} not judged" if self.unknown or not inside else "nothing fails"

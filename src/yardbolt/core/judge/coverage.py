@@ -10,9 +10,9 @@ from ..plane.path import Path
 
 @dataclass(frozen=True)
 class Looked:
-    """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the versions
-    of the addresses, the services whose published logins were tried, whether UDP ports were asked, which of those said
-    nothing, whether a page with a form for a login was met, and whether any web server was."""
+    """What one look covered: the rows of the plane that were read inside, whether every TCP port was tried, the
+    versions of the addresses, the services whose published logins were tried, whether UDP ports were asked, which of
+    those said nothing, whether a page with a form for a login was met, and whether any web server was."""
 
     read: frozenset[Path] = frozenset()
     all_ports: bool = False

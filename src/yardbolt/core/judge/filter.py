@@ -1,9 +1,9 @@
-"""What the packet filter lets through to one port: exact sets of sources, in both address families, with the rules that
-decide. Chains are walked as the kernel walks them: all base chains in order, acceptance ends one chain, a drop ends all.
+"""What the packet filter lets through to one port: exact sets of sources, in both address families, with the rules
+that decide. Chains are walked as the kernel walks them: all base chains in order, acceptance ends one chain, a drop
+ends all.
 
-Of what a rule matches that is not known, both is possible; so every answer is a pair, what is possibly let through and
-what is possibly blocked, and only what is in one of them alone is sure.
-"""
+Of what a rule matches that is not known, both is possible; so every answer is a pair, what is possibly let through
+and what is possibly blocked, and only what is in one of them alone is sure."""
 
 from __future__ import annotations
 
@@ -126,7 +126,8 @@ class _Walk:
 
     def __init__(self, plane: Plane, at: At) -> None:
         self.accepted = self.dropped = 0
-        # what becomes of one piece in a chain does not hang on the others, so each is walked through a chain once: those that were,
+        # what becomes of one piece in a chain does not hang on the others, so each is walked through a chain once:
+        # those that were,
         # those that came out at its end, and those that are in it just now
         self.walked: dict[str, int] = {}
         self.came_out: dict[str, int] = {}
@@ -276,8 +277,8 @@ class Asks:
         return low if fits else NOBODY, high
 
     def _asked(self, rule: InputRule) -> tuple[bool | None, AddressSet]:
-        """Does it fit, but for where somebody comes from; and for which address families it is. What it asks that was not
-        understood may ask anything."""
+        """Does it fit, but for where somebody comes from; and for which address families it is. What it asks that was
+        not understood may ask anything."""
         asked = (
             _transport(rule.transport, self.at), _ports(rule.ports, self.at), _group(self.plane, rule, self.at), _destinations(rule.destinations, self.at), _state(rule.state, self.at),
         )  # fmt: skip

@@ -52,8 +52,8 @@ def passage(plane: Plane, way: Way) -> Condition:
 
 
 def at_door(plane: Plane, met: Door, transport: str = "tcp") -> At:
-    """Where somebody knocks who comes to a door. One that is not the unit's own is passed on, to the service's own port, at
-    an address that is not known."""
+    """Where somebody knocks who comes to a door. One that is not the unit's own is passed on, to the service's own
+    port, at an address that is not known."""
     service = plane.services.get(met.service)
     port = service.port if service is not None else None
     if service is not None and isinstance(port, int) and (transport, met.port) not in service.places:

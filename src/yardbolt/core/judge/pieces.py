@@ -1,5 +1,5 @@
-"""Addresses cut into pieces wherever one of many sets begins or ends, so that each of those sets, and whatever they meet in,
-is one number with a bit for each piece: ten thousand rules cost little more than one look at each."""
+"""Addresses cut into pieces wherever one of many sets begins or ends, so that each of those sets, and whatever they
+meet in, is one number with a bit for each piece: ten thousand rules cost little more than one look at each."""
 
 from __future__ import annotations
 

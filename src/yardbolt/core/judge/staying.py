@@ -23,8 +23,8 @@ def stays(before: Plane, after: Plane, ways: Iterable[Way], kept: bool = False) 
 
 
 def beside(before: Plane, after: Plane, way: Way, proven: Iterable[Way], kept: bool = False) -> bool:
-    """Is a way surely let in afterwards, where ways that were proven before show the conditions it shares with them (the
-    same source, the same door) and that nothing touched?"""
+    """Is a way surely let in afterwards, where ways that were proven before show the conditions it shares with them
+    (the same source, the same door) and that nothing touched?"""
     shown = {
         (c.paths, c.why)
         for one in proven

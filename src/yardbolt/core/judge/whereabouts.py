@@ -91,8 +91,8 @@ def has_bundles(plane: Plane) -> bool:
 
 
 def by_bundle(plane: Plane, way: Way) -> Condition:
-    """Does the permission bundle of the socket let this service in, from there? Where the socket is not known, all of them
-    must."""
+    """Does the permission bundle of the socket let this service in, from there? Where the socket is not known, all of
+    them must."""
     if not has_bundles(plane):
         return one_path(("bundles",), True, "there are no permission bundles")
     key = interface_of(plane, way.door)
@@ -128,8 +128,8 @@ def bundled(plane: Plane, service: str) -> tuple[AddressSet, AddressSet]:
 
 
 def passed_on(plane: Plane, met: Door) -> bool:
-    """Is a door by which somebody got in none of the unit's own? Then somebody on the way passes it on (RFC 2663), and what the
-    unit says of its sockets and ports is not where it is met."""
+    """Is a door by which somebody got in none of the unit's own? Then somebody on the way passes it on (RFC 2663),
+    and what the unit says of its sockets and ports is not where it is met."""
     service, own = plane.services.get(met.service), addresses_of(plane)
     elsewhere = (
         bool(own) and met.address not in own and not (ip_address(met.address).is_loopback and not _on_loopback(plane))

@@ -26,8 +26,8 @@ class Sources:
 
 
 def who(plane: Plane, service: str, met: Door | None = None) -> Sources:
-    """The sources from which at least one account may log in through `service`, in both address families. `met` is where
-    the service was met; without it what the packet filter asks of address and socket is not known."""
+    """The sources from which at least one account may log in through `service`, in both address families. `met` is
+    where the service was met; without it what the packet filter asks of address and socket is not known."""
     path = ("services", service)
     found = plane.services.get(service)
     if exists(plane, path) is False or (found is not None and found.enabled is False):
@@ -62,8 +62,8 @@ def _passes(plane: Plane, service: Service, met: Door | None) -> Passing:
 
 
 def _bound(plane: Plane, service: Service) -> tuple[AddressSet, AddressSet]:
-    """Who can come to the sockets a service listens on, by their addresses: surely and possibly. Where they were not all
-    read, or none is its own, that is not known."""
+    """Who can come to the sockets a service listens on, by their addresses: surely and possibly. Where they were not
+    all read, or none is its own, that is not known."""
     transport = service.transport if isinstance(service.transport, str) else "tcp"
     mine = [x for x in plane.listening if x.port == service.port and x.transport == transport]
     if not plane.listening.complete or not mine:

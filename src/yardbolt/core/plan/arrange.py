@@ -65,7 +65,8 @@ class Arranging:
         return rank(change, bound, self.belief, self.site, replaced)
 
     def bound(self, change: Change) -> Bound | str:
-        """The change as the unit would be told it as it is believed to be now; the reason where it cannot be told so."""
+        """The change as the unit would be told it as it is believed to be now; the reason where it cannot be told
+        so."""
         if change not in self.known:
             self.known[change] = bound_or_why(self.family, change, self.belief.stores, self.held)
         return self.known[change]
@@ -110,8 +111,8 @@ class Arranging:
         return why if found is None else (bound, found)
 
     def as_it_will_be(self, bound: Bound) -> Belief:
-        """What is believed when the change is made: the timed return armed for what is guarded, and confirmed before all
-        else, so that nothing goes back that was not made under it."""
+        """What is believed when the change is made: the timed return armed for what is guarded, and confirmed before
+        all else, so that nothing goes back that was not made under it."""
         arm = self.family.op_doing("arm")
         if not is_guarded(bound, self.belief) or arm is None:
             return replace(self.belief, guard=Idle()) if self.armed else self.belief
@@ -120,8 +121,8 @@ class Arranging:
     def judged(
         self, step: Step, consent: str, coming: tuple[Way, ...], before: Belief | None = None, tried: bool = True
     ) -> tuple[Standing | None, str]:
-        """How surely one could get in after a step, or why it may not be made. `tried`: a login proves it before it is for
-        good."""
+        """How surely one could get in after a step, or why it may not be made. `tried`: a login proves it before it
+        is for good."""
         then = rehearse_step(self.family, before or self.belief, step)
         found = standing(then, (*self.wish, *coming), before or self.belief)
         if found is Standing.LOST or (found is Standing.LEAP and not self.would_open(then, coming, before, tried)):
@@ -133,8 +134,8 @@ class Arranging:
         return found, ""
 
     def would_open(self, then: Belief, coming: tuple[Way, ...], before: Belief | None, tried: bool) -> bool:
-        """That it goes back is no way in: without that somebody surely gets in, or may get in and is tried before it is for
-        good."""
+        """That it goes back is no way in: without that somebody surely gets in, or may get in and is tried before it
+        is for good."""
         ways = (*coming, *self.wish, *then.proven)
         if standing(replace(then, guard=Idle()), ways, before or self.belief) is not Standing.LOST:
             return True
@@ -142,7 +143,8 @@ class Arranging:
         return tried and any(not self.hopeless(then.live, way) for way in left)
 
     def hopeless(self, plane: Plane, way: Way) -> bool:
-        """Do the settings surely turn it away? What they deny of a door by which somebody got in all the same says nothing."""
+        """Do the settings surely turn it away? What they deny of a door by which somebody got in all the same says
+        nothing."""
         return any(c.holds is False and (way.door, c.why) not in self.denied for c in admit(plane, way).conditions)
 
     def successors(self, *made: Bound) -> tuple[Way, ...]:
@@ -153,7 +155,8 @@ class Arranging:
             match change:
                 case Set(("accounts", *_) as path, Ref() as ref) if holds_secret(path):
                     by_it = {w for w in self.belief.proven if w.account == path[1]}
-                    # a door that is shut, and that nobody went in by, is no way to rely on: whether it is open is not asked
+                    # a door that is shut, and that nobody went in by, is no way to rely on: whether it is open is not
+                    # asked
                     if (
                         not by_it
                         and not is_own(change, self.site)
@@ -180,8 +183,8 @@ class Arranging:
         return []
 
     def owners(self, way: Way, names: set[str]) -> bool:
-        """Is it a way of the owner's: by an account of his, or by the root of a system, with a password of ours or none that
-        anybody published?"""
+        """Is it a way of the owner's: by an account of his, or by the root of a system, with a password of ours or
+        none that anybody published?"""
         path = ("accounts", way.account)
         is_root = get(self.belief.live, (*path, "origin")) == "system" and not way.secret.factory
         return way.account in names or (is_root and get(self.belief.live, (*path, "becomes_root")) == "is root")
@@ -278,8 +281,8 @@ class Arranging:
         return self.belief.fallback is not None and self.family.op_doing("arm") is not None
 
     def guard_step(self, name: str, guarded: bool, coming: list[Way]) -> list[str]:
-        """Arm the timed return before what is guarded; before anything else, prove the way in and cancel it. The reason where
-        it cannot be proven."""
+        """Arm the timed return before what is guarded; before anything else, prove the way in and cancel it. The
+        reason where it cannot be proven."""
         if guarded and not self.armed:
             self.alone(Kind.ARM, name, "what comes now goes back by itself, unless a new login proves the way in")
         elif not guarded and self.armed:
@@ -289,7 +292,8 @@ class Arranging:
         return []
 
     def phase(self, name: str) -> list[str]:
-        """Carry out the changes of one phase; those that are blocked are left, and said. The reasons why there is no plan at all."""
+        """Carry out the changes of one phase; those that are blocked are left, and said. The reasons why there is no
+        plan at all."""
         made: list[Bound] = []
         after: list[Way] = []
         while True:
@@ -324,8 +328,8 @@ class Arranging:
                 return self.guard_step(name, False, after) + self.activate(name, tuple(made))
 
     def bar_closing(self) -> None:
-        """Where nothing that lets us in comes back at the next start, nothing else may be closed: a power cut would shut
-        everybody out. Those changes are left, and said."""
+        """Where nothing that lets us in comes back at the next start, nothing else may be closed: a power cut would
+        shut everybody out. Those changes are left, and said."""
         if any(full(self.belief.kept, way) for way in self.belief.surviving) or self.belief.unsaved:
             return
         off = sorted({way.service for way in self.belief.proven if full(self.belief.live, way)})
@@ -338,7 +342,8 @@ class Arranging:
 
     def run(self, restarted: bool) -> list[str]:
         self.prove()
-        # what an earlier part of this run left unsaved is proven, tried out and kept first: nothing is closed before that
+        # what an earlier part of this run left unsaved is proven, tried out and kept first: nothing is closed before
+        # that
         if self.belief.unsaved and self.family.op_doing("save"):
             self.prove(again=True)
             self.try_limits(OPEN)
@@ -391,9 +396,8 @@ def arrange(
 ) -> Sheet | Refused:  # fmt: skip
     """The rehearsed order of the changes, or the reasons why there is none.
 
-    `restarted`: a restart was already survived in this run; `gate`: what must be refused and was not when it was tried last. `leaps`: paths (or op names) that may break the way in, by
-    consent.
-    """
+    `restarted`: a restart was already survived in this run; `gate`: what must be refused and was not when it was
+    tried last. `leaps`: paths (or op names) that may break the way in, by consent."""
     if refused := found_waiting(family, belief):
         return refused
     # as it should be, and kept: nothing to do, and nothing to prove by doing

@@ -98,7 +98,8 @@ def arrival(
         surviving = coming_back(live, proven) if ours else frozenset()
     if family.op_activating() is not None:
         staged = planes.get(STAGED, Plane())
-        # where nothing waits, what is staged is what is in force, with all that is known of it; unless it reads otherwise
+        # where nothing waits, what is staged is what is in force, with all that is known of it; unless it reads
+        # otherwise
         stores[STAGED] = live if live.stores.waiting == 0 and not surprises(live, staged) else staged
     survives = any(full(stores[KEPT], way) for way in surviving) or stores[KEPT] is not live
     return Belief(stores, {LIVE: proven, KEPT: surviving}, proven, laptops, survives=survives)
@@ -115,7 +116,8 @@ def _as_saved(family: Family, live: Plane) -> Plane:
 
 
 def coming_back(plane: Plane, ways: Iterable[Way]) -> frozenset[Way]:
-    """Those of the proven ways that are there again after the next start: what is off then, or not known to be on, is none."""
+    """Those of the proven ways that are there again after the next start: what is off then, or not known to be on, is
+    none."""
     return frozenset(way for way in ways if comes_back(plane, way.service))
 
 

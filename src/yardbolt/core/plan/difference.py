@@ -97,8 +97,8 @@ def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> 
 
 
 def _kept(plane: Plane, what: str) -> bool:
-    """Does this go on, which a program does beside a service: another service that runs, or something that is no service of
-    the plane?"""
+    """Does this go on, which a program does beside a service: another service that runs, or something that is no
+    service of the plane?"""
     path: Path = ("services", what)
     return not exists(plane, path) or get(plane, (*path, "enabled")) is True
 
@@ -109,8 +109,8 @@ RIGHTS: tuple[Path, ...] = ((), ("role",), ("secret",), ("enabled",))
 
 
 def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
-    """The plane with what the wanted way of guarding itself brings, as the family says; the same where that is as wanted, or
-    cannot be set."""
+    """The plane with what the wanted way of guarding itself brings, as the family says; the same where that is as
+    wanted, or cannot be set."""
     want = next((one for one in target if one.path == MODE and one.kind == "set"), None)
     if want is None or reached(MODE, plane.mode, want.value):
         return plane
@@ -192,7 +192,8 @@ def _gone(plane: Plane, want: Want, family: Family, site: Site) -> Found:
 
 def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
     there = exists(plane, want.path)
-    # the owner's own that is not among those that were seen is made; where it is there after all, a unit refuses it or gives it to him
+    # the owner's own that is not among those that were seen is made; where it is there after all, a unit refuses it
+    # or gives it to him
     if there is None and not len(listing(plane, want.path[:-1])):
         return [], [Gap(want.path, want.rule, f"{show(want.path[:-1])} were not read")]
     out: list[Change] = []
@@ -222,8 +223,8 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
 
 
 def _untold(plane: Plane, change: Set, family: Family) -> str:
-    """Why what is written could not be read back: the unit was asked, and did not say it of this item or, where this is yet to
-    be made, of any other. Empty where a login tells."""
+    """Why what is written could not be read back: the unit was asked, and did not say it of this item or, where this
+    is yet to be made, of any other. Empty where a login tells."""
     inside = item_of(change.path)
     if inside is None or holds_secret(change.path) or pattern_of(change.path) not in family.covers():
         return ""

@@ -1,8 +1,8 @@
 """The guard: a unit that takes a change back by itself unless somebody says in time that he still gets in.
 
-One machine for hosts with a timed return, for staged stores whose activation goes back, and for a confirmed commit (RFC 6241,
-section 8.4). Rehearsal and executor move the same one. Each state is a type with its own moves, so that what may not be
-cannot be written down: only a guard that a login has proven since the last write can be confirmed.
+One machine for hosts with a timed return, for staged stores whose activation goes back, and for a confirmed commit
+(RFC 6241, section 8.4). Rehearsal and executor move the same one. Each state is a type with its own moves, so that
+what may not be cannot be written down: only a guard that a login has proven since the last write can be confirmed.
 
     Idle -> Armed -> Proven -> Idle (confirmed)
               ^        |
@@ -46,7 +46,8 @@ class Idle:
 
 @dataclass(frozen=True)
 class Armed:
-    """It goes back when the time is over. `left` are the seconds the unit said last, at `asked` (laptop time, seconds)."""
+    """It goes back when the time is over. `left` are the seconds the unit said last, at `asked` (laptop time,
+    seconds)."""
 
     fallback: Fallback
     left: float

@@ -177,8 +177,9 @@ PRECEDENCE: tuple[Row, ...] = (
 
 @dataclass(frozen=True)
 class Rank:
-    """The place of a change in the table, its phase and its reason, and the row it fits. Within a place what is made under the
-    timed return goes together, and accounts with full rights are made first: they are the ones to rely on."""
+    """The place of a change in the table, its phase and its reason, and the row it fits. Within a place what is made
+    under the timed return goes together, and accounts with full rights are made first: they are the ones to rely
+    on."""
 
     place: int
     phase: str
@@ -194,8 +195,8 @@ class Rank:
 
 
 def rank(change: Change, bound: Bound | str, belief: Belief, site: Site, replaced: bool = False) -> Rank:
-    """Where a change belongs, as the unit is believed to be now. What may shut somebody out who is in closes, whatever else it
-    is, unless something takes the place of what it ends (`replaced`)."""
+    """Where a change belongs, as the unit is believed to be now. What may shut somebody out who is in closes,
+    whatever else it is, unless something takes the place of what it ends (`replaced`)."""
     inside = frozenset(way.account for way in belief.proven)
     place, row = next((n, one) for n, one in enumerate(PRECEDENCE) if one.fits(change, belief.live, site, inside))
     lesser = isinstance(change, Make) and dict(change.values).get("role") != "full"
@@ -208,8 +209,8 @@ def rank(change: Change, bound: Bound | str, belief: Belief, site: Site, replace
 
 
 def is_guarded(bound: Bound, belief: Belief) -> bool:
-    """Is it made under the timed return? What the return would take back is, where no forecast sees who it could lock out, or
-    it touches what a proven way rests on."""
+    """Is it made under the timed return? What the return would take back is, where no forecast sees who it could lock
+    out, or it touches what a proven way rests on."""
     if not bound.goes_back:
         return False
     return bound.op.guarded or bool(bound.touches & rests_on(bound.before, belief.proven))

@@ -29,8 +29,8 @@ class ReEntry:
 
 
 def reentry(family: Family, sheet: Sheet, site: Site) -> ReEntry | None:
-    """How to get in again; None where the sheet moves nothing. The best way with full rights at the new place, as the sheet
-    forecasts it."""
+    """How to get in again; None where the sheet moves nothing. The best way with full rights at the new place, as the
+    sheet forecasts it."""
     changes = [step.change for step in sheet.steps if step.change is not None]
     moves = [
         (n, moves_to(change)) for n, change in enumerate(changes, 1) if isinstance(change, Set) and moves_to(change)

@@ -69,11 +69,10 @@ class Step:
 
 
 def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None) -> Belief:
-    """What will be true after an op, by which a change is made (`bound`) or which stands alone: it writes its stores, then
-    copies between them; sessions it cuts are gone.
+    """What will be true after an op, by which a change is made (`bound`) or which stands alone: it writes its stores,
+    then copies between them; sessions it cuts are gone.
 
-    Every save, activation, commit, confirmation, discard and restart is this one rule on the op's data.
-    """
+    Every save, activation, commit, confirmation, discard and restart is this one rule on the op's data."""
     stores, ways = dict(belief.stores), dict(belief.ways)
     written: dict[int, Plane] = {}
     for store in (s for s in op.writes if s in stores and bound is not None):
@@ -90,7 +89,8 @@ def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None)
         for target in (t for t in targets if t in stores and source in stores):
             after = _copied(stores[target], stores[source], op.copies_of) if op.copies_of else stores[source]
             if target in ways:
-                # a copy of a whole store opens to anyone who that store opens to; edits nobody has logged into prove nothing
+                # a copy of a whole store opens to anyone who that store opens to; edits nobody has logged into prove
+                # nothing
                 inherited = ways.get(source, frozenset()) if not op.copies_of else frozenset()
                 stay = stays(stores[target], after, ways[target], target == KEPT) | inherited
                 # what does not start by itself is gone after a restart, and is not kept

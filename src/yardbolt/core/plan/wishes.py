@@ -57,8 +57,8 @@ def moved(belief: Belief, bound: Bound) -> list[Way]:
 
 
 def successors_at(before: Belief, bound: Bound) -> tuple[Way, ...]:
-    """The ways by which one gets in again where a change moves the unit elsewhere: those with full rights that would surely
-    open there, ours first."""
+    """The ways by which one gets in again where a change moves the unit elsewhere: those with full rights that would
+    surely open there, ours first."""
     if not moves_to(bound.change):
         return ()
     plane, family = bound.after, bound.family

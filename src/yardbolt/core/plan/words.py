@@ -143,7 +143,8 @@ NO_WAY_BACK = "no way back"
 
 
 def way_back(step: Step) -> str:
-    """How the change of a step is taken back, in words; why it cannot be, where it cannot; empty where it changes nothing."""
+    """How the change of a step is taken back, in words; why it cannot be, where it cannot; empty where it changes
+    nothing."""
     if step.bound is None:
         return ""
     if step.guarded:

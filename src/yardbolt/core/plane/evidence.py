@@ -15,7 +15,8 @@ class Leftover:
 
 @dataclass(frozen=True)
 class Evidence:
-    """What was asked, as which account, when (ISO 8601), and what came back: a SHA-256 of all of it and the first lines."""
+    """What was asked, as which account, when (ISO 8601), and what came back: a SHA-256 of all of it and the first
+    lines."""
 
     id: str
     ask: str

@@ -1,5 +1,6 @@
-"""The leaves of the management plane: the fields below are the one place from which paths, coercion of replies, checking of family
-files and baselines, the JSON form, differences and the reference in `docs/plane.md` are derived."""
+"""The leaves of the management plane: the fields below are the one place from which paths, coercion of replies,
+checking of family files and baselines, the JSON form, differences and the reference in `docs/plane.md` are
+derived."""
 
 from __future__ import annotations
 

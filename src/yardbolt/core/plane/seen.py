@@ -1,4 +1,5 @@
-"""The leaves of what was seen of a unit besides its settings: what runs by itself, what answers, what was tried, who is inside."""
+"""The leaves of what was seen of a unit besides its settings: what runs by itself, what answers, what was tried, who
+is inside."""
 
 from __future__ import annotations
 

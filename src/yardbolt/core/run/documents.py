@@ -156,7 +156,8 @@ class ProofRow:
 
 @dataclass(frozen=True, kw_only=True)
 class LeftDocument(ReadingDocument):
-    """The as-left record: read afresh and tried out. `started` is when the unit says it was started last (ISO 8601, UTC)."""
+    """The as-left record: read afresh and tried out. `started` is when the unit says it was started last (ISO 8601,
+    UTC)."""
 
     kind: Literal["as left"] = "as left"
     version: Literal[1] = 1
@@ -191,8 +192,8 @@ class WantRow:
 
 @dataclass(frozen=True, kw_only=True)
 class TargetDocument:
-    """What was approved: the target, the set of changes, what of the target cannot be done here, the leaps that were consented
-    to, the run, and digests of the files it was planned from."""
+    """What was approved: the target, the set of changes, what of the target cannot be done here, the leaps that were
+    consented to, the run, and digests of the files it was planned from."""
 
     kind: Literal["target"] = "target"
     version: Literal[1] = 1

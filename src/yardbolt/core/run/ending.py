@@ -1,5 +1,5 @@
-"""How a unit is left, in one of four words, by one table for the screen, the board and the sheet. (A run that stopped part-way says so
-itself, and where to go on.)"""
+"""How a unit is left, in one of four words, by one table for the screen, the board and the sheet. (A run that stopped
+part-way says so itself, and where to go on.)"""
 
 from __future__ import annotations
 

@@ -37,8 +37,8 @@ class Trying(OfLogin):
 
 @dataclass(frozen=True, kw_only=True)
 class Tried(OfLogin):
-    """How a login ended. `spent` says whether it used up a try, `accepted` whether the credential was good; `apart` that
-    the service is none we manage the unit by, whose accounts may be others."""
+    """How a login ended. `spent` says whether it used up a try, `accepted` whether the credential was good; `apart`
+    that the service is none we manage the unit by, whose accounts may be others."""
 
     event: Literal["tried"] = "tried"
     apart: bool = False
@@ -160,8 +160,8 @@ class ReadBack(OfStep):
 
 @dataclass(frozen=True, kw_only=True)
 class Unlike(OfStep):
-    """The unit said no, or reads otherwise than forecast. `left_out`: nobody loses a way in by it, so the rest goes on without the
-    change of `path`, and that is not tried again by itself; `reads` is how it came out instead."""
+    """The unit said no, or reads otherwise than forecast. `left_out`: nobody loses a way in by it, so the rest goes
+    on without the change of `path`, and that is not tried again by itself; `reads` is how it came out instead."""
 
     event: Literal["unlike"] = "unlike"
     path: str = ""
@@ -181,7 +181,8 @@ class Unlike(OfStep):
 
 @dataclass(frozen=True, kw_only=True)
 class Noted(OfStep):
-    """Something reads otherwise than was forecast and harms nothing: as good as what was wanted, or somebody else's doing."""
+    """Something reads otherwise than was forecast and harms nothing: as good as what was wanted, or somebody else's
+    doing."""
 
     event: Literal["noted"] = "noted"
     paths: tuple[str, ...] = ()

@@ -124,8 +124,8 @@ class _Run(Following):
     def judged(
         self, place: int, step: Step, words: str, no: No | None, seen: Plane, before: Belief, bound: Bound
     ) -> Doing:
-        """A no, and a yes that reads otherwise, is three things after reading back: as before, already as wanted, or partly. Raises
-        Stop where it cannot go on with this sheet."""
+        """A no, and a yes that reads otherwise, is three things after reading back: as before, already as wanted, or
+        partly. Raises Stop where it cannot go on with this sheet."""
         store, said = bound.store, no.said if no else ""
         expected, shown = (
             self.belief.stores[store],
@@ -247,8 +247,8 @@ class _Run(Following):
         yield self.proven(place, step, words, way)
 
     def compare(self, place: int, step: Step, words: str, via: Way) -> Generator[Request, Any, Plane]:
-        """Everything is read, on every store that can be. What of ours is not as wanted any more is left out, and said. Gives what
-        is live."""
+        """Everything is read, on every store that can be. What of ours is not as wanted any more is left out, and
+        said. Gives what is live."""
         seen: Planes | None = yield Read(None, via)
         if seen is None:
             raise Stop("the unit could not be read through the new login")
@@ -259,8 +259,8 @@ class _Run(Following):
     def accepted(
         self, place: int, step: Step, words: str, store: str, seen: Plane, just: Bound | None = None
     ) -> Generator[Request, Any, tuple[Path, ...]]:
-        """What earlier steps of ours wrote and reads otherwise now does not last here: it is left out, and said. Gives what the one
-        that was made `just` now has brought about otherwise."""
+        """What earlier steps of ours wrote and reads otherwise now does not last here: it is left out, and said.
+        Gives what the one that was made `just` now has brought about otherwise."""
         expected = self.belief.stores[store]
         made = {path: bound for bound in self.written for path in bound.touches}
         mine = []
@@ -401,7 +401,8 @@ class _Run(Following):
                 yield from does[step.kind](place, step)
             except Stop as stop:
                 return (yield from self.stopped(place, stop.why, None, stop))
-            # thrown in by anyone who carries the requests out, or a defect of our own: the run still ends with its state known
+            # thrown in by anyone who carries the requests out, or a defect of our own: the run still ends with its
+            # state known
             except YardboltError as error:
                 return (yield from self.stopped(place, str(error), error))
             except Exception as defect:  # its text may hold anything, so it goes into no record

@@ -1,4 +1,5 @@
-"""Following the unit and not its forecast: what reads otherwise is weighed, believed where it harms nothing, and the run goes on."""
+"""Following the unit and not its forecast: what reads otherwise is weighed, believed where it harms nothing, and the
+run goes on."""
 
 from __future__ import annotations
 
@@ -32,8 +33,9 @@ class Following(Guarding):
     def accept(
         self, place: int, step: Step, words: str, store: str, seen: Plane, touched: Iterable[Path]
     ) -> Generator[Request, Any, tuple[Path, ...]]:
-        """Believe what reads otherwise than was forecast, where nobody loses a way in by it. Gives what steps of ours touch (`touched`)
-        and is not as wanted. Raises Stop where a way in is at stake, or what the run itself rests on."""
+        """Believe what reads otherwise than was forecast, where nobody loses a way in by it. Gives what steps of ours
+        touch (`touched`) and is not as wanted. Raises Stop where a way in is at stake, or what the run itself rests
+        on."""
         expected = self.belief.stores[store]
         odd = surprises(expected, seen)
         if not odd:
@@ -72,8 +74,8 @@ class Following(Guarding):
         return before
 
     def still_in(self, before: Belief, differs: str) -> Doing:
-        """Does everybody still get in of who a reading makes it doubtful? A new login tells. Raises Stop where one does not, or
-        where nobody is surely let in at the next start any more."""
+        """Does everybody still get in of who a reading makes it doubtful? A new login tells. Raises Stop where one
+        does not, or where nobody is surely let in at the next start any more."""
         for way in sorted(before.proven - self.belief.proven):
             outcome: Login = yield LogIn(way)
             if not isinstance(outcome, Opened):
@@ -133,11 +135,13 @@ class Following(Guarding):
 
     @property
     def alone(self) -> bool:
-        """Can one change be taken back without the others: nothing goes back by itself, and nothing waits to be put in force?"""
+        """Can one change be taken back without the others: nothing goes back by itself, and nothing waits to be put
+        in force?"""
         return isinstance(self.belief.guard, Idle) and not self.belief.waiting
 
     def undone(self, bound: Bound) -> Generator[Request, Any, TakenBack | None]:
-        """The last change taken back alone, with what came of it; None where everything since the last proof has to go."""
+        """The last change taken back alone, with what came of it; None where everything since the last proof has to
+        go."""
         if not self.alone or not self.unproven or self.unproven[-1].bound is not bound:
             return None
         try:

@@ -1,5 +1,5 @@
-"""Carrying out under a guard: a return is armed before what could shut somebody out, asked how long it still waits, and confirmed by
-the very login that proves the way in."""
+"""Carrying out under a guard: a return is armed before what could shut somebody out, asked how long it still waits,
+and confirmed by the very login that proves the way in."""
 
 from __future__ import annotations
 
@@ -40,8 +40,8 @@ class Guarding(TakingBack):
         raise NotImplementedError
 
     def order_alone(self, place: int, step: Step, doing: str, via: Way | None = None) -> Generator[Request, Any, str]:
-        """An op that stands alone, journaled and sent (by this very session, where one is named); what it does, in words.
-        Raises Stop unless it was done."""
+        """An op that stands alone, journaled and sent (by this very session, where one is named); what it does, in
+        words. Raises Stop unless it was done."""
         assert step.op is not None
         words = self.words(step)
         yield self.sending(place, step, words)
@@ -68,8 +68,8 @@ class Guarding(TakingBack):
         yield self.done(place, step, words)
 
     def confirm(self, place: int, step: Step) -> Doing:
-        """It does not go back any more: only now are the changes made for good. By the very session whose login proved it:
-        one that was open before would still be open where nobody gets in."""
+        """It does not go back any more: only now are the changes made for good. By the very session whose login
+        proved it: one that was open before would still be open where nobody gets in."""
         words = yield from self.order_alone(place, step, "confirming", self.proof().by)
         if (yield from self.returning()) is not ABSENT:
             raise Stop("confirmed, and yet it reads as going back by itself")
@@ -84,8 +84,8 @@ class Guarding(TakingBack):
         return guard
 
     def still_armed(self, place: int, bound: Bound) -> Doing:
-        """A guarded change is sent only while it would go back, with time left to prove it. Where the time grows short, what
-        was made so far is proven and confirmed, and the return armed again."""
+        """A guarded change is sent only while it would go back, with time left to prove it. Where the time grows
+        short, what was made so far is proven and confirmed, and the return armed again."""
         guard, arm = self.belief.guard, self.family.op_doing("arm")
         if not isinstance(guard, Armed) or arm is None:
             raise Stop("the timed return is not armed, so nothing that needs it is sent")

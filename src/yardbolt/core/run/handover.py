@@ -127,7 +127,8 @@ class HandOver:
     not_looked_at: tuple[str, ...] = ()
 
 
-# What stays unseen although every proof holds: name, the proof that bears on it, what is unseen once that was tried (where it
+# What stays unseen although every proof holds: name, the proof that bears on it, what is unseen once that was tried
+# (where it
 # is empty, nothing), and where it was not.
 UNSEEN: tuple[tuple[str, Sort | None, str, str], ...] = (
     ("later", None, "", "a port that opens, or an account that comes back, after this visit"),

@@ -197,7 +197,8 @@ class History:
             where = scopes(stamp.unit, event.address, event.key)
             self._spend(counted(event), datetime.fromisoformat(stamp.time), where)
         ref = Ref(event.secret)
-        # no answer says nothing of a credential that opened it last, and nothing was sent in its place; but not for ever, for
+        # no answer says nothing of a credential that opened it last, and nothing was sent in its place; but not for
+        # ever, for
         # there are units that end the connection at a wrong one
         if event.accepted or event.spent:
             key = (event.account, event.secret, event.service)
@@ -260,8 +261,8 @@ class History:
 
 
 def counted(event: Trying | Tried) -> tuple[str, ...]:
-    """Under which names a try is counted: what becomes root by a password may ask another one than the login did, so that
-    a good login says nothing of it."""
+    """Under which names a try is counted: what becomes root by a password may ask another one than the login did, so
+    that a good login says nothing of it."""
     return (event.account, again_as(event.service, event.account)) if event.again else (event.account,)
 
 

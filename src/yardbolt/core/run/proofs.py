@@ -134,8 +134,8 @@ WRONG = {
 def claims(
     family: Family, now: Plane, site: Site, ways: Iterable[Way], removed: Iterable[Way] = (), also: Iterable[Way] = ()
 ) -> tuple[Claim, ...]:
-    """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are gone; `also`
-    those by further services, where only the right password is tried."""
+    """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are
+    gone; `also` those by further services, where only the right password is tried."""
     every = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
     # what the settings surely block must be blocked
     ended = [way for way in every if admit(now, way).admitted is False]
@@ -271,7 +271,8 @@ def _stranger(door: Door, stranger: str, site: Site) -> Claim:
 
 
 def _met(now: Plane, door: Door, address: str) -> bool:
-    """May it be met at that address: does the service listen in its address family, as far as all its sockets were read?"""
+    """May it be met at that address: does the service listen in its address family, as far as all its sockets were
+    read?"""
     transport = "udp" if door.service == "snmp" else "tcp"
     here = [
         words for key in now.listening.by_key if (words := key.split())[0] == transport and words[-1] == str(door.port)

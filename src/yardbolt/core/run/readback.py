@@ -13,7 +13,8 @@ from ..plane.table import holds_secret, is_item, item_of, pattern_of
 
 def told_of_it(family: Family, path: Path, store: str, seen: Plane, was: Plane | None = None) -> bool:
     """Does the reading say anything of what was changed, where the family can read that store of it? Secrets never
-    show. Of a list that was not read whole (`was`), what alone is missing is gone: all else it showed before, it shows still."""
+    show. Of a list that was not read whole (`was`), what alone is missing is gone: all else it showed before, it
+    shows still."""
     if holds_secret(path) or not any(pattern_of(path) in ask.feeds and ask.store == store for ask in family.asks):
         return True
     if not is_item(path):

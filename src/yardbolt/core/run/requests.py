@@ -78,7 +78,8 @@ class Attempt:
 
 @dataclass(frozen=True)
 class Attempted:
-    """What came of it: each claim that failed and each that could not be tried, with what was seen, and how many held."""
+    """What came of it: each claim that failed and each that could not be tried, with what was seen, and how many
+    held."""
 
     failed: Mapping[str, str] = field(default_factory=dict)
     untried: Mapping[str, str] = field(default_factory=dict)

@@ -28,9 +28,9 @@ from .requests import Doing, LogIn, Note, Planes, Read, Request, Send, TakenBack
 
 
 class Stop(Exception):
-    """The run cannot go on with this sheet, and why. `left_out` is the change it ends at where nobody loses a way in by that, so
-    that the rest can go on without it; `backed` is what was taken back for that, where nothing else has to be. Never leaves the
-    executor."""
+    """The run cannot go on with this sheet, and why. `left_out` is the change it ends at where nobody loses a way in
+    by that, so that the rest can go on without it; `backed` is what was taken back for that, where nothing else has
+    to be. Never leaves the executor."""
 
     def __init__(
         self, why: str, left_out: tuple[Change, Unlike] | None = None, backed: TakenBack | None = None
@@ -99,9 +99,9 @@ class Conducting:
     def send(
         self, order: Order, channel: str, survives: Belief | None = None, again: bool = True
     ) -> Generator[Request, Any, tuple[Any, Way]]:
-        """Send an order. A session found gone before it left is replaced by another one, and in the end by a new one, and the
-        order repeated: those that were open ran out together. Without `again` one that was answered, by leading to where the
-        session had ended, is not."""
+        """Send an order. A session found gone before it left is replaced by another one, and in the end by a new one,
+        and the order repeated: those that were open ran out together. Without `again` one that was answered, by
+        leading to where the session had ended, is not."""
         yield from self.some_session(channel)
         via = self.session(channel, survives)
         answer = yield Send(order, via)

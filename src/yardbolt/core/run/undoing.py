@@ -35,8 +35,8 @@ SETTLING = 3.0  # seconds until its daemons have loaded what was put back
 
 @dataclass(frozen=True)
 class Unproven:
-    """A change that was written since the last proof, what was believed before it, and what takes back what was read to have changed
-    with it."""
+    """A change that was written since the last proof, what was believed before it, and what takes back what was read
+    to have changed with it."""
 
     bound: Bound
     before: Belief
@@ -76,7 +76,8 @@ class TakingBack(Conducting):
         return early + (yield from self.one_by_one())
 
     def one_by_one(self) -> Generator[Request, Any, TakenBack]:
-        """Each change by its own way back, the newest first; what lies before one that stays, stays too: order matters."""
+        """Each change by its own way back, the newest first; what lies before one that stays, stays too: order
+        matters."""
         every = TakenBack()
         for one in reversed(self.unproven):
             every += yield from self.undo(one)
@@ -162,8 +163,8 @@ class TakingBack(Conducting):
         return told and not surprises(wanted, staged)
 
     def go_back(self) -> Generator[Request, Any, TakenBack]:
-        """Have the unit go back at once to where the timed return was armed; where nobody gets in, wait until it does so
-        by itself. Either way what it then reads is compared."""
+        """Have the unit go back at once to where the timed return was armed; where nobody gets in, wait until it does
+        so by itself. Either way what it then reads is compared."""
         op, guard = self.family.op_doing("back"), self.belief.guard
         assert op is not None and isinstance(guard, Armed)
         words = "everything since the timed return was armed"
@@ -250,7 +251,8 @@ class TakingBack(Conducting):
 
 
 def _not_as_before(family: Family, bound: Bound, seen: Plane, before: Belief) -> str:
-    """How what was taken back reads otherwise than it did before; empty where it reads so, or nothing can be read of it."""
+    """How what was taken back reads otherwise than it did before; empty where it reads so, or nothing can be read of
+    it."""
     inside = item_of(bound.path) or bound.path
     if is_item(bound.path):
         there, wanted = exists(seen, bound.path), not bound.removes

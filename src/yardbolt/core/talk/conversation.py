@@ -44,8 +44,8 @@ class GivenAgain:
 
 @dataclass(frozen=True)
 class Replies:
-    """What came back: text without echo and with its pages joined, or a tree; of an object also the place it was read from, and
-    the entity tag it had."""
+    """What came back: text without echo and with its pages joined, or a tree; of an object also the place it was read
+    from, and the entity tag it had."""
 
     text: str = ""
     tree: Tree = None
@@ -86,7 +86,8 @@ class How(Protocol):
         """Which key does not go with the others, and why; None where all do."""
 
     def from_library(self, library: Callable[[], Shelf]) -> tuple[How, str]:
-        """The same with the texts of the library that it names, and the decoder of what they print, or empty. Raises NotThere."""
+        """The same with the texts of the library that it names, and the decoder of what they print, or empty. Raises
+        NotThere."""
 
     def as_data(self) -> bool:
         """Does what fills it reach the unit as data, and never as a part of a command?"""
@@ -214,8 +215,8 @@ class Fetch:
 
 @dataclass(frozen=True)
 class Order:
-    """One thing to write, filled; its secrets are slots still. `renews`: from then on the unit shows another certificate or
-    host key, and says so in its manual. `source` is the address of the laptop in this conversation."""
+    """One thing to write, filled; its secrets are slots still. `renews`: from then on the unit shows another
+    certificate or host key, and says so in its manual. `source` is the address of the laptop in this conversation."""
 
     how: Any
     fill: Fill = field(default_factory=dict)
@@ -242,13 +243,13 @@ class LogIn(Protocol):
 class Talk:
     """One way of talking, a row of the table of ways.
 
-    `wires` says which wire carries it over a service, as `module:Class` of the room of wires. `channel`, `ask` and `op` are
-    the dataclasses whose fields are the keys of the family file, so its check, its schema and its reading need no more of a
-    way than this row; `message` is pure and raises ValueError at planning where the unit cannot be told so. `ask_all` asks many things at once, where the way can;
-    `part` takes what one ask wants out of what it shares with others. `apart`: each ask is a question of its own, and one that
-    came to nothing says nothing of the next. `at` asks for one place, where the way has places,
-    and `shown` is what came of it, by its places. `by_role`: the unit itself decides what an account may set this way.
-    """
+    `wires` says which wire carries it over a service, as `module:Class` of the room of wires. `channel`, `ask` and
+    `op` are the dataclasses whose fields are the keys of the family file, so its check, its schema and its reading
+    need no more of a way than this row; `message` is pure and raises ValueError at planning where the unit cannot be
+    told so. `ask_all` asks many things at once, where the way can; `part` takes what one ask wants out of what it
+    shares with others. `apart`: each ask is a question of its own, and one that came to nothing says nothing of the
+    next. `at` asks for one place, where the way has places, and `shown` is what came of it, by its places. `by_role`:
+    the unit itself decides what an account may set this way."""
 
     name: str
     wires: Mapping[str, str]

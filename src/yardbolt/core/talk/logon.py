@@ -1,8 +1,7 @@
 """Logging in and nothing more, at a service of which only its protocol is known: is this login good there?
 
-Basic and Digest (RFC 7617, RFC 7616), file transfer (RFC 959) and SSH answer that by themselves; at a terminal (RFC 854)
-the words of the unit have to be read, and what they do not surely say is silence.
-"""
+Basic and Digest (RFC 7617, RFC 7616), file transfer (RFC 959) and SSH answer that by themselves; at a terminal (RFC
+854) the words of the unit have to be read, and what they do not surely say is silence."""
 
 from __future__ import annotations
 

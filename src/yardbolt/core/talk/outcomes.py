@@ -202,8 +202,9 @@ class Unclear:
 
 @dataclass(frozen=True)
 class Ended:
-    """The session ended. `sent` tells whether the order had left before; `answered` that it was answered by leading on, to where
-    the session had ended: only reading tells what came of it; `unheard` that the connection ended, and nobody said so."""
+    """The session ended. `sent` tells whether the order had left before; `answered` that it was answered by leading
+    on, to where the session had ended: only reading tells what came of it; `unheard` that the connection ended, and
+    nobody said so."""
 
     sent: bool
     answered: bool = False

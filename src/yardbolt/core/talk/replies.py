@@ -1,10 +1,10 @@
 """What an answer of a unit means: one table of rows per channel, the first row that fits decides.
 
 Every key of a row that is given must fit: `status` (one of these numbers), `form` (a form the page shows), `title`,
-`text` (somewhere in it), `starts` (a line begins so), `at` (a place in the tree that is there), `holds` (just this stands
-there). With `at`, `text` and `starts` look at what stands there. `said` is the place of the unit's own reason. The same table serves login, ask and tell. Where the way of talking heard its own sign of
-success and no row fits, that is success; elsewhere no row is unclear.
-"""
+`text` (somewhere in it), `starts` (a line begins so), `at` (a place in the tree that is there), `holds` (just this
+stands there). With `at`, `text` and `starts` look at what stands there. `said` is the place of the unit's own reason.
+The same table serves login, ask and tell. Where the way of talking heard its own sign of success and no row fits,
+that is success; elsewhere no row is unclear."""
 
 from __future__ import annotations
 

@@ -1,6 +1,5 @@
-"""A set that stands in rows, which the unit takes, and lets go, one at a time: what is wanted is added first, and what is not
-wanted is taken away then, so that nobody who is let in by it is cut off. Pure.
-"""
+"""A set that stands in rows, which the unit takes, and lets go, one at a time: what is wanted is added first, and
+what is not wanted is taken away then, so that nobody who is let in by it is cut off. Pure."""
 
 from __future__ import annotations
 
@@ -83,8 +82,8 @@ class OneByOne(Unprompted):
 
 
 def row_by_row(order: Order, look: Callable[[], Asking], tell: Callable[[Order], Telling]) -> Telling:
-    """Add the rows that lack, the laptop's own first; then take away those that are not wanted, the laptop's own last. Each is
-    looked for afresh, as what they are called may change with every one that goes."""
+    """Add the rows that lack, the laptop's own first; then take away those that are not wanted, the laptop's own
+    last. Each is looked for afresh, as what they are called may change with every one that goes."""
     how: OneByOne = order.how
     items = how.rows()
     assert items is not None

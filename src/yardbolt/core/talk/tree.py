@@ -1,9 +1,8 @@
 """Trees: what JSON, XML, HTML and SNMP replies become before core sees them, and picking from them by path.
 
 A tree is a mapping, a list, a text, or nothing. A path is written `a/b/*/c`: names step into mappings, `*` into every
-item of a list, a number into that item of it (0 is the first), `.` is the node itself, `#` the key or place of the item a
-walk stands on. A list of one is passed through, because XML cannot tell one from many.
-"""
+item of a list, a number into that item of it (0 is the first), `.` is the node itself, `#` the key or place of the
+item a walk stands on. A list of one is passed through, because XML cannot tell one from many."""
 
 from __future__ import annotations
 
@@ -68,9 +67,9 @@ CALLED = "{key}"  # the slot of the key in what an item is called
 
 @dataclass(frozen=True)
 class Items:
-    """Where the items of a list stand in a tree; at which place each says what it is called (`#`: the key or place in the tree),
-    and around what its key stands there; and what the unit allots to it (handle -> place in the item). Where the `beside` places say it
-    together with that one, it is called by all of them."""
+    """Where the items of a list stand in a tree; at which place each says what it is called (`#`: the key or place in
+    the tree), and around what its key stands there; and what the unit allots to it (handle -> place in the item).
+    Where the `beside` places say it together with that one, it is called by all of them."""
 
     at: str = ""
     key: str = ""
@@ -116,8 +115,8 @@ def one(tree: Tree, path: str) -> Tree:
 
 
 def every(tree: Tree, path: str) -> list[Tree]:
-    """All nodes a path leads to, in order; `MISSING` where one of those it passes has not what the path names, so that there may
-    be more of them than are seen."""
+    """All nodes a path leads to, in order; `MISSING` where one of those it passes has not what the path names, so
+    that there may be more of them than are seen."""
     nodes: list[Tree] = [tree]
     for step in path.split("/") if path else ():
         inside = [one(node, step) if step != "*" else _inside(node) for node in nodes]

@@ -20,8 +20,8 @@ OURS = "yardbolt"
 
 @dataclass
 class Rule:
-    """One rule as far as it was understood: what it matches, and what it does. Where something of it was not, it is opaque: it may
-    match, or not."""
+    """One rule as far as it was understood: what it matches, and what it does. Where something of it was not, it is
+    opaque: it may match, or not."""
 
     sources: AddressSet
     where: str

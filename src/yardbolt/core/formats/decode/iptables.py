@@ -1,8 +1,8 @@
-"""The packet filter of Linux as iptables-save(8) and ip6tables-save(8) print it: what may reach the host itself, chain by chain.
+"""The packet filter of Linux as iptables-save(8) and ip6tables-save(8) print it: what may reach the host itself,
+chain by chain.
 
-A condition or a target not known here makes its rule opaque: it may then match, or not, and no verdict rests on it. Our own chain
-is what its services are limited to, and no rule of anybody else.
-"""
+A condition or a target not known here makes its rule opaque: it may then match, or not, and no verdict rests on it.
+Our own chain is what its services are limited to, and no rule of anybody else."""
 
 from __future__ import annotations
 
@@ -244,8 +244,8 @@ def _families(family: str) -> tuple[str, ...]:
 
 
 def ours(every: list[Saved], families: frozenset[str]) -> list[Narrow]:
-    """The limits of our own chain, service by service, and their rules taken out; none where it is not exactly as we write it in
-    each of these families. What the other end of a port is in no family is nobody."""
+    """The limits of our own chain, service by service, and their rules taken out; none where it is not exactly as we
+    write it in each of these families. What the other end of a port is in no family is nobody."""
     found = [(one, limits) for one in every if (limits := _limits(one)) is not None]
     if not families or {one.family for one, _ in found} != families or len(found) != len(families):
         return []

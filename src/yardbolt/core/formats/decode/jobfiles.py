@@ -1,5 +1,5 @@
-"""Jobs (crontab(5), at(1)), and files that run by themselves; a file is the package's where its sum is the one the package
-brought (dpkg(1), ucf(1)), or a model's that a package brings for copying."""
+"""Jobs (crontab(5), at(1)), and files that run by themselves; a file is the package's where its sum is the one the
+package brought (dpkg(1), ucf(1)), or a model's that a package brings for copying."""
 
 from __future__ import annotations
 

@@ -177,9 +177,9 @@ def _of(groups: dict[str, set[str]], name: str, primary: str) -> set[str]:
 
 @dataclass(frozen=True)
 class Rule:
-    """One rule of sudo, aliases expanded, as sets of kind and name: who it is for, on which hosts, and what it grants. `odd`:
-    names of it are exempted, or of a kind that nobody can tell here. `asks`: whether it asks for a password; None where it does
-    not say."""
+    """One rule of sudo, aliases expanded, as sets of kind and name: who it is for, on which hosts, and what it
+    grants. `odd`: names of it are exempted, or of a kind that nobody can tell here. `asks`: whether it asks for a
+    password; None where it does not say."""
 
     users: frozenset[tuple[str, str]]
     hosts: frozenset[tuple[str, str]]
@@ -208,8 +208,8 @@ class Sudoers:
     defaults: tuple[Default, ...] = ()
 
     def of(self, name: str, uid: int, groups: set[str]) -> tuple[str, bool] | None:
-        """How somebody may become root: freely, with its password, by some commands, or not; and whether by every command.
-        None where a rule is for who, or for where, nobody can tell here."""
+        """How somebody may become root: freely, with its password, by some commands, or not; and whether by every
+        command. None where a rule is for who, or for where, nobody can tell here."""
         found, everything = "no", False
         mine = {("username", name), ("username", "ALL"), ("userid", str(uid))}
         mine |= {("usergroup", one[1:]) if one.startswith("%") else ("usergid", one) for one in groups}
@@ -232,10 +232,12 @@ class Sudoers:
         return found, everything
 
     def _said(self, mine: set[tuple[str, str]], name: str, usual: bool) -> bool | None:
-        """Is a setting for somebody as it usually is? What is said for one user wins over what is said for all. None where nobody
-        can tell here: what is said of a name may be of who a command runs as too, for cvtsudoers(1) shows both alike."""
+        """Is a setting for somebody as it usually is? What is said for one user wins over what is said for all. None
+        where nobody can tell here: what is said of a name may be of who a command runs as too, for cvtsudoers(1)
+        shows both alike."""
         found = True
-        # sudoers(5): those for all first, then those of hosts, of users, and at last those of who it runs as and of commands
+        # sudoers(5): those for all first, then those of hosts, of users, and at last those of who it runs as and of
+        # commands
         for one in sorted((one for one in self.defaults if one.name == name), key=lambda one: bool(one.bound)):
             same = one.value is usual
             known = not one.odd and all(kind in _KINDS for kind, _ in one.bound)
@@ -389,7 +391,8 @@ def _named(members: Any) -> tuple[frozenset[tuple[str, str]], bool]:
 
 
 def _opens(command: str) -> bool:
-    """Is who may run it as root, root? What a pattern, or a folder, names may be anything that lies there, or is laid there."""
+    """Is who may run it as root, root? What a pattern, or a folder, names may be anything that lies there, or is laid
+    there."""
     path, *given = command.split() or [""]
     if command == "ALL" or path.startswith("^") or (path.startswith("/") and path.endswith("/")):
         return True

@@ -1,5 +1,5 @@
-"""Listening sockets (ss(8), proc(5)), the services they are by the ports the trade knows (IANA) or by their programs, and
-what starts at the next boot (systemctl(1), inittab(5), inetd.conf(5), LSB scripts)."""
+"""Listening sockets (ss(8), proc(5)), the services they are by the ports the trade knows (IANA) or by their programs,
+and what starts at the next boot (systemctl(1), inittab(5), inetd.conf(5), LSB scripts)."""
 
 from __future__ import annotations
 
@@ -61,8 +61,8 @@ class Socket:
 
     @property
     def service(self) -> str:
-        """The service it is, as far as its port, or else its program, is known to the trade; empty where neither is, and
-        where nobody but the host itself comes to it. An SSH server is one wherever it listens."""
+        """The service it is, as far as its port, or else its program, is known to the trade; empty where neither is,
+        and where nobody but the host itself comes to it. An SSH server is one wherever it listens."""
         if self.inward:
             return ""
         if self.ours or PROGRAMS.get(self.program) == "ssh":
@@ -72,8 +72,8 @@ class Socket:
 
     @property
     def by_its_program(self) -> str:
-        """What it is by who holds it. A name is soon given: what is known to go by UDP alone is none by TCP, and a file that lies
-        where no system keeps its programs is none of these."""
+        """What it is by who holds it. A name is soon given: what is known to go by UDP alone is none by TCP, and a
+        file that lies where no system keeps its programs is none of these."""
         found = PROGRAMS.get(self.program, "")
         elsewhere = bool(self.exe) and not self.exe.startswith(SYSTEM_FOLDERS)
         return "" if elsewhere or (self.transport == "tcp" and found in BY_UDP) else found
@@ -155,7 +155,8 @@ Serves = dict[str, set[str]]  # program -> the services it serves; empty where w
 
 
 def _together(service: str, serves: Serves, others: set[str]) -> tuple[str, ...] | Absent | None:
-    """What goes off with a service, for one program serves both; None where the holder of the web's ports is not known."""
+    """What goes off with a service, for one program serves both; None where the holder of the web's ports is not
+    known."""
     if service in PAIR and PAIR.keys() & serves.get("", set()):
         return None
     if service in PAIR and any(PAIR.keys() <= serves.get(program, set()) for program in WEB):
@@ -164,8 +165,8 @@ def _together(service: str, serves: Serves, others: set[str]) -> tuple[str, ...]
 
 
 def _others(service: str, sockets: list[Socket], booting: bool) -> set[str] | None:
-    """What else those programs do that serve a service and are not called like it; None where what starts one of them is
-    not known. Where nobody holds its socket, the kernel does: then what the next boot starts tells."""
+    """What else those programs do that serve a service and are not called like it; None where what starts one of them
+    is not known. Where nobody holds its socket, the kernel does: then what the next boot starts tells."""
     found: set[str] = set()
     for one in [x for x in sockets if x.service == service]:
         if one.program in OF_THE_HOST:

@@ -47,7 +47,8 @@ def decode_inside(reply: str, key: str = "") -> Decoded:
 
 
 def _account(held: list[list[str]]) -> str | None:
-    """Whose session the processes of a connection are: empty where that is not told, None where nobody has logged in."""
+    """Whose session the processes of a connection are: empty where that is not told, None where nobody has logged
+    in."""
     titles = [row[3] for row in held]
     if any(_NOT_YET.search(title) for title in titles):
         return None

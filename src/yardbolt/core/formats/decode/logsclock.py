@@ -65,8 +65,8 @@ def _logs(seen: Mapping[str, list[str]], left: list[str]) -> Pairs:
 
 
 def _rsyslog(seen: Mapping[str, list[str]]) -> set[str] | None:
-    """Where a running rsyslogd sends to: `*.* @host`, `@@host` (TCP), or an action of omfwd on one line. By what rsyslogd itself
-    takes together from all its files, or by those it is known to read where it cannot."""
+    """Where a running rsyslogd sends to: `*.* @host`, `@@host` (TCP), or an action of omfwd on one line. By what
+    rsyslogd itself takes together from all its files, or by those it is known to read where it cannot."""
     found, together = set(), "together" in seen
     if not together and any(" -f" in line for line in seen["rsyslogd"]):
         return None

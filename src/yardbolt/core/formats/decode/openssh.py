@@ -307,8 +307,8 @@ def decode_keys(reply: str, key: str = "") -> Decoded:
 
 def _taken(seen: Mapping[str, list[str]]) -> dict[str, bool]:
     """Does the server take the keys of an account, by the modes and owners of all that leads to them (StrictModes in
-    sshd_config(5); dropbear(8) asks the same): no more may write there than the account and root. Accounts of which that
-    was not read, or not understood, are left out."""
+    sshd_config(5); dropbear(8) asks the same): no more may write there than the account and root. Accounts of which
+    that was not read, or not understood, are left out."""
     told: dict[str, list[bool | None]] = {}
     for line in seen.get("leads", []):
         name, _, words = line.partition(" ")
@@ -337,8 +337,8 @@ def _more_keys(seen: Mapping[str, list[str]]) -> str:
 
 
 def parted(line: str) -> tuple[str, list[str]]:
-    """The options of a line of authorized keys, and its words from the type of the key on (sshd(8)): options end at the first
-    blank outside of quotes, and what stands within quotes is no key."""
+    """The options of a line of authorized keys, and its words from the type of the key on (sshd(8)): options end at
+    the first blank outside of quotes, and what stands within quotes is no key."""
     text = line.strip()
     if text.startswith(KINDS):
         return "", text.split()

@@ -1,5 +1,5 @@
-"""What is demanded of passwords, and what follows wrong ones, as PAM carries it out: the stacks in order (pam.conf(5)), not
-the files that merely lie there (pwquality.conf(5), pam_unix(8), faillock.conf(5))."""
+"""What is demanded of passwords, and what follows wrong ones, as PAM carries it out: the stacks in order
+(pam.conf(5)), not the files that merely lie there (pwquality.conf(5), pam_unix(8), faillock.conf(5))."""
 
 from __future__ import annotations
 

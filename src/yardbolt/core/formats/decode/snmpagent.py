@@ -39,7 +39,8 @@ def decode_snmp(reply: str, key: str = "") -> Decoded:
 
 
 def _users(seen: Mapping[str, list[str]], left: list[str]) -> Pairs:
-    """Each user the agent has, with the least it must do and the most it may do; a name without a user opens nothing."""
+    """Each user the agent has, with the least it must do and the most it may do; a name without a user opens
+    nothing."""
     access: dict[str, tuple[str, str]] = {}
     untold = False  # a group, or what is not understood, may give more
     for line in seen.get("access", []):

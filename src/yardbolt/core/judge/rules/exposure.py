@@ -22,7 +22,8 @@ def _side(one: Interface) -> str:
 
 
 def _lets(plane: Plane, one: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
-    """Which services a socket lets in, and from where: by its bundle, or as it says itself; None where that was not read."""
+    """Which services a socket lets in, and from where: by its bundle, or as it says itself; None where that was not
+    read."""
     if has_bundles(plane) and one.bundle is ABSENT:
         # one without a bundle holds nobody back
         return tuple(sorted(s.key for s in plane.services if s.enabled is not False)), ANYONE

@@ -1,5 +1,5 @@
-"""Rules about what stands beside the logins: second factors, words of consoles, the phrases of radios, who sees a picture,
-the codes of a maker's support."""
+"""Rules about what stands beside the logins: second factors, words of consoles, the phrases of radios, who sees a
+picture, the codes of a maker's support."""
 
 from __future__ import annotations
 

@@ -196,7 +196,8 @@ def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     opened = {trial.account for trial in plane.trials if trial.outcome == "opened"}
     for a in plane.accounts:
         path = ("accounts", a.key, "weakness")
-        # an account that is off or locked opens nothing with it any more; whatever the unit says of one that was let in just now
+        # an account that is off or locked opens nothing with it any more; whatever the unit says of one that was let
+        # in just now
         locked = a.storage == "locked" and isinstance(a.weakness, tuple)
         if (can_log_in(a) is False or locked) and a.key not in opened:
             continue

@@ -52,8 +52,8 @@ class Verdict:
 
 @dataclass(frozen=True)
 class Param:
-    """A number or length of time a baseline may set for a rule, within `low` and `high`. `kind` raises ValueError on what it does
-    not take."""
+    """A number or length of time a baseline may set for a rule, within `low` and `high`. `kind` raises ValueError on
+    what it does not take."""
 
     kind: Callable[[Any], Any]
     meaning: str
@@ -103,9 +103,9 @@ def on_leaf(plane: Plane, path: Path, good: Callable[[Any], bool], needed: str) 
 
 @dataclass(frozen=True)
 class Leaf:
-    """What a rule about one leaf wants: `wanted` gives its value for a site (None: nothing), `needed` says it. A unit that does
-    not have the leaf is judged only where that `must` be there; `unasked` is said where nothing is wanted. `only_judged`: it is
-    for nobody to set."""
+    """What a rule about one leaf wants: `wanted` gives its value for a site (None: nothing), `needed` says it. A unit
+    that does not have the leaf is judged only where that `must` be there; `unasked` is said where nothing is wanted.
+    `only_judged`: it is for nobody to set."""
 
     path: Path
     wanted: Callable[[Site], Any]

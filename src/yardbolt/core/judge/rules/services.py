@@ -164,7 +164,8 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 def _limit(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for s in _running(plane):
-        # where bundles say who may come, they are what is changed; one that is plain and needed all the same is limited too
+        # where bundles say who may come, they are what is changed; one that is plain and needed all the same is
+        # limited too
         if s.key in site.needed and not has_bundles(plane):
             yield Between(
                 ("services", s.key, "permitted"), "open-sources", site.while_working(s.key), site.while_working(s.key)

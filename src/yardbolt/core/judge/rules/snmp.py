@@ -41,7 +41,8 @@ def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 
 def _want_no_communities(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    # where monitoring asks by them and the job names no user instead, they are a finding: what replaces them is for anyone who monitors
+    # where monitoring asks by them and the job names no user instead, they are a finding: what replaces them is for
+    # anyone who monitors
     instead = "snmp" not in site.needed or bool(_wanted(site))
     if isinstance(plane.snmp.communities, int) and plane.snmp.communities and instead:
         yield exactly(("snmp", "communities"), "snmp-communities", 0)

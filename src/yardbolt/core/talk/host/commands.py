@@ -57,8 +57,9 @@ class Channel(Unprompted):
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """What is run to ask, with which rights (`best`: root's where they are to be had), and whether its output is a tree, or what
-    stands below a line `json` of it. `section` names a text of the library instead; `say` is then that text, and has no slots."""
+    """What is run to ask, with which rights (`best`: root's where they are to be had), and whether its output is a
+    tree, or what stands below a line `json` of it. `section` names a text of the library instead; `say` is then that
+    text, and has no slots."""
 
     say: str = ""
     section: str = ""
@@ -176,8 +177,8 @@ class AskedBySudo(Run, GivenAgain):
 
 @dataclass(frozen=True)
 class Section:
-    """One section of a framed script; `tree` says whether its output is to be parsed as JSON, or what stands `below` a line
-    that says so."""
+    """One section of a framed script; `tree` says whether its output is to be parsed as JSON, or what stands `below`
+    a line that says so."""
 
     text: Text
     tree: str = ""
@@ -244,9 +245,9 @@ def message(how: AskHow | OpHow, fill: Fill) -> Text:
 
 
 def _root(channel: Channel, session: Session) -> Generator[Run, Ran | Lost, tuple[Text, str] | None]:
-    """What has to be sent before a script that runs as root, and why it cannot, where it cannot; None where the connection
-    ended before. The script itself goes only after sudo has said yes: after a no it would take the next lines for further
-    passwords."""
+    """What has to be sent before a script that runs as root, and why it cannot, where it cannot; None where the
+    connection ended before. The script itself goes only after sudo has said yes: after a no it would take the next
+    lines for further passwords."""
     if not channel.elevate:
         return (), "needs root"
     free = yield Run(("env LC_ALL=C sudo -n true",), SUDO_SECONDS)

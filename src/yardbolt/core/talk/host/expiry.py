@@ -1,5 +1,5 @@
-"""A host that lets somebody in only to have his password changed: its dialogue is typed into a terminal, as PAM leads it
-(passwd(1), pam_unix(8)). Each question is answered once; what is no such question gets no answer."""
+"""A host that lets somebody in only to have his password changed: its dialogue is typed into a terminal, as PAM leads
+it (passwd(1), pam_unix(8)). Each question is answered once; what is no such question gets no answer."""
 
 from __future__ import annotations
 

@@ -2,9 +2,8 @@
 
 The script goes over input, never as an argument, to a plain `/bin/sh`, whatever shell the account has. Each section
 runs in a shell of its own, with its input closed, in one language and with a path of ours. Its output is framed by a
-nonce of this run, its exit status, and its sum (POSIX cksum, which counts the bytes too, or what else the host has); only
-what agrees with all of them counts.
-"""
+nonce of this run, its exit status, and its sum (POSIX cksum, which counts the bytes too, or what else the host has);
+only what agrees with all of them counts."""
 
 from __future__ import annotations
 

@@ -36,8 +36,8 @@ def in_row(row: Mapping[str, Any], what: str, name: str) -> str:
 def fields_of(
     form: Mapping[str, Any], changed: Mapping[str, Filling], blank: tuple[str, ...] = (), press: str = ""
 ) -> tuple[tuple[str, Filling], ...]:
-    """What a browser sends, in the order of the page. Raises ValueError where a field is not there, a choice is not offered, or a
-    secret field would be sent as it stands."""
+    """What a browser sends, in the order of the page. Raises ValueError where a field is not there, a choice is not
+    offered, or a secret field would be sent as it stands."""
     out: list[tuple[str, Filling]] = []
     buttons = form["buttons"]
     private = any(kind == "secret" for _, kind, *_ in form["order"]) or any(

@@ -1,4 +1,5 @@
-"""Members of the objects that are sent: made from slots and words, in the type that stands there, put at their places. Pure."""
+"""Members of the objects that are sent: made from slots and words, in the type that stands there, put at their
+places. Pure."""
 
 from __future__ import annotations
 
@@ -56,14 +57,15 @@ def _number(plain: str) -> int | float:
 
 
 def bound_in(fill: Fill, found: Tree) -> dict[str, Member]:
-    """The members that are changed, each in the type that stands there. Raises ValueError where that is not known, or the value does
-    not suit."""
+    """The members that are changed, each in the type that stands there. Raises ValueError where that is not known, or
+    the value does not suit."""
     changed = {name[len(BOUND) :]: text for name, text in fill.items() if name.startswith(BOUND)}
     return {name: typed(name, text, _standing(found, name, text, changed)) for name, text in changed.items()}
 
 
 def _standing(found: Tree, name: str, text: Text, changed: Mapping[str, Text]) -> Tree:
-    """What stands at a place; at one of rows that are all written again, what the first one has, or else what a number or a text is."""
+    """What stands at a place; at one of rows that are all written again, what the first one has, or else what a
+    number or a text is."""
     there = one(found, name)
     rows = next((base for base in changed if name.startswith(f"{base}/")), "")
     if there is not MISSING or not rows:
@@ -103,8 +105,8 @@ def copied(node: Tree) -> Any:
 
 
 def leave_out(whole: Any, without: tuple[str, ...], members: Mapping[str, Member]) -> None:
-    """Leave out of an object that was read what is not sent back. Raises ValueError where signs that stand for a password
-    would go back, and be one."""
+    """Leave out of an object that was read what is not sent back. Raises ValueError where signs that stand for a
+    password would go back, and be one."""
     for name in without:
         *path, last = name.split("/")
         if isinstance(above := one(whole, "/".join(path) or "."), dict):

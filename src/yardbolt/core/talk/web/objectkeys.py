@@ -20,9 +20,10 @@ VERBS = ("get", "post", "put", "patch", "delete")
 
 @dataclass(frozen=True)
 class LoginHow:
-    """How one logs in: by `auth`, seen at `page` (`header`: the channel's headers hold `{secret}`); or by what `post` takes (as an
-    object, or with `encode: form` as a form), after what `get` gives. `account` is what `auth` gives as the name. `keep` names what the wire keeps of these answers, and
-    where it stands there: a place of the object, `cookie NAME` or `header NAME`, which later answers renew."""
+    """How one logs in: by `auth`, seen at `page` (`header`: the channel's headers hold `{secret}`); or by what `post`
+    takes (as an object, or with `encode: form` as a form), after what `get` gives. `account` is what `auth` gives as
+    the name. `keep` names what the wire keeps of these answers, and where it stands there: a place of the object,
+    `cookie NAME` or `header NAME`, which later answers renew."""
 
     auth: Literal["", "basic", "digest", "header"] = ""
     page: str = ""
@@ -36,9 +37,10 @@ class LoginHow:
 
 @dataclass(frozen=True)
 class Channel(Unprompted):
-    """How objects are asked for. `leave` is what ends a session: the method and the place; `envelope` the place in every
-    answer where what was asked for stands. `query` stands in every address after the login, `members` in every object that is sent after the login; with `encode: form` each
-    is sent as a form (application/x-www-form-urlencoded)."""
+    """How objects are asked for. `leave` is what ends a session: the method and the place; `envelope` the place in
+    every answer where what was asked for stands. `query` stands in every address after the login, `members` in every
+    object that is sent after the login; with `encode: form` each is sent as a form
+    (application/x-www-form-urlencoded)."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
@@ -52,7 +54,8 @@ class Channel(Unprompted):
     talk: Literal["objects"] = "objects"
 
     def amiss(self) -> tuple[Keys, str] | None:
-        """A key in a header that no header holds, a secret in the place of an address, or more than a name around a name."""
+        """A key in a header that no header holds, a secret in the place of an address, or more than a name around a
+        name."""
         if named := next((name for name, text in self.query.items() if "{secret" in text or ACCOUNT in text), ""):
             return ("query", named), "neither a name nor a secret stands in an address"
         if mixed := mixed_in(self.login.account, *self.login.body.values()):
@@ -63,8 +66,8 @@ class Channel(Unprompted):
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """What is asked for: by `get`; or by `post`, whose `body` says what. `next` is the place of the further page in the answer,
-    where there may be one."""
+    """What is asked for: by `get`; or by `post`, whose `body` says what. `next` is the place of the further page in
+    the answer, where there may be one."""
 
     get: str = ""
     next: str = ""
@@ -95,12 +98,12 @@ class AskHow(Unprompted):
 
 @dataclass(frozen=True)
 class RowHow(Unprompted):
-    """What is sent: one of the methods and its place. `put` starts from the object just read, `patch` holds the changed
-    members alone, and so does `post` where it is `on` an ask; they stand `under` a place of what is sent. `new` are the members of a new object that nothing else gives, as
-    written or one of (yes) (no) (null) (list) (number 3); `fill` are members made from slots, texts but for (number {value}) and
-    (flag {value}). `list: yes`: the place takes its whole list, so what is sent is the list as
-    it was just read, with the item changed, put at the end, or (where nothing is filled in) left out. `without` are members that
-    are read and not sent back."""
+    """What is sent: one of the methods and its place. `put` starts from the object just read, `patch` holds the
+    changed members alone, and so does `post` where it is `on` an ask; they stand `under` a place of what is sent.
+    `new` are the members of a new object that nothing else gives, as written or one of (yes) (no) (null) (list)
+    (number 3); `fill` are members made from slots, texts but for (number {value}) and (flag {value}). `list: yes`:
+    the place takes its whole list, so what is sent is the list as it was just read, with the item changed, put at the
+    end, or (where nothing is filled in) left out. `without` are members that are read and not sent back."""
 
     post: str = ""
     put: str = ""
@@ -126,7 +129,8 @@ class RowHow(Unprompted):
             yield ("fill", name), "".join(_without(template, handles))
 
     def on(self, ask: AskHow, items: Items) -> Self:
-        """The same, written to what this asks for; what stands for one item alone takes its handles from where that does."""
+        """The same, written to what this asks for; what stands for one item alone takes its handles from where that
+        does."""
         above = ask.view.items.handles if ask.view and not items.at else {}
         return replace(self, view=View(ask, replace(items, handles=items.handles or above)))
 
@@ -161,8 +165,8 @@ def _without(at: str, handles: Mapping[str, str]) -> Iterator[str]:
 
 @dataclass(frozen=True)
 class Call:
-    """One request. `body` is an object whose texts may hold slots, sent as JSON or as a `form`; `auth` is the scheme and who, told once for the session;
-    `keep` is what the wire takes out of the answer and keeps."""
+    """One request. `body` is an object whose texts may hold slots, sent as JSON or as a `form`; `auth` is the scheme
+    and who, told once for the session; `keep` is what the wire takes out of the answer and keeps."""
 
     method: str
     target: str
@@ -176,8 +180,8 @@ class Call:
 
 @dataclass(frozen=True)
 class Answer:
-    """What came back: the status, the object, the text where it was none, where the unit points to instead, the entity tag
-    (RFC 9110, section 8.8.3) of what it is, and the names of what the wire keeps by then."""
+    """What came back: the status, the object, the text where it was none, where the unit points to instead, the
+    entity tag (RFC 9110, section 8.8.3) of what it is, and the names of what the wire keeps by then."""
 
     status: int
     tree: Tree = None

@@ -1,9 +1,9 @@
-"""Talking in objects: JSON (RFC 8259) over HTTP (RFC 9110), with a session token, Basic (RFC 7617), Digest (RFC 7616), or a
-challenge answered by a keyed digest (RFC 2104). One event: `Call` -> `Answer`.
+"""Talking in objects: JSON (RFC 8259) over HTTP (RFC 9110), with a session token, Basic (RFC 7617), Digest (RFC
+7616), or a challenge answered by a keyed digest (RFC 2104). One event: `Call` -> `Answer`.
 
-Session secrets stay in the wire: what a login `keep`s is taken out of the answer before it comes here, and what a header
-or a body needs of it is a `Kept`. Names the unit allots are looked up afresh by our key in the very message.
-"""
+Session secrets stay in the wire: what a login `keep`s is taken out of the answer before it comes here, and what a
+header or a body needs of it is a `Kept`. Names the unit allots are looked up afresh by our key in the very
+message."""
 
 from __future__ import annotations
 
@@ -47,8 +47,8 @@ IF_MATCH, CHANGED_MEANWHILE = "If-Match", 412
 def _call(
     channel: Channel, verb: str, at: str, body: Member = None, tag: str = ""
 ) -> Generator[Call, Answer | Lost, Answer | Lost]:
-    """One request of a session; marks that stand beside its answer are renewed. With a `tag` it counts only if what stands there
-    still has it (RFC 9110, section 13.1.1)."""
+    """One request of a session; marks that stand beside its answer are renewed. With a `tag` it counts only if what
+    stands there still has it (RFC 9110, section 13.1.1)."""
     keep = {name: at for name, at in channel.login.keep.items() if at.startswith(BESIDE)}
     query = tuple((name, _kept(text)) for name, text in channel.query.items())
     headers = (*_headers(channel), *(((IF_MATCH, (tag,)),) if tag else ()))
@@ -59,7 +59,8 @@ def _call(
 def _told(
     channel: Channel, verb: str, at: str, body: Member, read: tuple[str, str], spent: set[str]
 ) -> Generator[Call, Answer | Lost, Done[Replies] | No | Unclear | Ended]:
-    """One request that writes, and what came of it. An entity tag that did not hold is `spent`; one of another place says nothing."""
+    """One request that writes, and what came of it. An entity tag that did not hold is `spent`; one of another place
+    says nothing."""
     tag = read[1] if read[0] == at and read[1] not in spent else ""
     got = yield from _call(channel, verb, at, body, tag)
     if tag and isinstance(got, Answer) and got.status == CHANGED_MEANWHILE:
@@ -70,8 +71,8 @@ def _told(
 
 
 def _with_mark(channel: Channel, sent: Call) -> Generator[Call, Answer | Lost, Answer | Lost]:
-    """One request; once more with the headers of the session, where the answer says that it was not taken, and gives the mark
-    that lacked."""
+    """One request; once more with the headers of the session, where the answer says that it was not taken, and gives
+    the mark that lacked."""
     got = yield sent
     found = row_for(channel.replies, _heard(got)) if isinstance(got, Answer) else None
     if found is None or found.means != "again":
@@ -139,8 +140,8 @@ def _entered(channel: Channel, got: Answer | Lost, sent: bool) -> Login:
 
 
 def _credential(text: str, account: str, secret: Ref) -> Member:
-    """A member of the login: {account} with what the unit wants beside it, {secret}, {secret:hmac NAME}, what was kept, or as
-    written."""
+    """A member of the login: {account} with what the unit wants beside it, {secret}, {secret:hmac NAME}, what was
+    kept, or as written."""
     if ACCOUNT in text:
         return (text.replace(ACCOUNT, account),)
     if text == "{secret}":
@@ -240,8 +241,8 @@ def _wrong(channel: Channel, got: Answer | Lost, sent: bool) -> No | Unclear | E
 
 
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
-    """Write one thing: look first, so that its names and types are those of now; then send it once. Where it changed in between,
-    look once more; a unit whose tag is the same then does not hold to it, and is told without."""
+    """Write one thing: look first, so that its names and types are those of now; then send it once. Where it changed
+    in between, look once more; a unit whose tag is the same then does not hold to it, and is told without."""
     how: RowHow = order.how
     if isinstance(how, OneByOne) and how.adds is not None:
         look = partial(_asked, channel, how.read_by(), order.fill)

@@ -19,8 +19,8 @@ GATE_NEW = "{new}"
 
 @dataclass(frozen=True)
 class Form:
-    """What is filled into a form, and the button that is pressed (its words; empty where there is one). `gate` says which
-    question it is, where somebody has to agree first; `because` why it is answered so."""
+    """What is filled into a form, and the button that is pressed (its words; empty where there is one). `gate` says
+    which question it is, where somebody has to agree first; `because` why it is answered so."""
 
     fill: Mapping[str, str] = field(default_factory=dict)
     press: str = ""
@@ -38,9 +38,9 @@ class Form:
 
 @dataclass(frozen=True)
 class LoginHow:
-    """The page one logs in at, and the forms that may stand between it and the inside, each filled once. `auth` is the scheme
-    where HTTP asks, and `account` what is given there as the name (nothing, where the unit knows no names; or more than the name,
-    as in `{account}@house`)."""
+    """The page one logs in at, and the forms that may stand between it and the inside, each filled once. `auth` is
+    the scheme where HTTP asks, and `account` what is given there as the name (nothing, where the unit knows no names;
+    or more than the name, as in `{account}@house`)."""
 
     page: str
     forms: Mapping[str, Form] = field(default_factory=dict)
@@ -50,10 +50,11 @@ class LoginHow:
 
 @dataclass(frozen=True)
 class Channel(Unprompted):
-    """How pages are asked for. `keep` names what the wire takes out of each page (`meta/NAME`) and `headers` what carries it
-    along, where a page says so who sent a form. `forms` names forms that have no name, by fields they hold. `leave` is the page that ends a
-    session, or (`/desk out`) a page and the form on it that does. `carry` is what stands in every address for the session: a field of the query, or (`/s-`) a first step of the path that begins
-    so; it stays in the wire, and no place of the file has it."""
+    """How pages are asked for. `keep` names what the wire takes out of each page (`meta/NAME`) and `headers` what
+    carries it along, where a page says so who sent a form. `forms` names forms that have no name, by fields they
+    hold. `leave` is the page that ends a session, or (`/desk out`) a page and the form on it that does. `carry` is
+    what stands in every address for the session: a field of the query, or (`/s-`) a first step of the path that
+    begins so; it stays in the wire, and no place of the file has it."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
@@ -84,7 +85,8 @@ class Channel(Unprompted):
         return tuple(form.gate for form in self.login.forms.values() if form.gate)
 
     def gate_answer(self, gate: str) -> Text | None:
-        """What a question takes that asks for nothing of ours: the words of the family. One without a gate goes by its name."""
+        """What a question takes that asks for nothing of ours: the words of the family. One without a gate goes by
+        its name."""
         found = next((form for name, form in self.login.forms.items() if gate in (form.gate, name)), None)
         return ("",) if found is not None and found.asks_nobody() and GATE_NEW not in found.fill.values() else None
 
@@ -99,9 +101,9 @@ class Channel(Unprompted):
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """The page that is looked at; the form on it whose fields are read; the words of the link to the further part of a list.
-    In the place of `page`, `link` is the handle by which the row of an item leads there; `through` are the words of links that lead
-    on from there."""
+    """The page that is looked at; the form on it whose fields are read; the words of the link to the further part of
+    a list. In the place of `page`, `link` is the handle by which the row of an item leads there; `through` are the
+    words of links that lead on from there."""
 
     page: str = ""
     form: str = ""
@@ -131,10 +133,11 @@ class AskHow(Unprompted):
 
 @dataclass(frozen=True)
 class RowHow(Unprompted):
-    """The form that is filled and submitted: on the page of the ask it is `on`, or on `page`. `link` is the handle of the row
-    that leads to the page with the form, `through` the words of links that lead on from there; `cells` says that its fields (or its button) stand in the row itself; `visit` that there is
-    no form: opening the page, or the link of the row, does it. `fill` are fields made from slots, `blank` fields that are left empty on purpose, `after`
-    forms that may come after it (is this really meant?)."""
+    """The form that is filled and submitted: on the page of the ask it is `on`, or on `page`. `link` is the handle of
+    the row that leads to the page with the form, `through` the words of links that lead on from there; `cells` says
+    that its fields (or its button) stand in the row itself; `visit` that there is no form: opening the page, or the
+    link of the row, does it. `fill` are fields made from slots, `blank` fields that are left empty on purpose,
+    `after` forms that may come after it (is this really meant?)."""
 
     page: str = ""
     link: str = ""

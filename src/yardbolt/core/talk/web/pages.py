@@ -1,9 +1,10 @@
-"""Talking in pages: HTML with forms over HTTP (RFC 9110), a cookie, hidden fields. Two events: `Open` and `Submit` -> `Page`.
+"""Talking in pages: HTML with forms over HTTP (RFC 9110), a cookie, hidden fields. Two events: `Open` and `Submit` ->
+`Page`.
 
-What a browser would send is sent: fields in the order of the page, hidden and untouched ones as they stand, boxes only when on, one
-button; nothing of a form nobody named. A page is a tree: `title`, `text`, `forms` (name -> fields), `tables` (caption -> rows of
-heading -> cell; those of two columns as `pairs` too) and `links` (words -> place). A form without a name is told by its fields.
-"""
+What a browser would send is sent: fields in the order of the page, hidden and untouched ones as they stand, boxes
+only when on, one button; nothing of a form nobody named. A page is a tree: `title`, `text`, `forms` (name -> fields),
+`tables` (caption -> rows of heading -> cell; those of two columns as `pairs` too) and `links` (words -> place). A
+form without a name is told by its fields."""
 
 from __future__ import annotations
 
@@ -44,8 +45,8 @@ MOST_FORMS = 8
 
 @dataclass(frozen=True)
 class Open:
-    """Fetch a page; `auth` is the scheme and who, and `carry` what stands in addresses for the session, each told once for it;
-    `once`: opening it does something."""
+    """Fetch a page; `auth` is the scheme and who, and `carry` what stands in addresses for the session, each told
+    once for it; `once`: opening it does something."""
 
     target: str
     auth: tuple[str, str, Ref] | None = None
@@ -65,8 +66,8 @@ class Submit:
 
 @dataclass(frozen=True)
 class Page:
-    """What came back: the status and the page as a tree; `moved` where it points elsewhere, `torn` where it did not come whole;
-    `led` where the answer to what was submitted led on to it."""
+    """What came back: the status and the page as a tree; `moved` where it points elsewhere, `torn` where it did not
+    come whole; `led` where the answer to what was submitted led on to it."""
 
     status: int
     tree: Tree = None
@@ -320,8 +321,8 @@ def _bound(how: RowHow, fill: Fill) -> dict[str, Text]:
 def _in_cells(
     form: Mapping[str, Any], row: Mapping[str, Any], filled: Mapping[str, Text], otherwise: str
 ) -> dict[str, Text]:
-    """The same by the fields of a row; of boxes that are called alike in all rows, and of choices, the one of this row is
-    ticked. `otherwise` begins what is no column."""
+    """The same by the fields of a row; of boxes that are called alike in all rows, and of choices, the one of this
+    row is ticked. `otherwise` begins what is no column."""
     out: dict[str, Text] = {}
     for name, text in filled.items():
         field = in_row(row, "fields", name) or f"{otherwise}{name}"
@@ -355,7 +356,8 @@ def _after(channel: Channel, how: RowHow, order: Order, got: Page | Lost) -> Tel
 
 
 def _to_visit(channel: Channel, how: RowHow, fill: Fill) -> Generator[Any, Any, str | No | Unclear | Ended]:
-    """The place whose opening does it: of the row, or the page, what fills it written as RFC 3986, section 2.1, has it."""
+    """The place whose opening does it: of the row, or the page, what fills it written as RFC 3986, section 2.1, has
+    it."""
     if how.view is not None and how.link:
         led = yield from _led_to(channel, how.view, how.link, fill)
         return led if not isinstance(led, str) else (yield from _followed(channel, led, how.through))
@@ -408,7 +410,8 @@ def leave(channel: Channel) -> Generator[Open | Submit, Any, None]:
 
 
 def shown(tree: Tree) -> Tree:
-    """A page by its places, for anyone who writes a file: of each form its fields, what they are or offer, and its buttons."""
+    """A page by its places, for anyone who writes a file: of each form its fields, what they are or offer, and its
+    buttons."""
     if not isinstance(tree, Mapping):
         return tree
     forms = {

@@ -1,5 +1,5 @@
-"""What ways of talking over the web have in common: what an answer means, by the table of the channel alone, and which places are
-the unit's own."""
+"""What ways of talking over the web have in common: what an answer means, by the table of the channel alone, and
+which places are the unit's own."""
 
 from __future__ import annotations
 
@@ -36,7 +36,8 @@ SIGNED = "{secret:hmac "
 
 @dataclass(frozen=True)
 class Signed:
-    """What the wire fills with the keyed digest (RFC 2104, SHA-256, hexadecimal) of something it holds, under a secret."""
+    """What the wire fills with the keyed digest (RFC 2104, SHA-256, hexadecimal) of something it holds, under a
+    secret."""
 
     ref: Ref
     of: str
