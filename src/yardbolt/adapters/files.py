@@ -16,10 +16,10 @@ from .yamlfile import Document, document, fail
 if TYPE_CHECKING:
     from yardbolt.core.family.model import Family
     from yardbolt.core.formats.library import Library
-    from yardbolt.core.job import Job, OwnAccount
+    from yardbolt.core.job import Job, OwnAccount, Segment, UnitEntry
     from yardbolt.core.judge.baseline import Baseline
 
-    from .shapes.job import AccountShape, JobShape
+    from .shapes.job import AccountShape, JobShape, UnitShape
 
 SCHEMAS = ("job", "baseline", "family", "journal", "record")
 
@@ -200,8 +200,7 @@ def _own(name: str, shape: AccountShape) -> OwnAccount:
 def load_job(path: Path, edited: bool = True) -> Job:
     """The job file. Raises FileError; also where one part names another that is not there, or (`edited`) where the
     words of the template still stand."""
-    from yardbolt.core.addresses import AddressSet
-    from yardbolt.core.job import Allows, GoesTo, Job, OwnRole, Segment, Server, UnitEntry, Waiver
+    from yardbolt.core.job import Allows, Job, OwnRole, Server, Waiver
 
     from .shapes.job import JobShape
     from .shapes.reading import read
@@ -227,6 +226,25 @@ def load_job(path: Path, edited: bool = True) -> Job:
     _classes(doc, shape)
     if edited:
         _edited(doc, shape)
+    segments = _segments(doc, shape)
+    units = {name: _unit(name, unit, shape) for name, unit in shape.units.items()}
+    return Job(
+        shape.job, shape.owner, shape.technician, shape.baseline, segments,
+        tuple(_own(k, a) for k, a in shape.accounts.items()), units, shape.banner,
+        tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
+        Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms,
+            frozenset(shape.allows.remove_foreign), shape.allows.drop_edits),
+        tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
+        shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by), frozenset(shape.alerts),
+        tuple(OwnRole(name, tuple(areas.items())) for name, areas in shape.roles.items()),
+    )  # fmt: skip
+
+
+def _segments(doc: Document, shape: JobShape) -> dict[str, Segment]:
+    """The networks. Raises FileError where a stranger is one of those who must get in."""
+    from yardbolt.core.addresses import AddressSet
+    from yardbolt.core.job import Segment
+
     segments = {
         k: Segment(
             k,
@@ -250,35 +268,29 @@ def load_job(path: Path, edited: bool = True) -> Job:
                 f"segments.{k}.stranger",
                 "is one of the administrators or monitoring stations",
             )
-    units = {}
-    for k, u in shape.units.items():
-        needed = frozenset(shape.needs.get(u.class_ or "", shape.needs.get("all", [])))
-        units[k] = UnitEntry(
-            k,
-            u.family,
-            u.at,
-            u.segment,
-            u.serial,
-            u.hardware,
-            needed,
-            dict(u.ports),
-            u.login or "",
-            u.note,
-            u.also_at or "",
-            GoesTo(u.goes_to.at, u.goes_to.segment, u.goes_to.through or "") if u.goes_to else None,
-            u.outdated,
-            u.support_code_noted,
-        )
-    return Job(
-        shape.job, shape.owner, shape.technician, shape.baseline, segments,
-        tuple(_own(k, a) for k, a in shape.accounts.items()), units, shape.banner,
-        tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
-        Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms,
-            frozenset(shape.allows.remove_foreign), shape.allows.drop_edits),
-        tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
-        shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by), frozenset(shape.alerts),
-        tuple(OwnRole(name, tuple(areas.items())) for name, areas in shape.roles.items()),
-    )  # fmt: skip
+    return segments
+
+
+def _unit(name: str, u: UnitShape, shape: JobShape) -> UnitEntry:
+    from yardbolt.core.job import GoesTo, UnitEntry
+
+    needed = frozenset(shape.needs.get(u.class_ or "", shape.needs.get("all", [])))
+    return UnitEntry(
+        name,
+        u.family,
+        u.at,
+        u.segment,
+        u.serial,
+        u.hardware,
+        needed,
+        dict(u.ports),
+        u.login or "",
+        u.note,
+        u.also_at or "",
+        GoesTo(u.goes_to.at, u.goes_to.segment, u.goes_to.through or "") if u.goes_to else None,
+        u.outdated,
+        u.support_code_noted,
+    )
 
 
 def _roles(doc: Document, shape: JobShape) -> None:

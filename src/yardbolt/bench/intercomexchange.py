@@ -202,23 +202,9 @@ class IntercomExchange(Seated):
                 )
                 return self.page("Hall", self.form("copies", s, fields, "Note"))
             case ["people"]:
-                first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
-                rows = [[escape(k), f'<a href="/hall/person?n={i}">Open</a>'] for i, k in enumerate(n.people)]
-                further = f'<a href="/hall/people?from={first + PART}">Further</a>' if len(rows) > first + PART else ""
-                new = self.form("more", s, text("name", "") + select("role", self.all_roles(), "looker") + hidden_word("word"), "Add")  # fmt: skip
-                return self.page("Hall", table("People", ["Name", ""], rows[first : first + PART]) + further + new)
+                return self.people_page(query, s)
             case ["person"]:
-                name = self.at(query)
-                one = n.people.get(name)
-                if one is None:
-                    return self.page("Hall", "<p>Not taken: nobody stands there</p>")
-                fields = (
-                    f"<b>{escape(name)}</b>"
-                    + select("role", self.all_roles(), one["role"])
-                    + box("comes", one["comes"])
-                )
-                fields += text("from", self.seen_by(s, one["from"])) + hidden_word("word")
-                return self.page("Hall", self.form("person", s, fields, "Note", "Dismiss", action=f"/hall/person?n={query['n']}"))  # fmt: skip
+                return self.person_page(query, s)
             case ["roles"]:
                 rows = [["whole", *("change" for _ in AREAS)], ["looker", *("look" for _ in AREAS)]]
                 rows += [
@@ -228,6 +214,26 @@ class IntercomExchange(Seated):
             case ["restart"]:
                 return self.page("Hall", self.form("restart", s, "", "Start again"))
         return Answer("<html><title>Nothing</title>Nothing here.</html>", 404)
+
+    def people_page(self, query: Mapping[str, str], s: str) -> Answer:
+        """The list of people, a part of it."""
+        n = self.live
+        first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
+        rows = [[escape(k), f'<a href="/hall/person?n={i}">Open</a>'] for i, k in enumerate(n.people)]
+        further = f'<a href="/hall/people?from={first + PART}">Further</a>' if len(rows) > first + PART else ""
+        new = self.form("more", s, text("name", "") + select("role", self.all_roles(), "looker") + hidden_word("word"), "Add")  # fmt: skip
+        return self.page("Hall", table("People", ["Name", ""], rows[first : first + PART]) + further + new)
+
+    def person_page(self, query: Mapping[str, str], s: str) -> Answer:
+        """One of them."""
+        n = self.live
+        name = self.at(query)
+        one = n.people.get(name)
+        if one is None:
+            return self.page("Hall", "<p>Not taken: nobody stands there</p>")
+        fields = f"<b>{escape(name)}</b>" + select("role", self.all_roles(), one["role"]) + box("comes", one["comes"])
+        fields += text("from", self.seen_by(s, one["from"])) + hidden_word("word")
+        return self.page("Hall", self.form("person", s, fields, "Note", "Dismiss", action=f"/hall/person?n={query['n']}"))  # fmt: skip
 
     def seen_by(self, seat: str, addresses: list[str]) -> str:
         """Addresses, as whoever sits there may see them."""

@@ -141,60 +141,75 @@ class WaysideRouter(Seated):
                 fields = text("address", here.ip) + text("mask", here.netmask) + text("out", n.out)
                 return self.page("Desk", self.form("place", s, fields, "Note"))
             case ["pool"]:
-                fields = box("on", n.pool["on"]) + text("first", n.pool["first"]) + text("last", n.pool["last"])
-                air = box("air", n.radio["air"]) + text("phrase", n.radio["phrase"])
-                radio = self.form("radio", s, air, "Note", action="/desk/radio")
-                return self.page("Desk", self.form("pool", s, fields, "Note") + radio)
+                return self.pool_page(s)
             case ["tasks"]:
-                rows = [
-                    [k, *map(escape, one), f'<button name="strike" value="{k}">Strike</button>']
-                    for k, one in n.tasks.items()
-                ]
-                kept = table("Files", ["File"], [[one] for one in n.files])
-                return self.page(
-                    "Desk", self.form("tasks", s, table("Tasks", ["Name", "When", "Runs", ""], rows)) + kept
-                )
+                return self.tasks_page(s)
             case ["people"]:
-                first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
-                names = list(n.people)
-                rows = [
-                    [
-                        escape(k),
-                        n.people[k]["rank"],
-                        "yes" if n.people[k]["on"] else "no",
-                        f'<a href="/desk/person?n={i}">Alter</a>',
-                    ]
-                    for i, k in enumerate(names)
-                ]
-                further = f'<a href="/desk/people?from={first + PART}">Further</a>' if len(rows) > first + PART else ""
-                new = self.form(
-                    "newcomer", s, text("name", "") + select("rank", RANKS, "looker") + hidden_word("word"), "Take on"
-                )
-                return self.page(
-                    "Desk",
-                    table("People", ["Name", "Rank", "May come", ""], rows[first : first + PART]) + further + new,
-                )
+                return self.people_page(query, s)
             case ["person"]:
-                names = list(n.people)
-                at = int(query.get("n", "x")) if query.get("n", "x").isdigit() else -1
-                if not 0 <= at < len(names):
-                    return self.page("Desk", "<p>Not taken: nobody stands there</p>")
-                one = n.people[names[at]]
-                fields = (
-                    f"<b>{escape(names[at])}</b>"
-                    + select("rank", RANKS, one["rank"])
-                    + box("on", one["on"])
-                    + hidden_word("word")
-                )
-                return self.page(
-                    "Desk", self.form("person", s, fields, "Note", "Remove", action=f"/desk/person?n={at}")
-                )
+                return self.person_page(query, s)
             case ["pending"]:
                 noted = [[x] for x in self.waiting()]
                 return self.page(
                     "Desk", table("Noted", ["What"], noted) + self.form("force", s, "", "Put in force", "Forget it")
                 )
         return Answer("<html><title>Nothing</title>Nothing here.</html>", 404)
+
+    def pool_page(self, s: str) -> Answer:
+        """Lent addresses, and the radio."""
+        n = self.noted
+        fields = box("on", n.pool["on"]) + text("first", n.pool["first"]) + text("last", n.pool["last"])
+        air = box("air", n.radio["air"]) + text("phrase", n.radio["phrase"])
+        radio = self.form("radio", s, air, "Note", action="/desk/radio")
+        return self.page("Desk", self.form("pool", s, fields, "Note") + radio)
+
+    def tasks_page(self, s: str) -> Answer:
+        """What runs by itself."""
+        n = self.noted
+        rows = [
+            [k, *map(escape, one), f'<button name="strike" value="{k}">Strike</button>'] for k, one in n.tasks.items()
+        ]
+        kept = table("Files", ["File"], [[one] for one in n.files])
+        return self.page("Desk", self.form("tasks", s, table("Tasks", ["Name", "When", "Runs", ""], rows)) + kept)
+
+    def people_page(self, query: Mapping[str, str], s: str) -> Answer:
+        """The list of people, a part of it."""
+        n = self.noted
+        first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
+        names = list(n.people)
+        rows = [
+            [
+                escape(k),
+                n.people[k]["rank"],
+                "yes" if n.people[k]["on"] else "no",
+                f'<a href="/desk/person?n={i}">Alter</a>',
+            ]
+            for i, k in enumerate(names)
+        ]
+        further = f'<a href="/desk/people?from={first + PART}">Further</a>' if len(rows) > first + PART else ""
+        new = self.form(
+            "newcomer", s, text("name", "") + select("rank", RANKS, "looker") + hidden_word("word"), "Take on"
+        )
+        return self.page(
+            "Desk",
+            table("People", ["Name", "Rank", "May come", ""], rows[first : first + PART]) + further + new,
+        )
+
+    def person_page(self, query: Mapping[str, str], s: str) -> Answer:
+        """One of them."""
+        n = self.noted
+        names = list(n.people)
+        at = int(query.get("n", "x")) if query.get("n", "x").isdigit() else -1
+        if not 0 <= at < len(names):
+            return self.page("Desk", "<p>Not taken: nobody stands there</p>")
+        one = n.people[names[at]]
+        fields = (
+            f"<b>{escape(names[at])}</b>"
+            + select("rank", RANKS, one["rank"])
+            + box("on", one["on"])
+            + hidden_word("word")
+        )
+        return self.page("Desk", self.form("person", s, fields, "Note", "Remove", action=f"/desk/person?n={at}"))
 
     def waiting(self) -> list[str]:
         """What is noted and not in force."""
