@@ -13,8 +13,10 @@ from yardbolt.core.errors import IdentityError, OperatorError, Stopped, UnitErro
 from yardbolt.core.judge.demands import Gap, Target
 from yardbolt.core.judge.who import who
 from yardbolt.core.plan.belief import Belief, full
+from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import short
+from yardbolt.core.plane.change import Change
 from yardbolt.core.plane.document import from_tree, to_tree
 from yardbolt.core.plane.edit import get
 from yardbolt.core.plane.leaves import Plane
@@ -99,13 +101,14 @@ LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names le
 @dataclass(frozen=True)
 class Tightened:
     """What a run did: the sheet it followed last, how that ended, how many steps it took in all, and the as-left
-    proof when it was carried through."""
+    proof when it was carried through. `now`: what could not be planned before it, and can be now."""
 
     plan: Plan
     outcome: Outcome | None
     proved: Proved
     resumed: bool
     steps: int
+    now: tuple[Change, ...] = ()
 
 
 Approve = Callable[[Plan, bool], Awaitable[bool]]
@@ -181,7 +184,15 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
     await run.close()
     proved = await prove(unit, run.number)
     unit.record.note(RunFinished(steps=len(made.sheet.steps)), run.number)
-    return Tightened(made, outcome, proved, choices.resumed, run.carried)
+    return Tightened(made, outcome, proved, choices.resumed, run.carried, _possible_now(unit, made, proved))
+
+
+def _possible_now(unit: UnitInWork, made: Plan, proved: Proved) -> tuple[Change, ...]:
+    """What was left out of the plan because something was not read, and can be planned now that it is. It was not
+    approved, so it is for another run."""
+    gaps = {gap.path for gap in made.gaps if show(gap.path) not in unit.record.history().left_out}
+    todo = changes(proved.plane, target_of(unit, proved.plane)[0], unit.family, unit.site)[0] if gaps else ()
+    return tuple(change for change in todo if change.path in gaps)
 
 
 def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:

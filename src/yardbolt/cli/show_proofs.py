@@ -138,7 +138,7 @@ def _ending(screen: Screen, found: Proved, unit: UnitInWork) -> None:
         Ending.DONE: "as planned and tried; nothing is owed",
     }[left]
     told += f"; {counted.unknown} not judged" if counted.unknown and left is Ending.DONE else ""
-    parts = [told, *(f"owed: {one}" for one in owed)] if left is not Ending.OWED else list(owed)
+    parts = [told, f"owed: {'; '.join(owed)}" if owed else ""] if left is not Ending.OWED else list(owed)
     style = {Ending.NOT_DONE: "bad", Ending.FINDINGS: "bad", Ending.OWED: "medium", Ending.DONE: "good"}[left]
     screen.say((f"{left.value.upper()}  ", style), "; ".join(filter(None, parts)))
     if lost := _lost_with_the_power(found, unit):

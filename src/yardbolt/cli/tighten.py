@@ -10,7 +10,9 @@ from yardbolt.application.tighten import Tightened
 from yardbolt.application.tighten import tighten as run
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.plan.sheet import Refused
+from yardbolt.core.plan.words import short
 from yardbolt.core.plane.path import show as show_path
+from yardbolt.core.plane.words import listed
 
 from . import show, show_plan, show_proofs, wiring
 from .approval import agreed, plate_asked, proved_code
@@ -76,7 +78,11 @@ def tighten(
             await yard.turns.of(name)
             yard.progress.clear()
             show_proofs.proved(screen, done.proved, unit, depth, _told(done, unit))
-            show.next_line(screen, show_proofs.after(done.proved, unit))
+            if done.now:
+                more = listed(short(change) for change in done.now)
+                screen.item(("POSSIBLE NOW  ", "medium"), f"{more}: what was not read before could be read")
+            then = f"yardbolt steps {name}" if done.now else show_proofs.after(done.proved, unit)
+            show.next_line(screen, then)
             return proved_code(done.proved)
 
         return wiring.each(yard, names, jobs, work)

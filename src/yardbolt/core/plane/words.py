@@ -48,6 +48,7 @@ OF_ITEM = {
     "role": "rights of {}", "idle": "idle limit of {}", "keys": "SSH keys of {}", "storage": "how the password of {} is kept",
     "port": "port of {}", "root_login": "root by {}", "blank_login": "blank passwords by {}", "tries": "tries by {}",
     "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}", "rsa_bits": "RSA host key of {}", "boot": "{} at the next start", "starter": "what starts {}",
+    "key_command": "keys by a command on {}", "authority": "keys by an authority on {}",
 }  # fmt: skip
 
 
