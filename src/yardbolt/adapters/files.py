@@ -229,15 +229,30 @@ def load_job(path: Path, edited: bool = True) -> Job:
     segments = _segments(doc, shape)
     units = {name: _unit(name, unit, shape) for name, unit in shape.units.items()}
     return Job(
-        shape.job, shape.owner, shape.technician, shape.baseline, segments,
-        tuple(_own(k, a) for k, a in shape.accounts.items()), units, shape.banner,
+        shape.job,
+        shape.owner,
+        shape.technician,
+        shape.baseline,
+        segments,
+        tuple(_own(k, a) for k, a in shape.accounts.items()),
+        units,
+        shape.banner,
         tuple(Server(s.kind, s.at, s.here) for s in shape.servers),
-        Allows(shape.allows.restart, shape.allows.remove_factory_accounts, shape.allows.terms,
-            frozenset(shape.allows.remove_foreign), shape.allows.drop_edits),
+        Allows(
+            shape.allows.restart,
+            shape.allows.remove_factory_accounts,
+            shape.allows.terms,
+            frozenset(shape.allows.remove_foreign),
+            shape.allows.drop_edits,
+        ),
         tuple(Waiver(w.rule, w.unit, w.reason, w.owner, w.until) for w in shape.waivers),
-        shape.safe.file, shape.safe.copy_, shape.safe.without_copy, frozenset(shape.monitored_by), frozenset(shape.alerts),
+        shape.safe.file,
+        shape.safe.copy_,
+        shape.safe.without_copy,
+        frozenset(shape.monitored_by),
+        frozenset(shape.alerts),
         tuple(OwnRole(name, tuple(areas.items())) for name, areas in shape.roles.items()),
-    )  # fmt: skip
+    )
 
 
 def _segments(doc: Document, shape: JobShape) -> dict[str, Segment]:

@@ -151,10 +151,17 @@ def conclude(
     findings = judge(plane, unit.facts.baseline, unit.site, now[:10])
     unseen = not_looked_at(looked(unit, around, tried, reading))
     document = CheckDocument(
-        kind="check", box=box_of(unit, plane), outside=outside_rows(unit, around, tried), inside=told,
-        complete=reading is not None, not_looked_at=tuple(f"{name}: {why}" for name, why in unseen), family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
-        findings=finding_rows(findings), **reading_fields(reading or Reading(), plane),
-    )  # fmt: skip
+        kind="check",
+        box=box_of(unit, plane),
+        outside=outside_rows(unit, around, tried),
+        inside=told,
+        complete=reading is not None,
+        not_looked_at=tuple(f"{name}: {why}" for name, why in unseen),
+        family=unit.family.name,
+        baseline=baseline_name(unit.facts.baseline),
+        findings=finding_rows(findings),
+        **reading_fields(reading or Reading(), plane),
+    )
     notice = not_another(unit, document.box)
     if way is not None and instead and get(plane, ("accounts", way.account, "role")) != "full":
         notice = "; ".join(one for one in (notice, f"{told}, which shows less: {instead}") if one)

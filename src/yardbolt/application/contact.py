@@ -334,17 +334,27 @@ def outside_rows(unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...
     return Outside(
         ports=tuple(
             PortRow(
-                port=seen.port, speaks=seen.speaks, banner=seen.banner, details=dict(seen.details), transport=seen.transport,
+                port=seen.port,
+                speaks=seen.speaks,
+                banner=seen.banner,
+                details=dict(seen.details),
+                transport=seen.transport,
                 address=one.address,
             )
-            for one in around.both() for seen in (*one.ports, *one.udp.seen)
+            for one in around.both()
+            for seen in (*one.ports, *one.udp.seen)
         ),
         tried=tuple(
             TrialRow(
-                service=trial.way.service, account=trial.way.account, secret=trial.way.secret.entry,
-                outcome=told(trial.outcome), gate=trial.gate, doubts=tuple(sorted(trial.doubts)), said=unit.held.scrub(said_by(trial.outcome))[-LONGEST_SAID:],
+                service=trial.way.service,
+                account=trial.way.account,
+                secret=trial.way.secret.entry,
+                outcome=told(trial.outcome),
+                gate=trial.gate,
+                doubts=tuple(sorted(trial.doubts)),
+                said=unit.held.scrub(said_by(trial.outcome))[-LONGEST_SAID:],
             )
             for trial in tried
         ),
         silent_ports=sum(len(one.state.silent) for one in around.both()),
-    )  # fmt: skip
+    )

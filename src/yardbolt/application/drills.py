@@ -290,9 +290,13 @@ async def _mark(unit: UnitInWork, session: Session, op: Op, destination: str) ->
     kind, address, port = [*destination.split(), "", "", ""][:3]
     number = f"{unit.pick(10**6):06d}-{unit.pick(10**6):06d}"
     claim = Claim(
-        Sort.MARK, f"a log message numbered for it arrives at {address} by {kind}", session.way.door, session.way.source,
-        control="its number was made just now", backs=frozenset({("logs", "destinations")}),
-    )  # fmt: skip
+        Sort.MARK,
+        f"a log message numbered for it arrives at {address} by {kind}",
+        session.way.door,
+        session.way.source,
+        control="its number was made just now",
+        backs=frozenset({("logs", "destinations")}),
+    )
     try:
         async with unit.outside.receive(address, int(port) if port.isdigit() else 514) as receiver:
             if said := await _tell(session, op, value=(number,)):

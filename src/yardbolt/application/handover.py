@@ -68,29 +68,53 @@ def hand_over(unit: UnitInWork) -> HandOver:
     identity = after.identity
     journal = unit.record.history().entries
     return HandOver(
-        job=job.title, owner=job.owner, technician=job.technician,
-        unit=name, note=unit.facts.entry.note, goes_to=unit.facts.entry.segment, family=unit.family.title,
-        identity=IdentityRow(make=identity.make, model=identity.model, serial=identity.serial,
-                             hardware=identity.hardware, software=identity.software),
+        job=job.title,
+        owner=job.owner,
+        technician=job.technician,
+        unit=name,
+        note=unit.facts.entry.note,
+        goes_to=unit.facts.entry.segment,
+        family=unit.family.title,
+        identity=IdentityRow(
+            make=identity.make,
+            model=identity.model,
+            serial=identity.serial,
+            hardware=identity.hardware,
+            software=identity.software,
+        ),
         baseline=baseline_name(unit.facts.baseline),
-        found=Found(time=first.time, inside=(found or first).document.inside,
-                    findings=ordered(_found(first.document, found.document if found else None)),
-                    outside=first.document.outside),
-        left=Left(time=last.time, proven=left is not None, findings=ordered(last.document.findings),
-                  blind=last.document.blind),
-        changes=tuple(ChangeRow(path=spoken(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed),
+        found=Found(
+            time=first.time,
+            inside=(found or first).document.inside,
+            findings=ordered(_found(first.document, found.document if found else None)),
+            outside=first.document.outside,
+        ),
+        left=Left(
+            time=last.time, proven=left is not None, findings=ordered(last.document.findings), blind=last.document.blind
+        ),
+        changes=tuple(
+            ChangeRow(path=spoken(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed
+        ),
         unplanned=tuple(spoken(parse(path)) for path in left.document.unplanned) if left else (),
         by_others=tuple(spoken(parse(path)) for path in left.document.by_others) if left else (),
-        steps=tuple(_steps(journal)), entry=tuple(_entries(journal)),
+        steps=tuple(_steps(journal)),
+        entry=tuple(_entries(journal)),
         proofs=left.document.proofs if left else (),
         back_in=tuple(_back_in(unit, after)),
-        secrets=tuple(f"{key}: entry {site.secret(key).entry.removeprefix('safe:')} of {job.safe}" for key in _kept(unit, after)),
+        secrets=tuple(
+            f"{key}: entry {site.secret(key).entry.removeprefix('safe:')} of {job.safe}" for key in _kept(unit, after)
+        ),
         owed=tuple(owed(unit, left.document if left else None, last.document.findings)),
         waivers=tuple(WaiverRow(rule=w.rule, reason=w.reason, owner=w.owner, until=w.until) for w in site.waivers),
-        not_looked_at=(*(checked.document.not_looked_at if (checked := unit.record.last_check()) else ()), *(unseen(left.document.proofs, unit.family.has_places()) if left else ())),
-        reset=unit.family.factory.reset, socket=unit.family.factory.socket,
-        evidence=last.document.evidence, site=TO_LOOK_AT,
-    )  # fmt: skip
+        not_looked_at=(
+            *(checked.document.not_looked_at if (checked := unit.record.last_check()) else ()),
+            *(unseen(left.document.proofs, unit.family.has_places()) if left else ()),
+        ),
+        reset=unit.family.factory.reset,
+        socket=unit.family.factory.socket,
+        evidence=last.document.evidence,
+        site=TO_LOOK_AT,
+    )
 
 
 def _found(first: CheckDocument, found: CheckDocument | None) -> Iterable[FindingRow]:

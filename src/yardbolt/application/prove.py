@@ -362,11 +362,20 @@ def _filed(
         suits = frozenset()  # two rules leave no common value, so nothing is as good
     missing = tuple(path for path in _missing(plane, target) if show(path) not in undone and path not in suits)
     document = LeftDocument(
-        box=box_of(unit, plane), by=by, run=run, started=started, family=unit.family.name, baseline=baseline_name(unit.facts.baseline),
-        findings=finding_rows(findings), proofs=tuple(proof_row(proof) for proof in proofs),
-        changed=tuple(show(path) for path, _, _ in changed), unplanned=tuple(show(path) for path in unplanned),
-        by_others=tuple(show(path) for path in by_others), missing=tuple(show(path) for path in missing), **reading_fields(reading, plane),
-    )  # fmt: skip
+        box=box_of(unit, plane),
+        by=by,
+        run=run,
+        started=started,
+        family=unit.family.name,
+        baseline=baseline_name(unit.facts.baseline),
+        findings=finding_rows(findings),
+        proofs=tuple(proof_row(proof) for proof in proofs),
+        changed=tuple(show(path) for path, _, _ in changed),
+        unplanned=tuple(show(path) for path in unplanned),
+        by_others=tuple(show(path) for path in by_others),
+        missing=tuple(show(path) for path in missing),
+        **reading_fields(reading, plane),
+    )
     unit.record.file(document)
     return Proved(
         unit.name, plane, findings, proofs, changed, unplanned, by_others, missing, unit.record.clock.now(), document

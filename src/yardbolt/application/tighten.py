@@ -529,8 +529,12 @@ async def _drills(run: Run, belief: Belief) -> list[Proof]:
     for proof in await drills(unit, session, belief.live, frozenset(one.claim.sort for one in run.drilled)):
         run.drilled.append(proof)
         event = ProofTried(
-            result=proof.result.value, what=proof.claim.text, saw=proof.saw, sort=proof.claim.sort.value, control=proof.control
-        )  # fmt: skip
+            result=proof.result.value,
+            what=proof.claim.text,
+            saw=proof.saw,
+            sort=proof.claim.sort.value,
+            control=proof.control,
+        )
         unit.record.note(event, run.number)
     # a make whose limited accounts may do more is a finding; no other order of steps would mend it
     return [one for one in run.drilled if one.claim.sort is not Sort.LIMITED]

@@ -133,8 +133,15 @@ class AccessPoint(Paged):
         match path.strip("/"):
             case "" | "plate":
                 clock = (datetime.now(UTC) + timedelta(seconds=self.clock_error)).isoformat(timespec="seconds")
-                plate = {"Pattern": "YA-7", "Works number": self.works, "Card": "02:77:0a:00:91:40", "Level": "7.1", "Clock": clock,
-                         "Up": f"{int(self.tick() - self.started)} s", "Radio": "open"}  # fmt: skip
+                plate = {
+                    "Pattern": "YA-7",
+                    "Works number": self.works,
+                    "Card": "02:77:0a:00:91:40",
+                    "Level": "7.1",
+                    "Clock": clock,
+                    "Up": f"{int(self.tick() - self.started)} s",
+                    "Radio": "open",
+                }
                 return self.page("YA-7", table("Plate", ["What", "Is"], plate.items()))
             case "basics":
                 fields = (
@@ -156,9 +163,15 @@ class AccessPoint(Paged):
                 )
             case "sockets":
                 rows = [
-                    [name, SIDES[name], box(f"on_{at}", one["on"]), select(f"bundle_{at}", n.bundles, one["bundle"]), box(f"tell_{at}", one["tells"])]
+                    [
+                        name,
+                        SIDES[name],
+                        box(f"on_{at}", one["on"]),
+                        select(f"bundle_{at}", n.bundles, one["bundle"]),
+                        box(f"tell_{at}", one["tells"]),
+                    ]
                     for at, (name, one) in enumerate(n.sockets.items())
-                ]  # fmt: skip
+                ]
                 heads = ["Socket", "Side", "On", "Bundle", "Announce"]
                 return self.page("YA-7", self.form("sockets", s, table("Sockets", heads, rows), "Note"))
             case "bundles":

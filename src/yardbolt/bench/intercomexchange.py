@@ -36,7 +36,9 @@ class State:
     guard: str = ""
     desk: str = ""  # the word of the desk set; none: the one of the works
     people: dict[str, dict[str, Any]] = field(default_factory=dict)
-    roles: dict[str, dict[str, str]] = field(default_factory=lambda: {"porter": {"people": "look", "lines": "look", "doors": "change", "logs": "none"}})  # fmt: skip
+    roles: dict[str, dict[str, str]] = field(
+        default_factory=lambda: {"porter": {"people": "look", "lines": "look", "doors": "change", "logs": "none"}}
+    )
     gates: dict[str, Gate] = field(default_factory=lambda: {"plain": Gate(8280), "sealed": Gate(8243, sealed=True)})
     rest: int = 0
 
@@ -118,8 +120,16 @@ class IntercomExchange(Seated):
             "store": f"<p>How shall the line plan begin?</p>{radio}",
             "alert": f"<p>Who is written to?</p>{text('mail', self.live.mail)}",
             "backup": f"<p>A sealed copy every week?</p>{box('weekly', True)}{hidden_word('key')}",
-            "sum": table("Summary", ["Question", "Answer"], [["Line plan", given.get("begin")], ["Alerts", escape(given.get("mail", ""))], ["Weekly copy", given.get("weekly") or "no"]]),
-        }  # fmt: skip
+            "sum": table(
+                "Summary",
+                ["Question", "Answer"],
+                [
+                    ["Line plan", given.get("begin")],
+                    ["Alerts", escape(given.get("mail", ""))],
+                    ["Weekly copy", given.get("weekly") or "no"],
+                ],
+            ),
+        }
         buttons = {"claim": ("Claim",), "sum": ("Finish", "From the beginning")}.get(step, ("Next",))
         answer = self.page("Begin", said + self.form(step, seat, fields[step], *buttons))
         answer.cookie = seat
@@ -140,7 +150,10 @@ class IntercomExchange(Seated):
     def door(self, said: str = "") -> Answer:
         """The door."""
         new = f"d{secrets.token_hex(8)}"
-        answer = self.page("Entrance", f"<p>{said}</p>" + self.form("in", new, text("who", "") + hidden_word("word"), "Enter", action="/in"))  # fmt: skip
+        answer = self.page(
+            "Entrance",
+            f"<p>{said}</p>" + self.form("in", new, text("who", "") + hidden_word("word"), "Enter", action="/in"),
+        )
         answer.cookie = new
         return answer
 
@@ -169,8 +182,16 @@ class IntercomExchange(Seated):
         match path.strip("/").split("/")[1:]:
             case []:
                 clock = (datetime.now(UTC) + timedelta(seconds=self.clock_error)).isoformat(timespec="seconds")
-                plate = {"Pattern": "IX-5", "Works number": self.works, "Card": "02:9d:11:70:61:20", "Level": "2.3.1", "Clock": clock,
-                         "Up": f"{int(self.tick() - self.started)} s", "Lines": n.lines, "Support code": "4471-0082"}  # fmt: skip
+                plate = {
+                    "Pattern": "IX-5",
+                    "Works number": self.works,
+                    "Card": "02:9d:11:70:61:20",
+                    "Level": "2.3.1",
+                    "Clock": clock,
+                    "Up": f"{int(self.tick() - self.started)} s",
+                    "Lines": n.lines,
+                    "Support code": "4471-0082",
+                }
                 return self.page("Hall", table("Plate", ["What", "Is"], plate.items()))
             case ["clock"]:
                 return self.page("Hall", self.form("clock", s, text("moment", ""), "Set"))
@@ -210,7 +231,11 @@ class IntercomExchange(Seated):
                 rows += [
                     [name, *(select(f"{name}_{a}", LEVELS, may[a]) for a in AREAS)] for name, may in n.roles.items()
                 ]
-                return self.page("Hall", self.form("roles", s, table("Roles", ["Role", *(a.title() for a in AREAS)], rows), "Note") + self.form("role", s, text("name", ""), "Make"))  # fmt: skip
+                return self.page(
+                    "Hall",
+                    self.form("roles", s, table("Roles", ["Role", *(a.title() for a in AREAS)], rows), "Note")
+                    + self.form("role", s, text("name", ""), "Make"),
+                )
             case ["restart"]:
                 return self.page("Hall", self.form("restart", s, "", "Start again"))
         return Answer("<html><title>Nothing</title>Nothing here.</html>", 404)
@@ -221,7 +246,9 @@ class IntercomExchange(Seated):
         first = int(query.get("from", "0")) if query.get("from", "0").isdigit() else 0
         rows = [[escape(k), f'<a href="/hall/person?n={i}">Open</a>'] for i, k in enumerate(n.people)]
         further = f'<a href="/hall/people?from={first + PART}">Further</a>' if len(rows) > first + PART else ""
-        new = self.form("more", s, text("name", "") + select("role", self.all_roles(), "looker") + hidden_word("word"), "Add")  # fmt: skip
+        new = self.form(
+            "more", s, text("name", "") + select("role", self.all_roles(), "looker") + hidden_word("word"), "Add"
+        )
         return self.page("Hall", table("People", ["Name", ""], rows[first : first + PART]) + further + new)
 
     def person_page(self, query: Mapping[str, str], s: str) -> Answer:
@@ -233,7 +260,9 @@ class IntercomExchange(Seated):
             return self.page("Hall", "<p>Not taken: nobody stands there</p>")
         fields = f"<b>{escape(name)}</b>" + select("role", self.all_roles(), one["role"]) + box("comes", one["comes"])
         fields += text("from", self.seen_by(s, one["from"])) + hidden_word("word")
-        return self.page("Hall", self.form("person", s, fields, "Note", "Dismiss", action=f"/hall/person?n={query['n']}"))  # fmt: skip
+        return self.page(
+            "Hall", self.form("person", s, fields, "Note", "Dismiss", action=f"/hall/person?n={query['n']}")
+        )
 
     def seen_by(self, seat: str, addresses: list[str]) -> str:
         """Addresses, as whoever sits there may see them."""
@@ -308,7 +337,17 @@ class IntercomExchange(Seated):
                     "from": [],
                 }
             case ["person"] if sent.get("press") == "Dismiss":
-                return self.page("Hall", self.form("sure", s, f"<p>{escape(self.at(query))} goes for good.</p>", "Dismiss", "Keep", action=f"/hall/sure?n={query['n']}"))  # fmt: skip
+                return self.page(
+                    "Hall",
+                    self.form(
+                        "sure",
+                        s,
+                        f"<p>{escape(self.at(query))} goes for good.</p>",
+                        "Dismiss",
+                        "Keep",
+                        action=f"/hall/sure?n={query['n']}",
+                    ),
+                )
             case ["person"]:
                 sources = sent["from"].split()
                 admits(sources, "127.0.0.1")

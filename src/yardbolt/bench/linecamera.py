@@ -182,13 +182,26 @@ class LineCamera(Plugged):
             return 200, {"folk": rows[first : first + PART], **more}
         here = ip_interface(self.live.place)
         found: dict[str, Any] = {
-            "": {"pattern": "LC-2", "works": self.works, "card": "02:4c:38:40:71:80", "level": "3.2", "called": self.called,
-                 "clock": (self.clock_set[0] + timedelta(seconds=self.tick() - self.clock_set[1])).isoformat(), "guard": self.guard},
-            "rules": self.rules, "notice": {"notice": self.notice}, "wire": {"way": self.live.way, "at": str(here.ip), "mask": str(here.netmask), "out": self.live.out},
-            "journal": self.journal, "shell": {"key": self.keyed},
-            "picture": {"ask": self.asks, "watchers": [{"who": who, "word": made} for who, made in self.watchers.items()]},
+            "": {
+                "pattern": "LC-2",
+                "works": self.works,
+                "card": "02:4c:38:40:71:80",
+                "level": "3.2",
+                "called": self.called,
+                "clock": (self.clock_set[0] + timedelta(seconds=self.tick() - self.clock_set[1])).isoformat(),
+                "guard": self.guard,
+            },
+            "rules": self.rules,
+            "notice": {"notice": self.notice},
+            "wire": {"way": self.live.way, "at": str(here.ip), "mask": str(here.netmask), "out": self.live.out},
+            "journal": self.journal,
+            "shell": {"key": self.keyed},
+            "picture": {
+                "ask": self.asks,
+                "watchers": [{"who": who, "word": made} for who, made in self.watchers.items()],
+            },
             "doors": {n: {"on": g.open, "port": g.wire, "where": g.sources} for n, g in self.live.gates.items()},
-        }  # fmt: skip
+        }
         return (200, found[name]) if name in found else (404, None)
 
     def change(self, method: str, name: str, item: str, body: Any) -> tuple[int, Any]:

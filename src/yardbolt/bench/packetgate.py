@@ -199,15 +199,29 @@ class PacketGate(Plugged):
             return 200, {"items": rows[first : first + PART], "next": further}
         clock = datetime.now(UTC) + timedelta(seconds=self.clock_error)
         found: dict[str, Any] = {
-            "plate": {"warn": [n for n, f in of.folk.items() if f["works"]], "pattern": "GD-6", "works": self.works, "card": "02:4c:38:03:31:08", "level": "1.9", "named": of.named,
-                      "clock": clock.isoformat(timespec="seconds"), "up": int(self.tick() - self.started)},
-            "words": of.words, "notice": of.notice,
+            "plate": {
+                "warn": [n for n, f in of.folk.items() if f["works"]],
+                "pattern": "GD-6",
+                "works": self.works,
+                "card": "02:4c:38:03:31:08",
+                "level": "1.9",
+                "named": of.named,
+                "clock": clock.isoformat(timespec="seconds"),
+                "up": int(self.tick() - self.started),
+            },
+            "words": of.words,
+            "notice": of.notice,
             "ways": {n: {"open": g.open, "port": g.wire, "only_from": g.sources} for n, g in of.gates.items()},
             "sockets": {"items": [{"name": n, **one} for n, one in of.sockets.items()]},
-            "fence": {"lists": [{"name": n, "members": m} for n, m in self.lists.items()], "groups": [{"name": n, "members": m} for n, m in GROUPS.items()],
-                      "rules": list(FENCE), "last": "accept"},
-            "draft": {"edits": self.edits()}, "seats": {"items": [{"uid": f"s{n}", "name": w, "from": a} for n, (w, a) in enumerate(self.sessions)]},
-        }  # fmt: skip
+            "fence": {
+                "lists": [{"name": n, "members": m} for n, m in self.lists.items()],
+                "groups": [{"name": n, "members": m} for n, m in GROUPS.items()],
+                "rules": list(FENCE),
+                "last": "accept",
+            },
+            "draft": {"edits": self.edits()},
+            "seats": {"items": [{"uid": f"s{n}", "name": w, "from": a} for n, (w, a) in enumerate(self.sessions)]},
+        }
         return (200, found[name]) if name in found else (404, {"faults": [{"why": "no such place"}]})
 
     def edits(self) -> list[dict[str, str]]:

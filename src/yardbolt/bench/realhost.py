@@ -165,8 +165,18 @@ class Host:
         # its uptime is its own, as that of a real one is
         up = int(float(Path("/proc/uptime").read_text().split()[0]))
         argv = [
-            *self.before(), "unshare", *self.spaces, "--time", "--boottime", f"-{up}", "--fork", "--kill-child", "/bin/sh", "-c", script,
-        ]  # fmt: skip
+            *self.before(),
+            "unshare",
+            *self.spaces,
+            "--time",
+            "--boottime",
+            f"-{up}",
+            "--fork",
+            "--kill-child",
+            "/bin/sh",
+            "-c",
+            script,
+        ]
         with (self.folder / "log").open("ab") as log:
             self.process = subprocess.Popen(
                 argv, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True

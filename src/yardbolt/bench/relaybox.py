@@ -181,10 +181,18 @@ class Counter(Connection):
         if what == "facts":
             now = datetime.now(UTC) + timedelta(seconds=box.clock_error)
             facts = {
-                "name": live.name, "serial": box.serial, "maker": "Corvane Relayworks", "model": "RB-3", "software": "2.0",
-                "hardware": box.hardware, "up": str(int(box.tick() - box.started)), "time": now.isoformat(timespec="seconds"),
-                "idle": f"{live.rest} min" if live.rest else "none", **{k: str(v) for k, v in live.numbers.items()}, "notice": live.notice or "none",
-            }  # fmt: skip
+                "name": live.name,
+                "serial": box.serial,
+                "maker": "Corvane Relayworks",
+                "model": "RB-3",
+                "software": "2.0",
+                "hardware": box.hardware,
+                "up": str(int(box.tick() - box.started)),
+                "time": now.isoformat(timespec="seconds"),
+                "idle": f"{live.rest} min" if live.rest else "none",
+                **{k: str(v) for k, v in live.numbers.items()},
+                "notice": live.notice or "none",
+            }
             return "".join(f"{name}: {value}\n" for name, value in facts.items())
         if what == "people":
             return "person rights password\n" + "".join(f"{n} {p.rights} {p.made}\n" for n, p in live.people.items())

@@ -190,11 +190,24 @@ class Stand:
             p.channel.get_connection().close()
 
         await asyncssh.run_server(
-            sock, server_factory=Door, server_host_keys=[key], process_factory=process, line_editor=False, encoding="utf-8", errors="replace",
-            kbdint_auth=False, public_key_auth=False, gss_host=None, server_version=self.unit.version, login_timeout=20, config=[],
-            kex_algs=["curve25519-sha256"], encryption_algs=["chacha20-poly1305@openssh.com", "aes256-gcm@openssh.com"],
-            mac_algs=["hmac-sha2-256-etm@openssh.com", "hmac-sha2-256"], compression_algs=None,
-        )  # fmt: skip
+            sock,
+            server_factory=Door,
+            server_host_keys=[key],
+            process_factory=process,
+            line_editor=False,
+            encoding="utf-8",
+            errors="replace",
+            kbdint_auth=False,
+            public_key_auth=False,
+            gss_host=None,
+            server_version=self.unit.version,
+            login_timeout=20,
+            config=[],
+            kex_algs=["curve25519-sha256"],
+            encryption_algs=["chacha20-poly1305@openssh.com", "aes256-gcm@openssh.com"],
+            mac_algs=["hmac-sha2-256-etm@openssh.com", "hmac-sha2-256"],
+            compression_algs=None,
+        )
 
     async def talk(self, sock: socket.socket, source: str) -> None:
         """Telnet on an accepted socket."""

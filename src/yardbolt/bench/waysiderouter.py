@@ -34,7 +34,13 @@ class State:
     place: str = ""  # of the socket `track`: address/length
     out: str = ""
     pool: dict[str, Any] = field(default_factory=lambda: {"on": True, "first": "", "last": ""})
-    tasks: dict[str, list[str]] = field(default_factory=lambda: {"log-turn": ["03:10", "turn-log"], "watch": ["every 5 min", "watch-links"], "ferry": ["04:44", "send-home 203.0.113.40"]})  # fmt: skip
+    tasks: dict[str, list[str]] = field(
+        default_factory=lambda: {
+            "log-turn": ["03:10", "turn-log"],
+            "watch": ["every 5 min", "watch-links"],
+            "ferry": ["04:44", "send-home 203.0.113.40"],
+        }
+    )
     radio: dict[str, Any] = field(default_factory=lambda: {"air": True, "phrase": "wr1"})
     files: tuple[str, ...] = ("links", "turns", "ferry-box")
 
@@ -52,8 +58,9 @@ class WaysideRouter(Seated):
         self.works, self.shy, self.clock_error, self.certificate = works, shy, -3600.0 * 30, 1
         self.live = State()
         self.live.people = {
-            "trackman": {"rank": "chief", "on": True, "word": "wr1"}, "fieldhand": {"rank": "looker", "on": True, "word": "field"},
-        }  # fmt: skip
+            "trackman": {"rank": "chief", "on": True, "word": "wr1"},
+            "fieldhand": {"rank": "looker", "on": True, "word": "field"},
+        }
         self.live.place = place
         lent = place.rpartition(".")[0]
         self.live.pool |= {"first": f"{lent}.120", "last": f"{lent}.140"}
@@ -115,8 +122,15 @@ class WaysideRouter(Seated):
         match path.strip("/").split("/")[1:]:
             case []:
                 clock = (datetime.now(UTC) + timedelta(seconds=self.clock_error)).isoformat(timespec="seconds")
-                plate = {"Pattern": "WR-1", "Works number": self.works, "Card": "02:4c:38:20:55:10", "Level": "4.0.2", "Name": n.called, "Clock": clock,
-                        "Up": f"{int(self.tick() - self.started)} s"}  # fmt: skip
+                plate = {
+                    "Pattern": "WR-1",
+                    "Works number": self.works,
+                    "Card": "02:4c:38:20:55:10",
+                    "Level": "4.0.2",
+                    "Name": n.called,
+                    "Clock": clock,
+                    "Up": f"{int(self.tick() - self.started)} s",
+                }
                 return self.page("Desk", links + table("Plate", ["What", "Is"], [[k, v] for k, v in plate.items()]))
             case ["name"]:
                 return self.page("Desk", self.form("name", s, text("called", n.called), "Note"))

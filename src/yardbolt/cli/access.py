@@ -131,6 +131,11 @@ def _service(one: Access, source: str) -> dict[str, Any]:
         for account, answer in one.asked
     }
     return {
-        "port": one.at.port, "transport": one.at.transport, "sure": list(one.who.sure.texts()), "possible": list(one.who.possible.texts()),
-        "own limit": one.own_limit, "decisions": decisions, "asked": asked,
-    }  # fmt: skip
+        "port": one.at.port,
+        "transport": one.at.transport,
+        "sure": list(one.who.sure.texts()),
+        "possible": list(one.who.possible.texts()),
+        "own limit": one.own_limit,
+        "decisions": decisions,
+        "asked": asked,
+    }

@@ -31,11 +31,14 @@ from .options import (
 from .values import Depth, Wish, found_of, leaps_of, schema_of, span_of
 
 app = typer.Typer(
-    name="yardbolt", rich_markup_mode=None, pretty_exceptions_enable=False, add_completion=False,
+    name="yardbolt",
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    add_completion=False,
     help="Check, tighten and prove the management plane of freshly commissioned appliances. Without a command: the job board.",
     epilog="Exit codes: 0 done and clean, 1 the tool failed, 2 usage or file error, 3 findings remain, "
     "4 some units could not be judged, 5 stopped part-way safely, 130 interrupted.",
-)  # fmt: skip
+)
 bench_app = typer.Typer(
     rich_markup_mode=None, help="Simulated units on 127.x.y.z, for learning and trying out.", no_args_is_help=True
 )

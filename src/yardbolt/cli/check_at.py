@@ -180,8 +180,12 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
     channel, talk = UNDESCRIBED
     wire, book, now = wiring.trial_wire(lambda ref: one.secret, door.scheme), wiring.book_of_tries(), wiring.now()
     said: dict[str, Any] = {
-        "account": one.account, "service": door.service, "source": source, "address": door.address, "secret": "typed:password",
-    }  # fmt: skip
+        "account": one.account,
+        "service": door.service,
+        "source": source,
+        "address": door.address,
+        "secret": "typed:password",
+    }
     outcome: Login = Untried("two wrong tries in an hour are used up; wait")
     if book.history().tries_left(one.account, 0, now, scopes("", door.address)) <= 0:
         return TypedLogin(door, one.account, outcome, "", ())
@@ -197,8 +201,10 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
         spent, good = spends_a_try(outcome), accepted(outcome)
         # what one service lets in says nothing of the count of another
         book.append(
-            door.address, 0, Tried(**said, key=wire.fingerprint, outcome=told(outcome), spent=spent, accepted=good, apart=True),
-        )  # fmt: skip
+            door.address,
+            0,
+            Tried(**said, key=wire.fingerprint, outcome=told(outcome), spent=spent, accepted=good, apart=True),
+        )
         book.close()
     weak: tuple[str, ...] = ()
     if isinstance(outcome, Opened):

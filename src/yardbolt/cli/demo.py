@@ -23,23 +23,42 @@ from .screen import Screen
 NEW = ("new", ".", "--demo")
 STORY: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("Two cartons arrive in the depot of Larkmoor Tramway. First a job file and an empty safe.", NEW, (0,)),
-    ("Look before touching: every port, every published login. Nothing is changed, nothing answered.", ("check",), (3, 4)),
-    ("The switch wants terms accepted and a first password: a write, so it needs approval.",
-     ("enter", "--yes", "--this-one"), (0,)),
+    (
+        "Look before touching: every port, every published login. Nothing is changed, nothing answered.",
+        ("check",),
+        (3, 4),
+    ),
+    (
+        "The switch wants terms accepted and a first password: a write, so it needs approval.",
+        ("enter", "--yes", "--this-one"),
+        (0,),
+    ),
     ("The plan: an order in which somebody can always still get in; nothing is sent yet.", ("steps",), (0,)),
-    ("Carry it out: write, read back, prove in a new connection, save, then close the old ways.", ("tighten", "--yes"), (0, 4)),
+    (
+        "Carry it out: write, read back, prove in a new connection, save, then close the old ways.",
+        ("tighten", "--yes"),
+        (0, 4),
+    ),
     ("The hand-over sheets for the owner to sign, and where the job stands.", ("sheet",), (0,)),
     ("", (), (0,)),
-)  # fmt: skip
+)
 
 HOST = "sk-log-01"
 OF_A_HOST: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
-    ("A server came with the line: a published root password, telnet, a guest with a key and a job of his own.", ("check",), (3,)),
-    ("The plan: what could shut us out is made under a timed return, proven by a new login, and only then kept.", ("steps",), (0, 4)),
+    (
+        "A server came with the line: a published root password, telnet, a guest with a key and a job of his own.",
+        ("check",),
+        (3,),
+    ),
+    (
+        "The plan: what could shut us out is made under a timed return, proven by a new login, and only then kept.",
+        ("steps",),
+        (0, 4),
+    ),
     ("Carry it out, restart it, prove it by ordinary logins.", ("tighten", "--yes", "--this-one"), (0, 3, 4)),
     ("Which files are ours, and how they are taken away again.", ("records", "files", HOST), (0,)),
     ("The sheet for the owner.", ("sheet",), (0, 3, 4)),
-)  # fmt: skip
+)
 YARD = """job: Skerrow line, the server
 owner: Larkmoor Tramway
 technician: Ros Tamblin

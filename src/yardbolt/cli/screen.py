@@ -18,9 +18,20 @@ from yardbolt.core.errors import OperatorError, clean
 
 WIDEST = 150  # longer lines are hard to follow
 STYLES = {
-    "critical": "bold red", "high": "red", "medium": "yellow", "low": "cyan", "fails": "bold red", "holds": "green", "unknown": "magenta",
-    "waived": "blue", "head": "bold", "faint": "dim", "good": "green", "bad": "bold red", "next": "bold",
-}  # fmt: skip
+    "critical": "bold red",
+    "high": "red",
+    "medium": "yellow",
+    "low": "cyan",
+    "fails": "bold red",
+    "holds": "green",
+    "unknown": "magenta",
+    "waived": "blue",
+    "head": "bold",
+    "faint": "dim",
+    "good": "green",
+    "bad": "bold red",
+    "next": "bold",
+}
 
 
 Cell = str | tuple[str, str]

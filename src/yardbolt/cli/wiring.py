@@ -300,8 +300,16 @@ class Yard:
             lambda talk, service, pin: connect(held.secret, talk, service, pin, entry.outdated), self.progress,
         )  # fmt: skip
         unit = UnitInWork(
-            facts, record, held, budget, access, Outside(look, neighbour, receiver, holds), self.progress, self.shared, randbelow,
-        )  # fmt: skip
+            facts,
+            record,
+            held,
+            budget,
+            access,
+            Outside(look, neighbour, receiver, holds),
+            self.progress,
+            self.shared,
+            randbelow,
+        )
         facts.is_at(record.history().met_at)  # begin with the place where a login opened last
         return unit
 

@@ -31,15 +31,33 @@ def clean(text: str) -> str:
 
 # what a foreign error means, by its kind or what it is a kind of; the nearest counts
 _MEANING = {
-    "TimeoutError": "no answer in time", "TimeoutException": "no answer in time", "RequestTimedOut": "no answer in time",
-    "ConnectionRefusedError": "connection refused", "ConnectionResetError": "the connection was reset", "ConnectionAbortedError": "the connection was cut",
-    "BrokenPipeError": "the connection was cut", "ConnectionLost": "the connection was cut", "NetworkError": "the connection was cut", "EOFError": "it hung up",
-    "ProtocolError": "what it says is not the protocol", "DecodingError": "what it says cannot be unpacked", "SSLError": "no TLS was agreed on",
-    "SSLCertVerificationError": "its certificate does not hold", "KeyExchangeFailed": "no way of encrypting was agreed on", "HostKeyNotVerifiable": "its host key does not hold",
-    "ChannelOpenError": "it opens no channel", "PermissionDenied": "refused", "CancelledError": "it was broken off",
-    "UnicodeDecodeError": "not in UTF-8", "FileNotFoundError": "no such file", "PermissionError": "not permitted", "IsADirectoryError": "a folder",
-    "KeyImportError": "not in the form of a key", "DatabaseError": "no database", "PySnmpError": "what it says is no SNMP",
-}  # fmt: skip
+    "TimeoutError": "no answer in time",
+    "TimeoutException": "no answer in time",
+    "RequestTimedOut": "no answer in time",
+    "ConnectionRefusedError": "connection refused",
+    "ConnectionResetError": "the connection was reset",
+    "ConnectionAbortedError": "the connection was cut",
+    "BrokenPipeError": "the connection was cut",
+    "ConnectionLost": "the connection was cut",
+    "NetworkError": "the connection was cut",
+    "EOFError": "it hung up",
+    "ProtocolError": "what it says is not the protocol",
+    "DecodingError": "what it says cannot be unpacked",
+    "SSLError": "no TLS was agreed on",
+    "SSLCertVerificationError": "its certificate does not hold",
+    "KeyExchangeFailed": "no way of encrypting was agreed on",
+    "HostKeyNotVerifiable": "its host key does not hold",
+    "ChannelOpenError": "it opens no channel",
+    "PermissionDenied": "refused",
+    "CancelledError": "it was broken off",
+    "UnicodeDecodeError": "not in UTF-8",
+    "FileNotFoundError": "no such file",
+    "PermissionError": "not permitted",
+    "IsADirectoryError": "a folder",
+    "KeyImportError": "not in the form of a key",
+    "DatabaseError": "no database",
+    "PySnmpError": "what it says is no SNMP",
+}
 
 
 def in_words(error: BaseException) -> str:

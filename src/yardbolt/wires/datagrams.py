@@ -16,16 +16,28 @@ from .words import line
 TFTP, NTP, SNMP = 69, 123, 161
 # A question of each protocol that changes nothing; an empty datagram where there is none: it only wakes a refusal.
 PROBES: dict[int, tuple[str, bytes]] = {
-    53: ("dns", b"\x1b\x7b\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01"),  # RFC 1035: who serves the root
+    53: (
+        "dns",
+        b"\x1b\x7b\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01",
+    ),  # RFC 1035: who serves the root
     67: ("dhcp", b""),
     TFTP: ("tftp", b"\x00\x01yard-bolt-asks\x00octet\x00"),  # RFC 1350: a file nobody has
-    111: ("rpc", struct.pack(">10I", 0x1B7B, 0, 2, 100000, 2, 0, 0, 0, 0, 0)),  # RFC 5531: the null call of the port mapper
+    111: (
+        "rpc",
+        struct.pack(">10I", 0x1B7B, 0, 2, 100000, 2, 0, 0, 0, 0, 0),
+    ),  # RFC 5531: the null call of the port mapper
     NTP: ("ntp", b"\x1b" + bytes(47)),  # RFC 5905: a client's question
     SNMP: ("snmp", b""),  # asked by its own protocol below
     514: ("syslog", b""),
-    623: ("ipmi", b"\x06\x00\xff\x06\x00\x00\x00\x00\x00\x00\x00\x00\x00\x09\x20\x18\xc8\x81\x00\x38\x8e\x04\xb5"),  # presence ping
-    5353: ("mdns", b"\x00\x00\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x09_services\x07_dns-sd\x04_udp\x05local\x00\x00\x0c\x00\x01"),
-}  # fmt: skip
+    623: (
+        "ipmi",
+        b"\x06\x00\xff\x06\x00\x00\x00\x00\x00\x00\x00\x00\x00\x09\x20\x18\xc8\x81\x00\x38\x8e\x04\xb5",
+    ),  # presence ping
+    5353: (
+        "mdns",
+        b"\x00\x00\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x09_services\x07_dns-sd\x04_udp\x05local\x00\x00\x0c\x00\x01",
+    ),
+}
 
 
 async def look(address: str, source: str) -> Datagrams:

@@ -366,5 +366,10 @@ def _form(form: Any, nodes: list[Any], own: str, within: Any) -> tuple[dict[str,
     }
     enctype = (form.get("enctype") or "").lower()
     return told, {
-        "enctype": enctype, "method": method, "action": action or "/", "hidden": hidden, "buttons": buttons, "order": order,
-    }  # fmt: skip
+        "enctype": enctype,
+        "method": method,
+        "action": action or "/",
+        "hidden": hidden,
+        "buttons": buttons,
+        "order": order,
+    }

@@ -29,10 +29,28 @@ from .web import WebWire, cookies, keyed
 FOLLOWED, MOST_COOKIES = 3, 20
 # the encodings of WHATWG Encoding, section 4.2, as codecs calls them; pages in UTF-16 are not read
 WRITINGS = {
-    "utf-8", "ascii", "cp866", "cp874", "koi8-r", "koi8-u", "mac-roman", "mac-cyrillic", "gb2312", "gbk", "gb18030", "big5", "big5hkscs",
-    "euc_jp", "iso2022_jp", "shift_jis", "cp932", "euc_kr", "cp949", *(f"cp{n}" for n in range(1250, 1259)),
+    "utf-8",
+    "ascii",
+    "cp866",
+    "cp874",
+    "koi8-r",
+    "koi8-u",
+    "mac-roman",
+    "mac-cyrillic",
+    "gb2312",
+    "gbk",
+    "gb18030",
+    "big5",
+    "big5hkscs",
+    "euc_jp",
+    "iso2022_jp",
+    "shift_jis",
+    "cp932",
+    "euc_kr",
+    "cp949",
+    *(f"cp{n}" for n in range(1250, 1259)),
     *(f"iso8859-{n}" for n in (*range(1, 9), 10, *range(13, 17))),
-}  # fmt: skip
+}
 AT_ONCE = re.compile(r"""\s*0(?:\.0*)?\s*[;,]\s*(?:url\s*=\s*)?["']?([^"']+)""", re.I)
 AS_IT_IS = "/%:@!$&'()*+,;=~[]"  # what an address keeps when the rest of it is written as a browser does
 _SAYS = re.compile(rb"<meta[^>]*charset\s*=\s*[\"']?([\w-]{1,30})", re.I)

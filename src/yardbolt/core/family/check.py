@@ -70,16 +70,31 @@ class _Checker(AsksChecked):
                 path = self.named((*at, "then", word), show((*base[:2], *parse(word))))
                 self.word((*at, "then", word), path, value)
         return Op(
-            name, by, how, sets, kinds["make"], kinds["drop"], tree.get("on", ""), tree.get("does", ""),
+            name,
+            by,
+            how,
+            sets,
+            kinds["make"],
+            kinds["drop"],
+            tree.get("on", ""),
+            tree.get("does", ""),
             tuple((self.named((*at, "needs", k), k), v) for k, v in tree.get("needs", {}).items()),
-            tuple(tree.get("then", {}).items()), effects, by_value, tree.get("cuts", "none"), writes if everything else (),
+            tuple(tree.get("then", {}).items()),
+            effects,
+            by_value,
+            tree.get("cuts", "none"),
+            writes if everything else (),
             tuple((source, tuple(into)) for source, into in tree.get("copies", {}).items()),
             tuple(self.path((*at, "copies_of"), p) for p in tree.get("copies_of", ())),
             seconds(tree.get("returns", "0")),
-            tuple(self.named((*at, "takes_back"), p) for p in tree.get("takes_back", ())), seconds(tree.get("wait", "0")), int(tree.get("longest", 0)),
-            yes(tree.get("guarded")), self.only((*at, "only"), tree.get("only", ()), kinds["set"]),
-            seconds(tree.get("outage", "0")), tree.get("renews", ""),
-        )  # fmt: skip
+            tuple(self.named((*at, "takes_back"), p) for p in tree.get("takes_back", ())),
+            seconds(tree.get("wait", "0")),
+            int(tree.get("longest", 0)),
+            yes(tree.get("guarded")),
+            self.only((*at, "only"), tree.get("only", ()), kinds["set"]),
+            seconds(tree.get("outage", "0")),
+            tree.get("renews", ""),
+        )
 
     def row_by_row(self, at: Keys, how: How, tree: Tree, sets: tuple[Path, ...]) -> How:
         """A set whose rows, where its ask reads them, are added and taken away one at a time."""
@@ -218,18 +233,25 @@ def family_of(
     for name, one in tree.get("asks", {}).items():
         checker.asks[name] = checker.ask(name, one)
     family = Family(
-        tree["family"], tree["title"], channels, _factory(tree.get("factory", {})),
+        tree["family"],
+        tree["title"],
+        channels,
+        _factory(tree.get("factory", {})),
         tuple(checker.asks.values()),
         tuple(checker.op(name, one, keeps, always) for name, one in tree.get("ops", {}).items()),
         dict(checker.spelling(tree.get("values", {}))),
         tuple(checker.lacks(tree, groups)),
         tuple((checker.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),
-        token.get("signs", "_-."), int(token.get("longest", 32)), dict(tree.get("password", {})),
+        token.get("signs", "_-."),
+        int(token.get("longest", 32)),
+        dict(tree.get("password", {})),
         (software.get("from", ""), software.get("below", "")),
-        {listed: dict(words) for listed, words in tree.get("keys", {}).items()}, tuple(checker.facts(tree.get("facts", {}))),
+        {listed: dict(words) for listed, words in tree.get("keys", {}).items()},
+        tuple(checker.facts(tree.get("facts", {}))),
         {store: tuple(services) for store, services in tree.get("account_stores", {}).items()},
-        {checker.path(("cannot", k), k): v for k, v in tree.get("cannot", {}).items()}, ways,
-    )  # fmt: skip
+        {checker.path(("cannot", k), k): v for k, v in tree.get("cannot", {}).items()},
+        ways,
+    )
     used = {service for channel in channels.values() for service in channel.services}
     for service in family.factory.ports:
         checker.one_of(("factory", "ports", service), service, used, "a service of a channel")

@@ -22,8 +22,19 @@ from .binding import Place, TreeRows
 
 LIVE, KEPT, STAGED = "live", "kept", "staged"
 Deed = Literal[
-    "save", "activate", "commit", "confirm", "discard", "restart", "arm", "back", "try policy", "lend", "take back", "mark",
-]  # fmt: skip
+    "save",
+    "activate",
+    "commit",
+    "confirm",
+    "discard",
+    "restart",
+    "arm",
+    "back",
+    "try policy",
+    "lend",
+    "take back",
+    "mark",
+]
 Does = Deed | Literal[""]
 Cuts = Literal["none", "account", "service", "all"]
 

@@ -77,13 +77,18 @@ class Spread:
 
 SPREADS: Mapping[str, Spread] = {
     "minutes-seconds": Spread(
-        2, lambda t: f"{int(t[0]) * 60 + int(t[1])} s", _clock_time, lambda v: isinstance(v, float) and math.isfinite(v) and v == int(v) >= 0
+        2,
+        lambda t: f"{int(t[0]) * 60 + int(t[1])} s",
+        _clock_time,
+        lambda v: isinstance(v, float) and math.isfinite(v) and v == int(v) >= 0,
     ),
-    "address-mask": Spread(2, "/".join, lambda v: _address(v, True), lambda v: isinstance(v, tuple) and len(v) == 1 and ":" not in v[0]),
+    "address-mask": Spread(
+        2, "/".join, lambda v: _address(v, True), lambda v: isinstance(v, tuple) and len(v) == 1 and ":" not in v[0]
+    ),
     "udp-address-port": Spread(2, _place_told, lambda v: tuple(v[0].split()[1:]), _udp_place),
     "octets": Spread(4, ".".join, lambda v: tuple(str(v).split(".")), lambda v: str(v).count(".") == 3),
     "address-prefix": Spread(2, "/".join, lambda v: _address(v, False), lambda v: isinstance(v, tuple) and len(v) == 1),
-}  # fmt: skip
+}
 
 
 def parted(path: Path, codec: str, value: Any) -> tuple[str, ...]:

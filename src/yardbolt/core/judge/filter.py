@@ -259,8 +259,15 @@ class Asks:
     def matched(self, rule: InputRule) -> tuple[AddressSet, AddressSet]:
         """The sources a rule surely matches, and those it possibly does."""
         about = (
-            rule.enabled, rule.transport, rule.ports, rule.opaque, rule.state, id(rule.families), id(rule.group), id(rule.destinations),
-        )  # fmt: skip
+            rule.enabled,
+            rule.transport,
+            rule.ports,
+            rule.opaque,
+            rule.state,
+            id(rule.families),
+            id(rule.group),
+            id(rule.destinations),
+        )
         answer = self.answers.get(about)
         if answer is None:
             answer = self.answers[about] = self._asked(rule)
@@ -280,8 +287,12 @@ class Asks:
         """Does it fit, but for where somebody comes from; and for which address families it is. What it asks that was
         not understood may ask anything."""
         asked = (
-            _transport(rule.transport, self.at), _ports(rule.ports, self.at), _group(self.plane, rule, self.at), _destinations(rule.destinations, self.at), _state(rule.state, self.at),
-        )  # fmt: skip
+            _transport(rule.transport, self.at),
+            _ports(rule.ports, self.at),
+            _group(self.plane, rule, self.at),
+            _destinations(rule.destinations, self.at),
+            _state(rule.state, self.at),
+        )
         if rule.enabled is False or False in asked:
             return False, NOBODY
         sure = (

@@ -14,8 +14,19 @@ _SAYS = {True: "accepts it", False: "drops it", None: "may drop it"}
 _FILTER: Path = ("input_filter",)
 _RULES: Path = ("input_rules",)
 _LOOKED_AT = (
-    "position", "action", "enabled", "opaque", "families", "sources", "destinations", "list", "list_negated", "group", "transport", "ports",
-)  # fmt: skip
+    "position",
+    "action",
+    "enabled",
+    "opaque",
+    "families",
+    "sources",
+    "destinations",
+    "list",
+    "list_negated",
+    "group",
+    "transport",
+    "ports",
+)
 FILTERING = ("input_filter", "input_chains", "input_rules", "address_lists", "interface_groups", "interfaces")
 
 

@@ -83,96 +83,153 @@ class Row:
 
 PRECEDENCE: tuple[Row, ...] = (
     Row(
-        "encrypted-first", OPEN, "an encrypted way before any password of the owner's goes over the line",
+        "encrypted-first",
+        OPEN,
+        "an encrypted way before any password of the owner's goes over the line",
         lambda change, plane, site, inside: _encrypts(change, plane),
     ),
     Row(
-        FIRST, OPEN, "a published login that nobody needs is closed first of all", _nobody_needs,
+        FIRST,
+        OPEN,
+        "a published login that nobody needs is closed first of all",
+        _nobody_needs,
     ),
     Row(
-        "comes-back", OPEN, "what lets people in comes back at the next start before anything closes",
+        "comes-back",
+        OPEN,
+        "what lets people in comes back at the next start before anything closes",
         lambda change, plane, site, inside: _set(change, "boot", True),
     ),
-    Row("mode", OPEN, "how it guards itself before what that brings", lambda change, plane, site, inside: change.path == ("mode",)),
+    Row(
+        "mode",
+        OPEN,
+        "how it guards itself before what that brings",
+        lambda change, plane, site, inside: change.path == ("mode",),
+    ),
     Row("clock", OPEN, "clock before what has dates", lambda change, plane, site, inside: change.path[0] == "clock"),
     Row("name", OPEN, "name before keys and logs", lambda change, plane, site, inside: change.path == ("name",)),
     Row(
-        "policy", OPEN, "policy before the passwords it binds",
+        "policy",
+        OPEN,
+        "policy before the passwords it binds",
         lambda change, plane, site, inside: change.path[0] in ("policy", "lockout"),
     ),
     Row(
-        "own-key", OPEN, "a key of its own before what cannot start without one",
+        "own-key",
+        OPEN,
+        "a key of its own before what cannot start without one",
         lambda change, plane, site, inside: _set(change, "keyed", True),
     ),
     Row(
-        "bundle", OPEN, "a bundle is made before it is attached",
+        "bundle",
+        OPEN,
+        "a bundle is made before it is attached",
         lambda change, plane, site, inside: isinstance(change, Make) and change.path[0] == "bundles",
     ),
-    Row("role", OPEN, "a role before the accounts that are given it", lambda change, plane, site, inside: change.path[0] == "roles"),
     Row(
-        "let-in", OPEN, "on the list of those who may log in before logging in",
+        "role",
+        OPEN,
+        "a role before the accounts that are given it",
+        lambda change, plane, site, inside: change.path[0] == "roles",
+    ),
+    Row(
+        "let-in",
+        OPEN,
+        "on the list of those who may log in before logging in",
         lambda change, plane, site, inside: change.path[0] == "services" and _set(change, "accounts"),
     ),
     Row(
-        "own-account", OPEN, "own account before the factory account goes",
+        "own-account",
+        OPEN,
+        "own account before the factory account goes",
         lambda change, plane, site, inside: isinstance(change, Make),
     ),
     Row("own-rights", OPEN, "own account has its rights before it is relied on", _own),
     Row(
-        "services-on", OPEN, "what is needed runs before what depends on it",
+        "services-on",
+        OPEN,
+        "what is needed runs before what depends on it",
         lambda change, plane, site, inside: _set(change, "enabled", True),
     ),
     Row("wider-sources", OPEN, "new sources in before old ones go", _wider),
     Row("notice", OPEN, "shown from the next login on", lambda change, plane, site, inside: change.path == ("banner",)),
     Row(
-        "communities", CLOSE, "communities go once the user that replaces them is there",
+        "communities",
+        CLOSE,
+        "communities go once the user that replaces them is there",
         lambda change, plane, site, inside: change.path == ("snmp", "communities"),
     ),
     Row("factory-secrets", CLOSE, "factory passwords first of all that closes", _factory_secret),
     Row(
-        "spare-ways", REMOVE, "a service people log in by ends after the restart was survived without it",
-        lambda change, plane, site, inside: change.path[0] == "services" and change.path[1] in PEOPLE and _set(change, "enabled", False),
+        "spare-ways",
+        REMOVE,
+        "a service people log in by ends after the restart was survived without it",
+        lambda change, plane, site, inside: (
+            change.path[0] == "services" and change.path[1] in PEOPLE and _set(change, "enabled", False)
+        ),
     ),
     Row(
-        "root-login", REMOVE, "root's own login ends once a person's is proven over a restart",
+        "root-login",
+        REMOVE,
+        "root's own login ends once a person's is proven over a restart",
         lambda change, plane, site, inside: _set(change, "root_login"),
     ),
     Row(
-        "needless-services", CLOSE, "what nobody logs in by and nobody needs",
+        "needless-services",
+        CLOSE,
+        "what nobody logs in by and nobody needs",
         lambda change, plane, site, inside: _set(change, "enabled", False),
     ),
     Row(
-        "spare-next-start", REMOVE, "what people log in by comes back at the next start as long as it runs",
-        lambda change, plane, site, inside: change.path[1:2] != () and change.path[1] in PEOPLE and _set(change, "boot", False)
-        and get(plane, (*change.path[:2], "enabled")) is True,
+        "spare-next-start",
+        REMOVE,
+        "what people log in by comes back at the next start as long as it runs",
+        lambda change, plane, site, inside: (
+            change.path[1:2] != ()
+            and change.path[1] in PEOPLE
+            and _set(change, "boot", False)
+            and get(plane, (*change.path[:2], "enabled")) is True
+        ),
     ),
     Row(
-        "next-start", CLOSE, "what does not run must not come back",
+        "next-start",
+        CLOSE,
+        "what does not run must not come back",
         lambda change, plane, site, inside: _set(change, "boot", False),
     ),
     Row(
-        "source-limits", CLOSE, "source limits once everybody needed is inside",
+        "source-limits",
+        CLOSE,
+        "source limits once everybody needed is inside",
         lambda change, plane, site, inside: _sources(change),
     ),
     Row(
-        "attach", CLOSE, "a bundle is attached once everybody needed is inside",
+        "attach",
+        CLOSE,
+        "a bundle is attached once everybody needed is inside",
         lambda change, plane, site, inside: _set(change, "bundle"),
     ),
     Row(
-        "removals", REMOVE, "spare ways in end after the restart was survived",
+        "removals",
+        REMOVE,
+        "spare ways in end after the restart was survived",
         lambda change, plane, site, inside: isinstance(change, Drop),
     ),
     Row(
-        "pool", MOVE, "what lends addresses of the old network ends before the address moves",
+        "pool",
+        MOVE,
+        "what lends addresses of the old network ends before the address moves",
         lambda change, plane, site, inside: _set(change, "lends", False),
     ),
     Row(
-        "addressing", MOVE, "fixed addressing before the address it fixes",
+        "addressing",
+        MOVE,
+        "fixed addressing before the address it fixes",
         lambda change, plane, site, inside: change.path[0] == "interfaces" and _set(change, "mode"),
     ),
     Row("address", MOVE, "the address moves last, when all else is proven and saved", _moves),
     Row("rest", OPEN, "needs nothing before it", lambda change, plane, site, inside: True),
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True)

@@ -36,20 +36,46 @@ def human(path: Path, value: Any) -> str:
 
 FEW = 8  # addresses told one by one
 LEAVES = {
-    ("policy", "min_length"): "shortest password", ("policy", "classes"): "kinds of character",
-    ("policy", "max_repeat"): "longest repeat", ("policy", "max_run"): "longest run",
-    ("lockout", "tries"): "wrong tries", ("lockout", "release"): "lock", ("clock", "offset"): "clock",
-    ("clock", "servers"): "time from", ("logs", "destinations"): "logs to", ("snmp", "communities"): "SNMP communities",
-    ("policy", "dictionary"): "word check of passwords", ("idle",): "idle limit", ("stores", "differences"): "live but not saved",
-    ("input_filter", "empty_list"): "what its packet filter blocks", ("input_filter", "unseen"): "packet filters that nothing shows",
-}  # fmt: skip
+    ("policy", "min_length"): "shortest password",
+    ("policy", "classes"): "kinds of character",
+    ("policy", "max_repeat"): "longest repeat",
+    ("policy", "max_run"): "longest run",
+    ("lockout", "tries"): "wrong tries",
+    ("lockout", "release"): "lock",
+    ("clock", "offset"): "clock",
+    ("clock", "servers"): "time from",
+    ("logs", "destinations"): "logs to",
+    ("snmp", "communities"): "SNMP communities",
+    ("policy", "dictionary"): "word check of passwords",
+    ("idle",): "idle limit",
+    ("stores", "differences"): "live but not saved",
+    ("input_filter", "empty_list"): "what its packet filter blocks",
+    ("input_filter", "unseen"): "packet filters that nothing shows",
+}
 OF_ITEM = {
-    "accounts": "accounts let in by {}", "secret": "password of {}", "weakness": "password of {}", "enabled": "{} on", "permitted": "who may reach {}",
-    "role": "rights of {}", "idle": "idle limit of {}", "keys": "SSH keys of {}", "storage": "how the password of {} is kept",
-    "port": "port of {}", "root_login": "root by {}", "blank_login": "blank passwords by {}", "tries": "tries by {}",
-    "key_types": "host keys of {}", "exchanges": "key exchanges of {}", "ciphers": "ciphers of {}", "macs": "checksums of {}", "rsa_bits": "RSA host key of {}", "boot": "{} at the next start", "starter": "what starts {}",
-    "key_command": "keys by a command on {}", "authority": "keys by an authority on {}",
-}  # fmt: skip
+    "accounts": "accounts let in by {}",
+    "secret": "password of {}",
+    "weakness": "password of {}",
+    "enabled": "{} on",
+    "permitted": "who may reach {}",
+    "role": "rights of {}",
+    "idle": "idle limit of {}",
+    "keys": "SSH keys of {}",
+    "storage": "how the password of {} is kept",
+    "port": "port of {}",
+    "root_login": "root by {}",
+    "blank_login": "blank passwords by {}",
+    "tries": "tries by {}",
+    "key_types": "host keys of {}",
+    "exchanges": "key exchanges of {}",
+    "ciphers": "ciphers of {}",
+    "macs": "checksums of {}",
+    "rsa_bits": "RSA host key of {}",
+    "boot": "{} at the next start",
+    "starter": "what starts {}",
+    "key_command": "keys by a command on {}",
+    "authority": "keys by an authority on {}",
+}
 
 
 def spoken(path: Path) -> str:
@@ -68,7 +94,14 @@ def spoken(path: Path) -> str:
     if path[:1] == ("interfaces",) and len(path) == 2:
         return f"socket {path[1]}"
     if path[:1] == ("interfaces",) and len(path) == 3:
-        return {"services": "what {} lets in", "bundle": "bundle of {}", "addresses": "address of {}", "gateway": "way out of {}", "lends": "addresses lent by {}", "announces": "what {} tells its neighbours"}.get(path[2], "{} " + path[2]).format(path[1])  # fmt: skip
+        return {
+            "services": "what {} lets in",
+            "bundle": "bundle of {}",
+            "addresses": "address of {}",
+            "gateway": "way out of {}",
+            "lends": "addresses lent by {}",
+            "announces": "what {} tells its neighbours",
+        }.get(path[2], "{} " + path[2]).format(path[1])
     if path[:1] == ("answering",) and len(path) == 2:
         # transport, port and, by the second address, its family
         key, _, second = path[1].partition("-ip")

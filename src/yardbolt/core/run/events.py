@@ -314,9 +314,28 @@ class Troubled:
 
 StepEvent = Sending | ReadBack | Unlike | Noted | Proving | Proven | NotProven | LeftUntried
 Event = (
-    Trying | Tried | Kept | Renewed | OpeningEnded | PlanShown | HandedOver | Recognised | GateMet | GateAnswering | GatePassed | StepEvent | BackingOut | BackedOut | Stopped | RunBegun
-    | RunResumed | RunFinished | InputsChanged | ProofTried | Troubled
-)  # fmt: skip
+    Trying
+    | Tried
+    | Kept
+    | Renewed
+    | OpeningEnded
+    | PlanShown
+    | HandedOver
+    | Recognised
+    | GateMet
+    | GateAnswering
+    | GatePassed
+    | StepEvent
+    | BackingOut
+    | BackedOut
+    | Stopped
+    | RunBegun
+    | RunResumed
+    | RunFinished
+    | InputsChanged
+    | ProofTried
+    | Troubled
+)
 
 
 @dataclass(frozen=True)

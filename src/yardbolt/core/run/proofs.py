@@ -127,8 +127,10 @@ SNMP = 161
 
 # Wrong passwords that are tried on every account of ours, beside the right one.
 WRONG = {
-    Sort.ALTERED: "with the last character changed", Sort.BLANK: "with a blank password", Sort.NAMED: "with its own name",
-}  # fmt: skip
+    Sort.ALTERED: "with the last character changed",
+    Sort.BLANK: "with a blank password",
+    Sort.NAMED: "with its own name",
+}
 
 
 def claims(
@@ -313,9 +315,15 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
             backs=backs,
         )
         yield Claim(
-            Sort.UNSEALED, f"{own.name} is not answered by SNMP without encryption", replace(door, scheme="snmp-unsealed"),
-            way.source, way.account, way.secret, control, backs,
-        )  # fmt: skip
+            Sort.UNSEALED,
+            f"{own.name} is not answered by SNMP without encryption",
+            replace(door, scheme="snmp-unsealed"),
+            way.source,
+            way.account,
+            way.secret,
+            control,
+            backs,
+        )
         yield Claim(
             Sort.COMMUNITY, "no published community is answered by SNMP", replace(door, scheme="snmp-community"),
             way.source, way.account, way.secret, control, frozenset({("snmp", "communities")}),

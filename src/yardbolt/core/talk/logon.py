@@ -22,8 +22,17 @@ NEVER_SENDS = frozenset({"snmp"})  # a user of it proves that it has its secret 
 NAME, SECRET, INSIDE = "name", "secret", "inside"
 # What most show, so that most are answered at once; whatever else stands last on the screen is read after a silence.
 USUAL = (
-    "login: ", "{any} login: ", "Login: ", "login:", "Username: ", "Username:", "User: ", "Password: ", "Password:", "password: ",
-)  # fmt: skip
+    "login: ",
+    "{any} login: ",
+    "Login: ",
+    "login:",
+    "Username: ",
+    "Username:",
+    "User: ",
+    "Password: ",
+    "Password:",
+    "password: ",
+)
 PROMPT, PATIENCE = 1.5, 6.0  # seconds: until what is no usual prompt is looked at; a refusal is held back on purpose
 NEW = (
     "new password",
@@ -161,7 +170,13 @@ def _only_logins(channel: Channel, what: object, session: object) -> Asking:
 
 
 WIRES = {
-    "ssh": "ssh:SshCommands", "telnet": "telnet:TelnetConsole", "ftp": "ftp:FtpLogin", "http": "http:WebLogin", "https": "http:WebLogin",
-    "snmp": "snmp:SnmpUser", "snmp-unsealed": "snmp:SnmpUser", "snmp-community": "snmp:SnmpUser",
-}  # fmt: skip
+    "ssh": "ssh:SshCommands",
+    "telnet": "telnet:TelnetConsole",
+    "ftp": "ftp:FtpLogin",
+    "http": "http:WebLogin",
+    "https": "http:WebLogin",
+    "snmp": "snmp:SnmpUser",
+    "snmp-unsealed": "snmp:SnmpUser",
+    "snmp-community": "snmp:SnmpUser",
+}
 TALK = Talk("logon", WIRES, Channel, Nothing, Nothing, _message, login, _only_logins, _only_logins, leave)

@@ -71,12 +71,37 @@ def chain_told(name: str, position: int, default: str, family: str) -> Iterator[
 
 
 _LEAVES = (
-    "position", "chain", "action", "target", "opaque", "families", "enabled", "sources", "destinations", "list", "list_negated", "group", "transport",
-    "ports", "comment",
-)  # fmt: skip
-FEEDS = frozenset({
-    (RULES,), (RULES, "*"), *((RULES, "*", leaf) for leaf in _LEAVES), (LISTS,), (LISTS, "*"), (LISTS, "*", "members"),
-    (CHAINS,), (CHAINS, "*"), (CHAINS, "*", "position"), (CHAINS, "*", "default"), (CHAINS, "*", "families"), ("input_filter", "empty_list"),
-    ("services", "*", "permitted"),
-})  # fmt: skip
+    "position",
+    "chain",
+    "action",
+    "target",
+    "opaque",
+    "families",
+    "enabled",
+    "sources",
+    "destinations",
+    "list",
+    "list_negated",
+    "group",
+    "transport",
+    "ports",
+    "comment",
+)
+FEEDS = frozenset(
+    {
+        (RULES,),
+        (RULES, "*"),
+        *((RULES, "*", leaf) for leaf in _LEAVES),
+        (LISTS,),
+        (LISTS, "*"),
+        (LISTS, "*", "members"),
+        (CHAINS,),
+        (CHAINS, "*"),
+        (CHAINS, "*", "position"),
+        (CHAINS, "*", "default"),
+        (CHAINS, "*", "families"),
+        ("input_filter", "empty_list"),
+        ("services", "*", "permitted"),
+    }
+)
 WHOLE = ((RULES,), (LISTS,), (CHAINS,))

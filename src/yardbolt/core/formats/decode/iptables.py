@@ -217,12 +217,18 @@ def facts_of(every: list[Saved], after: int) -> tuple[Pairs, list[str]]:
     facts: Pairs = []
     left: list[str] = []
     base = sorted(
-        (HOOKS.index(hook), PRIORITIES.get(table, 0), one.name(table, hook.upper()), one.policies[table, hook.upper()], one.family)
+        (
+            HOOKS.index(hook),
+            PRIORITIES.get(table, 0),
+            one.name(table, hook.upper()),
+            one.policies[table, hook.upper()],
+            one.family,
+        )
         for one in every
         for table, hooks in _HOOKED.items()
         for hook in hooks
         if table != "nat" and one.decides(table, hook.upper())
-    )  # fmt: skip
+    )
     for place, (_, _, name, policy, family) in enumerate(base, after + 1):
         facts += chain_told(name, place, policy, family)
     met: Counter[str] = Counter()

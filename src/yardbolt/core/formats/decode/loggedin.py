@@ -113,8 +113,12 @@ def _plain(address: str) -> str:
 
 DECODERS = (
     Decoder(
-        "linux-inside", "ss(8), proc(5)", of_text(decode_inside),
-        frozenset({("sessions",), ("sessions", "*"), *(("sessions", "*", x) for x in ("account", "source", "service"))}),
+        "linux-inside",
+        "ss(8), proc(5)",
+        of_text(decode_inside),
+        frozenset(
+            {("sessions",), ("sessions", "*"), *(("sessions", "*", x) for x in ("account", "source", "service"))}
+        ),
         (("sessions",),),
     ),
-)  # fmt: skip
+)

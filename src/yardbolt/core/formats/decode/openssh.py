@@ -377,13 +377,40 @@ def public_key(words: list[str]) -> str:
 
 
 _LEAVES = (
-    "root_login", "password_login", "key_login", "blank_login", "key_types", "exchanges", "ciphers", "macs", "tries", "grace", "idle", "authority", "key_command",
-    "accounts", "port", "also", "permitted", "interfaces", "enabled", "encrypted", "config", "rsa_bits",
-)  # fmt: skip
+    "root_login",
+    "password_login",
+    "key_login",
+    "blank_login",
+    "key_types",
+    "exchanges",
+    "ciphers",
+    "macs",
+    "tries",
+    "grace",
+    "idle",
+    "authority",
+    "key_command",
+    "accounts",
+    "port",
+    "also",
+    "permitted",
+    "interfaces",
+    "enabled",
+    "encrypted",
+    "config",
+    "rsa_bits",
+)
 DECODERS = (
     Decoder(
-        "ssh-server", "sshd_config(5), dropbear(8)", of_text(decode_server),
+        "ssh-server",
+        "sshd_config(5), dropbear(8)",
+        of_text(decode_server),
         frozenset({("services", "*"), ("banner",), *(("services", "*", x) for x in _LEAVES)}),
     ),
-    Decoder("ssh-keys", "sshd(8)", of_text(decode_keys), frozenset({("accounts", "*", "keys"), ("accounts", "*", "keys_taken")})),
-)  # fmt: skip
+    Decoder(
+        "ssh-keys",
+        "sshd(8)",
+        of_text(decode_keys),
+        frozenset({("accounts", "*", "keys"), ("accounts", "*", "keys_taken")}),
+    ),
+)

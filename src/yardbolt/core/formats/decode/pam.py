@@ -163,11 +163,13 @@ def _quality(settings: Mapping[str, str], dictionary: bool) -> Pairs:
     # the check of words needs its dictionary: without it users can set no password at all
     checked = number("dictcheck", 1) != 0
     return [
-        (("policy", "min_length"), length), (("policy", "classes"), classes or ABSENT),
-        (("policy", "max_repeat"), number("maxrepeat", 0) or ABSENT), (("policy", "max_run"), number("maxsequence", 0) or ABSENT),
+        (("policy", "min_length"), length),
+        (("policy", "classes"), classes or ABSENT),
+        (("policy", "max_repeat"), number("maxrepeat", 0) or ABSENT),
+        (("policy", "max_run"), number("maxsequence", 0) or ABSENT),
         (("policy", "binds_root"), "enforce_for_root" in settings),
         (("policy", "dictionary"), ("there" if dictionary else "missing") if checked else "not used"),
-    ]  # fmt: skip
+    ]
 
 
 # ---- what follows wrong ones ----------------------------------------------------------------------------------------
@@ -232,7 +234,11 @@ def _on_a_wrong_password(entries: list[Entry]) -> list[Entry] | None:
 _POLICY = ("min_length", "classes", "max_repeat", "max_run", "history", "binds_root", "dictionary")
 DECODERS = (
     Decoder(
-        "pam", "pam.conf(5), pwquality.conf(5), faillock.conf(5)", of_text(decode_pam),
-        frozenset({*(("policy", x) for x in _POLICY), ("lockout", "tries"), ("lockout", "release"), ("lockout", "binds_root")}),
+        "pam",
+        "pam.conf(5), pwquality.conf(5), faillock.conf(5)",
+        of_text(decode_pam),
+        frozenset(
+            {*(("policy", x) for x in _POLICY), ("lockout", "tries"), ("lockout", "release"), ("lockout", "binds_root")}
+        ),
     ),
-)  # fmt: skip
+)

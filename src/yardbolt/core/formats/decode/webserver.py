@@ -46,7 +46,15 @@ def _certificate(path: str, parts: Mapping[str, str], now: int) -> Pairs:
 
 DECODERS = (
     Decoder(
-        "linux-web", "x509(1)", of_text(decode_web),
-        frozenset({("certificates",), ("certificates", "*"), *(("certificates", "*", x) for x in ("subject", "days_left", "self_signed"))}),
+        "linux-web",
+        "x509(1)",
+        of_text(decode_web),
+        frozenset(
+            {
+                ("certificates",),
+                ("certificates", "*"),
+                *(("certificates", "*", x) for x in ("subject", "days_left", "self_signed")),
+            }
+        ),
     ),
-)  # fmt: skip
+)

@@ -98,29 +98,52 @@ def _want_lockout(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 RULES = (
     Rule(
-        "password-length", "passwords have a minimum length", "short passwords are allowed",
+        "password-length",
+        "passwords have a minimum length",
+        "short passwords are allowed",
         "Short passwords are guessed by trying them all.",
-        Severity.HIGH, _length, _want_length, {"at least": Param(number, "characters", 12, low=8, high=128, source="NIST SP 800-63B, 5.1.1.2")},
+        Severity.HIGH,
+        _length,
+        _want_length,
+        {"at least": Param(number, "characters", 12, low=8, high=128, source="NIST SP 800-63B, 5.1.1.2")},
     ),
     Rule(
-        "password-classes", "passwords mix classes of characters", "passwords of few kinds of character are allowed",
+        "password-classes",
+        "passwords mix classes of characters",
+        "passwords of few kinds of character are allowed",
         "A single class makes guessing cheaper. Counted: how many of lower case, upper case, digit, sign.",
-        Severity.MEDIUM, _classes, _want_classes, {"at least": Param(number, "classes of four", 3, low=1, high=4)},
+        Severity.MEDIUM,
+        _classes,
+        _want_classes,
+        {"at least": Param(number, "classes of four", 3, low=1, high=4)},
     ),
     Rule(
-        "password-runs", "repeats and runs are limited", "repeats and runs are not limited",
+        "password-runs",
+        "repeats and runs are limited",
+        "repeats and runs are not limited",
         "aaaa, abcd and 4321 are tried first.",
-        Severity.LOW, _repeats, _want_repeats,
-        {"repeat": Param(number, "longest repeat still allowed", 3), "run": Param(number, "longest run still allowed, either way", 3)},
+        Severity.LOW,
+        _repeats,
+        _want_repeats,
+        {
+            "repeat": Param(number, "longest repeat still allowed", 3),
+            "run": Param(number, "longest run still allowed, either way", 3),
+        },
     ),
     Rule(
-        "lock-out", "wrong tries lock an account for a while", "wrong tries do not lock an account as they should",
+        "lock-out",
+        "wrong tries lock an account for a while",
+        "wrong tries do not lock an account as they should",
         "Without it a program may try passwords all night; locked for good, a stranger can lock you out.",
-        Severity.MEDIUM, _lockout, _want_lockout,
+        Severity.MEDIUM,
+        _lockout,
+        _want_lockout,
         {
             "tries at least": Param(number, "fewest wrong tries before the lock", 3, low=1),
-            "tries at most": Param(number, "most wrong tries before the lock", 10, low=1, high=100, source="NIST SP 800-63B, 5.2.2"),
+            "tries at most": Param(
+                number, "most wrong tries before the lock", 10, low=1, high=100, source="NIST SP 800-63B, 5.2.2"
+            ),
             "release at least": Param(seconds, "shortest lock", 60.0),
         },
     ),
-)  # fmt: skip
+)

@@ -22,8 +22,13 @@ from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 MANY = 1_000_000
 PLAIN = frozenset({"telnet", "http", "ftp", "tftp"})
 SPEAKS = {
-    "ssh": ("ssh",), "telnet": ("telnet",), "http": ("http",), "https": ("tls",), "ftp": ("ftp",), "web": ("http", "tls"),
-}  # fmt: skip
+    "ssh": ("ssh",),
+    "telnet": ("telnet",),
+    "http": ("http",),
+    "https": ("tls",),
+    "ftp": ("ftp",),
+    "web": ("http", "tls"),
+}
 READABLE = "on, passwords unencrypted"
 
 

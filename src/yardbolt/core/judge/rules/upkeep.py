@@ -17,11 +17,18 @@ STRICT = "strict"
 MODE = Leaf(("mode",), lambda site: STRICT, lambda site: STRICT)
 NAME = Leaf(("name",), lambda site: site.unit, lambda site: site.unit, must=True)
 BANNER = Leaf(
-    ("banner",), lambda site: site.banner or None, lambda site: "the owner's text", must=True, unasked="the job file gives no notice",
-)  # fmt: skip
+    ("banner",),
+    lambda site: site.banner or None,
+    lambda site: "the owner's text",
+    must=True,
+    unasked="the job file gives no notice",
+)
 STORES = Leaf(
-    ("stores", "differences"), lambda site: 0, lambda site: "none: what is live is what the next start brings", only_judged=True,
-)  # fmt: skip
+    ("stores", "differences"),
+    lambda site: 0,
+    lambda site: "none: what is live is what the next start brings",
+    only_judged=True,
+)
 
 
 def _idle(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
@@ -144,53 +151,89 @@ def _want_stored(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 RULES = (
     about(
-        MODE, "guard-mode", "its strictest mode is on", "its strictest mode is off",
+        MODE,
+        "guard-mode",
+        "its strictest mode is on",
+        "its strictest mode is off",
         "The factory default is an easy mode, and what the strict mode brings is off.",
         Severity.MEDIUM,
     ),
     Rule(
-        "alert-recipients", "alerts go to the people of the owner", "it alerts nobody, or somebody else",
+        "alert-recipients",
+        "alerts go to the people of the owner",
+        "it alerts nobody, or somebody else",
         "An alert that nobody reads is useless; one that a stranger reads shows what goes wrong.",
-        Severity.LOW, _alerts, _want_alerts,
+        Severity.LOW,
+        _alerts,
+        _want_alerts,
     ),
     Rule(
-        "stored-secrets", "what it stores is encrypted with the owner's key", "anyone with a copy can read what it stores",
+        "stored-secrets",
+        "what it stores is encrypted with the owner's key",
+        "anyone with a copy can read what it stores",
         "A copy of its settings, or of its flash, gives away every password it uses itself.",
-        Severity.MEDIUM, _stored, _want_stored,
+        Severity.MEDIUM,
+        _stored,
+        _want_stored,
     ),
     Rule(
-        "identity", "it is the unit on the work order", "it is not the unit on the work order",
+        "identity",
+        "it is the unit on the work order",
+        "it is not the unit on the work order",
         "Fresh units look alike; work on the wrong one changes somebody else's.",
-        Severity.CRITICAL, _identity,
+        Severity.CRITICAL,
+        _identity,
     ),
     Rule(
-        "idle-timeout", "idle sessions end", "idle sessions stay open",
+        "idle-timeout",
+        "idle sessions end",
+        "idle sessions stay open",
         "An unattended session is an open door with your name on it.",
-        Severity.MEDIUM, _idle, _want_idle, {"at most": Param(seconds, "longest idle time", 600.0, low=30, high=3600)},
+        Severity.MEDIUM,
+        _idle,
+        _want_idle,
+        {"at most": Param(seconds, "longest idle time", 600.0, low=30, high=3600)},
     ),
     about(
-        BANNER, "banner", "the owner's notice is shown at login", "the owner's notice is not shown at login",
+        BANNER,
+        "banner",
+        "the owner's notice is shown at login",
+        "the owner's notice is not shown at login",
         "It tells intruders that they are not allowed here. Not a strong control.",
         Severity.LOW,
     ),
     about(
-        NAME, "name", "the unit carries its own name", "the unit does not carry its own name",
+        NAME,
+        "name",
+        "the unit carries its own name",
+        "the unit does not carry its own name",
         "Logs, keys and backups of units without a name cannot be told apart.",
         Severity.LOW,
     ),
     Rule(
-        "clock", "its clock is right", "its clock is wrong",
+        "clock",
+        "its clock is right",
+        "its clock is wrong",
         "Log times, expiry and certificates rest on it.",
-        Severity.MEDIUM, _clock, _want_clock, {"within": Param(seconds, "largest difference", 30.0, low=1, high=3600)},
+        Severity.MEDIUM,
+        _clock,
+        _want_clock,
+        {"within": Param(seconds, "largest difference", 30.0, low=1, high=3600)},
     ),
     about(
-        STORES, "stores", "live and saved settings agree", "live and saved settings differ",
+        STORES,
+        "stores",
+        "live and saved settings agree",
+        "live and saved settings differ",
         "What is not saved is gone after a power cut; what somebody left unsaved would be saved with our changes.",
         Severity.HIGH,
     ),
     Rule(
-        "sessions", "nobody else is logged in", "somebody else is logged in",
+        "sessions",
+        "nobody else is logged in",
+        "somebody else is logged in",
         "It is the only place to find somebody who came before you.",
-        Severity.HIGH, _sessions,
+        Severity.HIGH,
+        _sessions,
     ),
-)  # fmt: skip
+)

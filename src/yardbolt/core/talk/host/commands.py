@@ -340,5 +340,16 @@ def leave(channel: Channel) -> Generator[Run, Any, None]:
 
 
 TALK = Talk(
-    "commands", {"ssh": "ssh:SshCommands"}, Channel, AskHow, OpHow, message, login, ask, tell, leave, ask_all, by_role=False,
-)  # fmt: skip
+    "commands",
+    {"ssh": "ssh:SshCommands"},
+    Channel,
+    AskHow,
+    OpHow,
+    message,
+    login,
+    ask,
+    tell,
+    leave,
+    ask_all,
+    by_role=False,
+)
