@@ -65,7 +65,6 @@ def hand_over(unit: UnitInWork) -> HandOver:
     last: Filed[LeftDocument] | Filed[CheckDocument] = left or unit.record.last_check() or first
     before, after = (found or first).document.as_plane, last.document.as_plane
     changed = differences(before, after) if found and left else ()
-    identity = after.identity
     journal = unit.record.history().entries
     return HandOver(
         job=job.title,
@@ -75,13 +74,7 @@ def hand_over(unit: UnitInWork) -> HandOver:
         note=unit.facts.entry.note,
         goes_to=unit.facts.entry.segment,
         family=unit.family.title,
-        identity=IdentityRow(
-            make=identity.make,
-            model=identity.model,
-            serial=identity.serial,
-            hardware=identity.hardware,
-            software=identity.software,
-        ),
+        identity=_identity(after),
         baseline=baseline_name(unit.facts.baseline),
         found=Found(
             time=first.time,
@@ -115,6 +108,11 @@ def hand_over(unit: UnitInWork) -> HandOver:
         evidence=last.document.evidence,
         site=TO_LOOK_AT,
     )
+
+
+def _identity(plane: Plane) -> IdentityRow:
+    its = plane.identity
+    return IdentityRow(make=its.make, model=its.model, serial=its.serial, hardware=its.hardware, software=its.software)
 
 
 def _found(first: CheckDocument, found: CheckDocument | None) -> Iterable[FindingRow]:
