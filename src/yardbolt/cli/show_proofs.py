@@ -16,7 +16,7 @@ from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.path import show as show_written
 from yardbolt.core.plane.table import is_item
-from yardbolt.core.plane.words import brief, human, listed, spoken
+from yardbolt.core.plane.words import brief, human, in_few_words, listed, spoken
 from yardbolt.core.run.documents import sound
 from yardbolt.core.run.ending import Ending, ending
 from yardbolt.core.run.proofs import WRONG, Proof, Result, Sort, shown_by
@@ -111,7 +111,7 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
     for path in found.unplanned:
         screen.say(("NOT PLANNED  ", "bad"), f"{spoken(path)} changed, and no step did that")
     if found.by_others:
-        several = listed(dict.fromkeys(spoken(path) for path in found.by_others))
+        several = listed(in_few_words(found.by_others))
         screen.say(("MEANWHILE  ", "faint"), f"somebody else changed {several}")
     for path in found.missing:
         left_out = unit.record.history().left_out.get(show_written(path))

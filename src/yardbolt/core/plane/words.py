@@ -109,6 +109,34 @@ def spoken(path: Path) -> str:
     return " ".join(path)
 
 
+LISTS_IN_WORDS = {
+    "input_rules": "rules of its packet filter",
+    "input_chains": "chains of its packet filter",
+    "address_lists": "address lists",
+    "listening": "listening sockets",
+    "jobs": "jobs",
+    "files": "files",
+}
+MOST_ITEMS_NAMED = 3
+
+
+def in_few_words(paths: Iterable[Path]) -> tuple[str, ...]:
+    """Paths as people say them; of many items of one list only how many."""
+    found: dict[str, dict[Path, None]] = {}
+    out: dict[str, None] = {}
+    for path in paths:
+        if path[0] in LISTS_IN_WORDS and len(path) > 1:
+            found.setdefault(path[0], {})[path[:2]] = None
+        else:
+            out[spoken(path)] = None
+    for head, items in found.items():
+        what = LISTS_IN_WORDS[head]
+        many = len(items) > MOST_ITEMS_NAMED
+        said = [f"{len(items)} {what}"] if many else [f"{what}: {path[1]}" for path in items]
+        out |= dict.fromkeys(said)
+    return tuple(out)
+
+
 def listed(words: Iterable[str]) -> str:
     """`a`, `a and b`, `a, b and c`; each once."""
     *most, last = list(dict.fromkeys(words)) or [""]
