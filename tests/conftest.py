@@ -205,7 +205,8 @@ class Bench:
     def down(self) -> None:
         assert self._task is not None
         self._loop.call_soon_threadsafe(self._task.cancel)
-        self._thread.join(10)
+        self._thread.join(60)
+        assert not self._thread.is_alive(), "the bench does not end"
 
 
 @pytest.fixture
