@@ -234,7 +234,12 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     if trial.opens(str(known["as"]), key=tool.folder / "first"):
         again.append("by the first key")
     if not any(owner.values()) and not again and not open_now:
-        return "locked out", f"{code}: {end}"
+        # a slow start, or a lock of its own for a while, is not for good
+        reached = connects(host.at(TECHNICIAN), host.address, int(known["port"]), 5)
+        time.sleep(200)
+        if not trial.opens("lt-works", key=tool.folder / "owner"):
+            return "locked out", f"{code}: {end}"
+        return "false", f"nobody got in for minutes after the start ({'a lock' if reached else 'its port was closed'})"
     tool_said = trial.do("sheet")
     sheets = sorted((tool.folder / "sheets").glob("*.json"))
     sheet = json.loads(sheets[-1].read_text()) if sheets else {}
