@@ -194,12 +194,15 @@ def _want_own(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 def _weak(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     opened = {trial.account for trial in plane.trials if trial.outcome == "opened"}
+    unclear = {trial.account for trial in plane.trials if trial.outcome not in ("opened", "refused")}
     for a in plane.accounts:
         path = ("accounts", a.key, "weakness")
         # an account that is off or locked opens nothing with it any more; whatever the unit says of one that was let
         # in just now
         locked = a.storage == "locked" and isinstance(a.weakness, tuple)
         if (can_log_in(a) is False or locked) and a.key not in opened:
+            if a.key in unclear and can_log_in(a) is not False:
+                yield Verdict(path, State.UNKNOWN, "whether a password still opens it is not known")
             continue
         if isinstance(a.weakness, tuple):
             bad = ", ".join(a.weakness)
