@@ -48,7 +48,13 @@ async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) ->
         WebStand(IntercomExchange(time.monotonic), f"{network}.6", fault),
         WebStand(AccessPoint(time.monotonic, place=f"{network}.7/24"), f"{network}.7", fault),
     ]
-    for stand in stands:
-        stand.set_doors()
-    ready(stands)
-    await asyncio.gather(*(stand.run() for stand in stands))
+    try:
+        for stand in stands:
+            stand.set_doors()
+        ready(stands)
+        await asyncio.gather(*(stand.run() for stand in stands))
+    finally:
+        # what ends before a stand has begun to run leaves its doors to us
+        for stand in stands:
+            for name in list(stand.listeners):
+                stand.shut(name)
