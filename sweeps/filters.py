@@ -50,9 +50,15 @@ OPTIONS = [
 TO = ["", "-p tcp -m tcp --dport 22", "-p tcp -m multiport --dports 20:22,80", "-p tcp -m tcp --dport 80", "-p tcp", "-p tcp -m tcp --dport 22 --syn", "-p udp -m udp --dport 22"]
 
 
+def finding(word: str) -> list[str]:
+    """Rules about single kinds of ICMPv6, now and then: finding a neighbour needs two of them."""
+    kinds = [f"-A INPUT -p ipv6-icmp -m icmp6 --icmpv6-type {kind} -j {chance.choice(('ACCEPT', 'DROP'))}" for kind in (128, 135, 136)]
+    return [kind for kind in kinds if word == "ip6tables" and chance.random() < 0.3]
+
+
 def older(word: str) -> str:
     """Rules in three chains of one family, as iptables-restore takes them."""
-    lines = ["*filter", f":INPUT {chance.choice(('ACCEPT', 'DROP'))} [0:0]", ":SIDE - [0:0]", ":deep - [0:0]", *["-A INPUT -p ipv6-icmp -j ACCEPT"] * (word == "ip6tables")]
+    lines = ["*filter", f":INPUT {chance.choice(('ACCEPT', 'DROP'))} [0:0]", ":SIDE - [0:0]", ":deep - [0:0]", *finding(word), *["-A INPUT -p ipv6-icmp -j ACCEPT"] * (word == "ip6tables")]
     for chain, targets in {"INPUT": ["SIDE", "deep"], "SIDE": ["deep"], "deep": []}.items():
         for _ in range(chance.randint(0, 5)):
             who = [w for w in OPTIONS if ("S:" not in w if word == "iptables" else "N." not in w and w != "! -f")]
@@ -66,7 +72,7 @@ def newer() -> str:
     lines = [f"set some {{ type ipv4_addr; flags interval; elements = {{ N.{chance.choice((0, 8, 64))}/29 }}; }}"]
     for name, targets in {"deep": [], "side": ["deep"], "one": ["side", "deep"], "two": ["side"]}.items():
         base = BASES.get(name, "") + (f"{chance.choice(('accept', 'drop'))};" if name == "two" else "")
-        lines.append("\n".join([f"chain {name} {{ {base}", *["meta l4proto ipv6-icmp accept"] * (name in BASES and chance.random() < 0.8), *(rule(targets) for _ in range(chance.randint(0, 5))), "}"]))
+        lines.append("\n".join([f"chain {name} {{ {base}", *(["icmpv6 type nd-neighbor-" + chance.choice(("solicit", "advert")) + " drop"] * (name in BASES and chance.random() < 0.2)), *["meta l4proto ipv6-icmp accept"] * (name in BASES and chance.random() < 0.8), *(rule(targets) for _ in range(chance.randint(0, 5))), "}"]))
     family, policy = chance.choice(("ip", "ip6")), chance.choice(("accept", "drop"))
     lines += ["}", f"table {family} gate {{ chain three {{ type filter hook input priority 5; policy {policy};", *["meta l4proto ipv6-icmp accept"] * (family == "ip6"), *(rule([], family) for _ in range(chance.randint(0, 4))), "}"]
     return "\n".join(["flush ruleset", "table inet sweep {", *lines, "}\n"])

@@ -283,6 +283,8 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
         return "told", f"{code}: {end}"
     if not finished:
         return "stuck", f"{code} ({len(runs)} runs): {end}"
+    if "POSSIBLE NOW" in said:
+        return "stuck", f"{code} ({len(runs)} runs): it says that more is possible, and does not do it"
     if "0 changes" not in planned[1] and "nobody with full rights is in" not in " ".join(planned[1].split()):
         lines = planned[1].splitlines()
         changes = "; ".join(line.strip() for line in lines[:8] if not line.startswith("  #"))[:300]

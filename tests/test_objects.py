@@ -439,7 +439,11 @@ def test_units_behind_objects_and_pages_are_tightened_and_proven(yard: Tool, ben
     (yard.folder / "yard.yaml").write_text(job_text(", drop edits: yes"))
     for name, unit in (("lc2-04", camera), ("gd6-01", gate), ("wr1-02", router)):
         said = yard("tighten", "--yes", name, code=None)
-        assert "SAFE TO UNPLUG  what is set" in said and "lt-watch may not set the name" in said, said
+        assert (
+            "SAFE TO UNPLUG  nothing waits" in said
+            and "POSSIBLE NOW" not in said
+            and "lt-watch may not set the name" in said
+        ), said
         if name == "lc2-04":
             assert "log in by https and ssh" in said and "arrives at" in said and camera.keyed
         if name != "gd6-01":

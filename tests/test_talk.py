@@ -517,7 +517,7 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
         {("input_rules", "inet f 8", "families"): ("6",), ("input_rules", "inet f 9", "families"): ("4", "6")},
     ),
     "packet-filter": (
-        "older 4 filter\nolder 6 nat\nno ipv6\nread o4\no4 # Generated\no4 *filter\no4 :INPUT DROP [1:2]\no4 :in - [0:0]\no4 -A INPUT -m state --state RELATED,ESTABLISHED -j ACCEPT\n"
+        "older 4 filter\nolder 6 nat\nno ipv6\nno nftables\nread o4\no4 # Generated\no4 *filter\no4 :INPUT DROP [1:2]\no4 :in - [0:0]\no4 -A INPUT -m state --state RELATED,ESTABLISHED -j ACCEPT\n"
         'o4 -A INPUT ! -s 192.0.2.0/28 -p tcp -m multiport --dports 22,80:90 -m comment --comment "the works" -j in\no4 [7:9] -A in -m limit --limit 3/min -f -j DROP\n'
         'o4 -A in -m rpfilter -j DROP\no4 -A in -p tcp -m tcp --dport 23 -j REJECT --reject-with tcp-reset\no4 -A in -i eth+ -j DOCKER\no4 COMMIT\n',
         {("input_filter", "unseen"): ("nat (IPv6)",), ("input_chains", "older ip filter INPUT", "default"): "drop", ("input_rules", "older ip filter INPUT: --state RELATED,ESTABLISHED -j ACCEPT", "state"): "established",

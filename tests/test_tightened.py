@@ -47,7 +47,7 @@ KEY = asyncssh.generate_private_key("ssh-ed25519", comment="works office")
 
 
 def begin(tool: Tool, made: Host, light_safe: bytes) -> None:
-    """The job for a host, with its first check as anyone who the maker says."""
+    """The job for a host, with its first check as the account the maker says."""
     tool.env |= {"YARDBOLT_PORTS": "1-1024", "YARDBOLT_MASTER": MASTER}
     (tool.folder / "yard.yaml").write_text(
         YARD.format(net=made.network, net6=made.network6, name=made.name, key=KEY.export_public_key().decode().strip())
@@ -232,7 +232,7 @@ async def tell(made: Host, name: str, **given: str) -> tuple[int, str]:
 
 
 async def run_at(made: Host, script: str) -> tuple[int, str]:
-    """Run a script as anyone who its maker said, over SSH."""
+    """Run a script as the account its maker said, over SSH."""
     account, _, password = KINDS[made.name].login.partition(":")
     for left in reversed(range(20)):
         try:

@@ -118,7 +118,7 @@ def test_the_safe_is_whole_or_untouched(tmp_path: Path, light_safe: bytes) -> No
 
 
 def test_the_record_only_grows(tmp_path: Path) -> None:
-    """Entries come back in order and folded once, anyone who wrote them; documents keep every version; rubbish is
+    """Entries come back in order and folded once, no matter who wrote them; documents keep every version; rubbish is
     told."""
     records, other = SqliteRecords(tmp_path / "r.sqlite"), SqliteRecords(tmp_path / "r.sqlite")
     login: Any = {"account": "a", "service": "ssh", "source": "s", "address": "d", "secret": "safe:u/a"}
@@ -492,7 +492,7 @@ def record() -> handover.HandOver:
         job="j", owner="Larkmoor Tramway", technician="t", unit=HOSTILE, note="", goes_to="w", family="f",
         identity=handover.IdentityRow(serial=HOSTILE), baseline=documents.BaselineName(name="b", version="1", meaning="m " * 60),
         found=handover.Found(time=time, inside="", findings=(finding,), outside=documents.Outside()),
-        left=handover.Left(time=time, proven=True, findings=(finding,), blind=()),
+        left=handover.Left(time=time, proven=True, ending="not done", findings=(finding,), blind=()),
         changes=(handover.ChangeRow(path="name", before=HOSTILE, after="x"),), unplanned=("name",), by_others=("idle",), steps=(), entry=(entry,),
         proofs=(), back_in=(), secrets=(), owed=(HOSTILE,), waivers=(), reset="", socket="", evidence=(), site=("q",),
     )  # fmt: skip

@@ -232,6 +232,15 @@ def test_a_chain_of_ours_is_what_its_services_are_limited_to() -> None:
         assert not limits(*four[:place], spoiled, *four[place + 1 :], *six), four[place]
         assert place == 6 or not limits(*four[:place], *four[place + 1 :], *six), four[place]
     assert not limits(*four[:3], four[4], four[3], *four[5:], *six), "what stands before it decides first"
+    remark = "4 # Table `filter' is incompatible, use 'nft' tool."
+    assert decode(Replies("\n".join(("read 4", "read 6", remark, *six))), "").leftovers, (
+        "what only nft can say is there"
+    )
+    kinds = [f"6 -A INPUT -p ipv6-icmp -m icmp6 --icmpv6-type {kind} -j DROP" for kind in (135, 128)]
+    lines = ("read 4", "read 6", "6 *filter", "6 :INPUT ACCEPT [0:0]", *kinds)
+    found = dict(decode(Replies("\n".join(lines)), "").facts)
+    opaque = [value for path, value in found.items() if path[-1] == "opaque"]
+    assert opaque == [True, False], "one half of finding a neighbour may end it; an echo does not"
     unread = decode(Replies("read 4\n" + "\n".join(four)), "")
     assert unread.leftovers == ("neither nft nor iptables shows what is blocked by IPv6",)
 

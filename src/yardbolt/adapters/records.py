@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 
-from yardbolt.core.errors import FileError, in_words
+from yardbolt.core.errors import FileError
 from yardbolt.core.run.documents import Document, Filed, filed_as
 from yardbolt.core.run.events import Entry, Event, Stamp
 from yardbolt.core.run.history import History
@@ -66,7 +66,7 @@ class SqliteRecords:
         except sqlite3.OperationalError as e:
             raise FileError(str(path), 0, "", f"the record cannot be opened for writing ({e})") from None
         except sqlite3.DatabaseError as e:
-            problem = f"cannot be used as a record ({in_words(e)}); restore it, or move it away"
+            problem = f"cannot be used as a record ({e}); restore it, or move it away"
             raise FileError(str(path), 0, "", problem) from None
 
     @contextmanager

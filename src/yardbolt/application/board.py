@@ -53,7 +53,7 @@ def _stage(
     if left and left.number > checked.number:
         if records.history().of(name).handed_over == left.number:
             return "handed over", "prove"
-        return ending(sound(left.document), counted, owed=False).value, "sheet"
+        return ending(sound(left.document), counted, bool(left.document.owed)).value, "sheet"
     if not checked.document.complete:
         # a published login that is good leads in; where none is, somebody has to give one
         good = any(row.gate or row.outcome == "opened" for row in checked.document.outside.tried)

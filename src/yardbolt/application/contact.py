@@ -58,8 +58,7 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         if unit.held.secret(ref) is not None:
             out.setdefault((account, ref), None)
     # a record may be lost while the safe is not: what rests there for this unit may open it too. Where a run is on
-    # record, what
-    # it never sent opens nothing, and would only go over the line
+    # record, what it never sent opens nothing, and would only go over the line
     for ref in unit.held.safe.entries() if unit.held.safe and not unit.record.history().begun else ():
         name, _, title = ref.entry.removeprefix("safe:").partition("/")
         account, value = title.removesuffix(FOUND), unit.held.secret(ref)
@@ -74,7 +73,7 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
         if not opens_a_login(account) or (account in asks and ref == unit.site.secret(account)):
             del out[(account, ref)]
     rights = {own.name: own.role for own in unit.site.accounts}
-    # anyone who has full rights reads everything, so those come first; of who the job does not speak may have them
+    # an account with full rights reads everything, so those come first; one that the job does not name may have them
     place = {"full": 0, "": 1}
     ranked = sorted(out, key=lambda login: -1 if login[1].typed else place.get(rights.get(login[0], ""), 2))
     return tuple(

@@ -103,7 +103,7 @@ async def _limited(unit: UnitInWork, session: Session, plane: Plane, own: OwnAcc
         areas = {
             area for role in unit.site.roles if role.name == own.role for area, may in role.areas if may == "change"
         }
-        saw = f"taken; it it may be allowed to change that: {', '.join(sorted(areas))}" if areas else "taken"
+        saw = f"taken; it may be allowed to change that: {', '.join(sorted(areas))}" if areas else "taken"
         return Proof(claim, Result.NOT_TRIED if areas else Result.FAILS, saw, claim.control)
     # by a login of its own too: what stands in the way of everybody but the session in hand would refuse it as well
     _, full = await unit.access.enter(session.way)

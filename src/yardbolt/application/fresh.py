@@ -126,13 +126,11 @@ def _known_there(session: Session, reading: Reading) -> Plane:
         problem = f"logged in as {account}, but the unit does not list that account; nothing was changed"
         raise UnitError(Trouble.GARBLED, problem)
     # on a list that was not read whole, it is there all the same: it logged in
-    plane = make(plane, ("accounts", account))
-    role = ("accounts", account, "role")
-    return put(plane, role, "full") if session.was_root and get(plane, role) is None and there is None else plane
+    return make(plane, ("accounts", account))
 
 
 async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Way, str]) -> tuple[Session, Reading]:
-    """Where anyone who logged in may not read everything, somebody else of ours may: the reading that left least
+    """Where the account that logged in may not read everything, another of ours may: the reading that left least
     unread, and whose it is. Who knows the unit under another account tries no login twice."""
     unit = run.unit
     # anyone who has all rights reads as much as anybody

@@ -6,15 +6,18 @@ from collections.abc import Iterable
 
 from yardbolt.core.errors import OperatorError
 from yardbolt.core.job import GUARD_KEY, console_word
+from yardbolt.core.judge.causes import causes
+from yardbolt.core.judge.counting import SEVERITIES, count
 from yardbolt.core.judge.whereabouts import has_bundles
-from yardbolt.core.judge.who import passing, who
+from yardbolt.core.judge.who import who
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import human, spoken
-from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument
+from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument, sound
+from yardbolt.core.run.ending import ending
 from yardbolt.core.run.events import (
     BackedOut,
     Entry,
@@ -42,6 +45,7 @@ from yardbolt.core.run.handover import (
 )
 from yardbolt.core.secret import Ref
 
+from .owing import console_words, owed_later, set_here
 from .prove import differences
 from .unit import UnitInWork
 
@@ -51,7 +55,6 @@ TO_LOOK_AT = (
     "Who keeps the safe and its copy?",
 )
 STATES = ("fails", "unknown", "waived", "holds", "not applicable")
-SEVERITIES = ("critical", "high", "medium", "low")
 
 
 def hand_over(unit: UnitInWork) -> HandOver:
@@ -83,7 +86,11 @@ def hand_over(unit: UnitInWork) -> HandOver:
             outside=first.document.outside,
         ),
         left=Left(
-            time=last.time, proven=left is not None, findings=ordered(last.document.findings), blind=last.document.blind
+            time=last.time,
+            proven=left is not None,
+            ending=_ending(left.document) if left else "not proven",
+            findings=ordered(last.document.findings),
+            blind=last.document.blind,
         ),
         changes=tuple(
             ChangeRow(path=spoken(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed
@@ -108,6 +115,10 @@ def hand_over(unit: UnitInWork) -> HandOver:
         evidence=last.document.evidence,
         site=TO_LOOK_AT,
     )
+
+
+def _ending(left: LeftDocument) -> str:
+    return ending(sound(left), count(row.counted for row in left.findings), bool(left.owed)).value
 
 
 def _identity(plane: Plane) -> IdentityRow:
@@ -166,19 +177,8 @@ def _logins(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
 def _kept(unit: UnitInWork, after: Plane) -> tuple[str, ...]:
     """What of this unit rests in the safe and is of use: for logins, for SNMP, for what it stores."""
     asks = [own.name for own in unit.site.askers if exists(after, ("snmp", "users", own.name)) is not False]
-    keys = [GUARD_KEY] if "stored/guard" in _set_here(unit) else []
-    return (*_logins(unit, after), *asks, *keys, *map(console_word, _console_words(unit, after)))
-
-
-def _set_here(unit: UnitInWork) -> frozenset[str]:
-    """What was set on this unit, ever, and read back."""
-    return frozenset(one.event.path for one in unit.record.history().entries if isinstance(one.event, ReadBack))
-
-
-def _console_words(unit: UnitInWork, plane: Plane) -> tuple[str, ...]:
-    """The consoles that were given a word."""
-    made = _set_here(unit)
-    return tuple(one.key for one in plane.console_lines if f"console_lines/{one.key}/secret" in made)
+    keys = [GUARD_KEY] if "stored/guard" in set_here(unit) else []
+    return (*_logins(unit, after), *asks, *keys, *map(console_word, console_words(unit, after)))
 
 
 def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
@@ -215,50 +215,4 @@ def owed(unit: UnitInWork, left: LeftDocument | None, findings: tuple[FindingRow
             for path in left.missing
         )
         yield from owed_later(unit, left)
-    yield from (f"{row.severity}: {row.title}: {row.saw}" for row in fails)
-
-
-def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
-    """What could not be done today and is to be done on site, or on its day."""
-    yield from _next_start(unit, left)
-    for proof in left.proofs:
-        if proof.result == "could not be tried":
-            yield f"could not be tried: {proof.text} ({proof.saw})"
-    plane = left.as_plane
-    for own in unit.site.accounts:
-        account = plane.accounts.get(own.name)
-        if own.codes and account and account.factor == "none":
-            yield f"codes for {own.name} go to {own.codes}: switch them on, on site, once a test mail has arrived"
-    if plane.stored.support_code is True and not unit.site.code_noted:
-        yield "the maker's support code: write it down from the unit, and say so in the job (support code noted)"
-    for line in _console_words(unit, plane):
-        yield f"the password of {line} was set and cannot be tried from here: try it there"
-    if let_in := ", ".join(one.key for one in passing(plane, unit.site)):
-        yield f"this laptop's address {unit.site.laptop} is still let in by {let_in}: last of all, yardbolt leave {unit.name}"
-    for own in unit.facts.job.accounts:
-        if own.until:
-            yield f"{own.name} ends on {own.until}: yardbolt tighten {unit.name} after that day removes it"
-    yield from (
-        f"{one.kind} server {one.address} is not here: prove it on site"
-        for one in unit.facts.job.servers
-        if not one.here
-    )
-
-
-def _next_start(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
-    """What of the as-left state no restart has tried: all that a run changed which made none; else, on a host that
-    starts programs of anybody's, the services that were closed after it: another may take their port at the next
-    start."""
-    history, plane = unit.record.history(), left.as_plane
-    since = max(left.started, history.reset_at)  # ISO 8601, UTC: later is greater, and not told is empty
-    changed = {path: stamp for path, stamp in history.since_restart.items() if stamp.time > since}
-    if any(stamp.run not in history.restarted for stamp in changed.values()):
-        yield f"not restarted, so whether it comes back like this was not tried: restart it, then yardbolt prove {unit.name}"
-        return
-    if plane.host.init is ABSENT:
-        return
-    off = [one.key for one in plane.services if f"services/{one.key}/enabled" in changed and one.enabled is False]
-    if off:
-        ports = {proof.service: f" ({proof.port})" for proof in left.proofs if proof.port}
-        names = ", ".join(f"{name}{ports.get(name, '')}" for name in off)
-        yield f"{names} closed after the restart: whether closed at the next start too was not tried"
+    yield from (f"{cause.severity}: {cause.text}" for cause in causes(findings))

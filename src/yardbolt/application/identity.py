@@ -69,16 +69,18 @@ def not_another(unit: UnitInWork, box: Box) -> str:
     return f"it shows the host key of {name}: the same box, or a maker's one key for all?" if name else ""
 
 
-def _plate_question(unit: UnitInWork) -> str:
-    marks = [f"{mark} {value}" for mark in MARKS if (value := getattr(unit.facts.entry, mark))]
-    if not marks:
-        return f"The job file names no serial for {unit.name}. Look at the plate of the box: is it {unit.name}?"
-    return f"Look at the plate of the box: does it say {' and '.join(marks)}?"
+async def _plate_says(unit: UnitInWork, marks: str) -> bool:
+    """Does the plate bear these marks? False where nobody is there to be asked. Raises IdentityError where it does not."""
+    if unit.plate is None:
+        return False
+    if not await unit.plate(marks):
+        raise IdentityError(f"{unit.name}: its plate says otherwise, so nothing was written; check the cable")
+    return True
 
 
 async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> None:
     """Before the first write: is it the unit on the work order? By serial or hardware address as read inside or seen
-    on the cable, else by the word of anyone who reads its plate.
+    on the cable, else by what the technician reads on its plate.
 
     Raises IdentityError on another unit, Stopped where there is nothing to compare by and nobody's word.
     """
@@ -92,12 +94,10 @@ async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> 
     key = unit.record.pin(unit.facts.best_door().service)  # the session that got us here was compared with it
     if not known and key and key == unit.record.history().recognised and not _recorded_as(unit, Box(key=key), ("key",)):
         known.append("the host key it had when it was recognised before")
-    if not known and unit.this_one:
-        known.append("its plate, read by the technician")
-    if not known and unit.plate is not None and await unit.plate(_plate_question(unit)):
+    wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.facts.entry, mark)))
+    if not known and (unit.this_one or await _plate_says(unit, wanted)):
         known.append("its plate, read by the technician")
     if not known:
-        wanted = " ".join(f"{mark} {value}" for mark in MARKS if (value := getattr(unit.facts.entry, mark)))
         plate = f"compare its plate with {wanted}" if wanted else "the job file names no serial: look at its plate"
         raise Stopped(
             f"{unit.name}: nothing was written: nothing it shows so far identifies the box; "

@@ -32,6 +32,7 @@ from yardbolt.core.run.filing import finding_rows
 from yardbolt.core.run.proofs import Claim, Sort, settle
 
 from .fresh import Run, arrive
+from .owing import owed_later
 from .prove import proof_row
 from .steps import Plan, change_key, left_by_us, target_from, want_rows
 from .tighten import drive, stopped
@@ -40,7 +41,7 @@ from .unit import UnitInWork
 
 @dataclass(frozen=True)
 class Left:
-    """What was ended: the services, and anyone who is let in by them from now on."""
+    """What was ended: the services, and the sources they let in from now on."""
 
     services: tuple[str, ...]
     sources: AddressSet
@@ -156,5 +157,6 @@ async def _turned_away(run: Run, target: Target, left: LeftDocument) -> LeftDocu
     findings = finding_rows(judge(plane, unit.facts.baseline, unit.site, unit.record.clock.now()[:10]))
     # what was to be refused stays as it was proven; the logins that opened are the administrators' from here on
     document = replace(left, run=run.number, plane=to_tree(plane), findings=findings, proofs=tuple(rows))
+    document = replace(document, owed=tuple(owed_later(unit, document)))
     unit.record.file(document)
     return document

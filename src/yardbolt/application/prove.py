@@ -38,6 +38,7 @@ from .check import conclude
 from .contact import candidates, shut_out, way_in, with_known_secrets
 from .identity import box_of, same_unit
 from .outerview import datagrams_meanwhile, look_at
+from .owing import owed_later
 from .session import Session
 from .steps import as_wanted, target_from, target_of
 from .trials import Trial
@@ -93,8 +94,8 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
-    """Who it blocks, while it lets the laptop in: there, or where the unit has another address and the service
-    listens at that alone. One that answers who it does not let in says so in words of its own, which the laptop does
+    """That it blocks the stranger, while it lets the laptop in: there, or where the unit has another address and the service
+    listens at that alone. One that answers strangers too says so in words of its own, which the laptop does
     not hear."""
     knock = unit.outside.look.knock
     met, before = claim.door, await knock(claim.door, unit.facts.source(claim.door))
@@ -110,7 +111,7 @@ async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _beside_user(unit: UnitInWork, claim: Claim) -> Proof:
-    """What SNMP must not answer. Who it does not know it never answers: that is a no only between two answers."""
+    """What SNMP must not answer. It never answers a user it does not know: that is a no only between two answers."""
     right = replace(claim.way, door=replace(claim.door, scheme="snmp"))
     before = await attempt_patiently(unit, right, False)
     asked = replace(claim.way, account="", credential=Nothing()) if claim.sort is Sort.COMMUNITY else claim.way
@@ -376,6 +377,7 @@ def _filed(
         missing=tuple(show(path) for path in missing),
         **reading_fields(reading, plane),
     )
+    document = replace(document, owed=tuple(owed_later(unit, document)))
     unit.record.file(document)
     return Proved(
         unit.name, plane, findings, proofs, changed, unplanned, by_others, missing, unit.record.clock.now(), document

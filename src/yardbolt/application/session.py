@@ -17,7 +17,7 @@ from yardbolt.core.family.model import LIVE, STAGED, Ask
 from yardbolt.core.family.parts import Reading
 from yardbolt.core.family.reading import Merging, asks_for
 from yardbolt.core.formats.decode import DECODERS
-from yardbolt.core.plane.edit import exists, get, put
+from yardbolt.core.plane.edit import exists, get, make, put
 from yardbolt.core.plane.evidence import Blind, Evidence
 from yardbolt.core.plane.path import Path, parse
 from yardbolt.core.ports import Wire
@@ -183,7 +183,7 @@ class Session:
         return Fetch(ask.how, fill, given=self._given() if self.talk.ask_all else {})
 
     def _given(self) -> dict[str, str]:
-        """What a section may know of the job: for who, and from where, settings that differ are looked at."""
+        """What a section may know of the job: the accounts and addresses for which settings may differ."""
         site = self.facts.site
         names = ["root", *(own.name for own in site.accounts), *site.factory, self.way.account]
         networks = (*site.administrators.nets, *site.monitoring.nets)
@@ -244,13 +244,14 @@ class Session:
     def _with_own_rights(self, got: Reading) -> Reading:
         """Anyone who became root before our eyes may do everything, whatever was not understood of the rules."""
         account = ("accounts", self.way.account)
-        if (
-            not self.was_root
-            or exists(got.plane, account) is not True
-            or get(got.plane, (*account, "role")) is not None
-        ):
+        there = exists(got.plane, account)
+        # on a list that was not read whole it is there all the same: it logged in
+        if not self.was_root or not (there or (there is None and self._whole)):
             return got
-        return replace(got, planes={**got.planes, LIVE: put(got.plane, (*account, "role"), "full")})
+        plane = make(got.plane, account)
+        if get(plane, (*account, "role")) is None:
+            plane = put(plane, (*account, "role"), "full")
+        return replace(got, planes={**got.planes, LIVE: plane})
 
     async def _read_all(
         self, todo: list[tuple[Ask, str]], merging: Merging, evidence: list[Evidence], blind: list[Blind]

@@ -188,9 +188,10 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
 
 
 def _possible_now(unit: UnitInWork, made: Plan, proved: Proved) -> tuple[Change, ...]:
-    """What was left out of the plan because something was not read, and can be planned now that it is. It was not
-    approved, so it is for another run."""
-    gaps = {gap.path for gap in made.gaps if show(gap.path) not in unit.record.history().left_out}
+    """What no change could be made of when it was planned, and can be now that more was read. It was not approved, so
+    it is for another run. What only no order allowed, or wants a consent, is none of it."""
+    gaps = {gap.path for gap in changes(made.plane, made.target, unit.family, unit.site)[1]}
+    gaps -= {parse(path) for path in unit.record.history().left_out}
     todo = changes(proved.plane, target_of(unit, proved.plane)[0], unit.family, unit.site)[0] if gaps else ()
     return tuple(change for change in todo if change.path in gaps)
 

@@ -58,7 +58,7 @@ class UnitInWork:
     outside.
 
     `report` shows progress; `pick(n)` gives an even chance of 0..n-1; `this_one`: the technician has compared the
-    plate; `plate` asks for that, where somebody is there to be asked."""
+    plate; `plate` asks whether it bears these marks, where somebody is there to be asked."""
 
     facts: Facts
     record: Record

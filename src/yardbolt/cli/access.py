@@ -48,16 +48,13 @@ def _show(screen: Screen, found: WhoGetsIn, source: str, full: bool) -> None:
         (found.unit, "head"), f"  WHO GETS IN{f' from {source}' if source else ''}, by the settings read {when} UTC"
     )
     for one in found.services:
-        place = f"{one.at.transport} {one.at.port}  "
+        head: tuple[Cell, ...] = ((f"{one.service}  ", "head"), f"{one.at.transport} {one.at.port}  ")
         if not source:
-            screen.say((f"{one.service}  ", "head"), place, *_sets(one.who))
+            screen.say(*head, *_sets(one.who))
         for accounts, answer in [([name], answer) for name, answer in one.asked] if full else _alike(one):
             why = "" if full else _because(answer)
-            head: tuple[Cell, ...] = ((f"{one.service}  ", "head"), place) if source else ()
-            indent = 0 if source else 2
-            screen.say(
-                *head, f"as {listed(accounts)}: ", VERDICT[answer.admitted], f": {why}" if why else "", indent=indent
-            )
+            verdict = (f"as {listed(accounts)}: ", VERDICT[answer.admitted], f": {why}" if why else "")
+            screen.say(*head, *verdict)
             for condition in answer.conditions if full else ():
                 style = "unknown" if condition.holds is None else ""
                 screen.say((f"{ANSWER[condition.holds]:<10}", style), condition.why, indent=4)

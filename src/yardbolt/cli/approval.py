@@ -34,10 +34,11 @@ def plate_asked(yard: Yard, unit: UnitInWork) -> Callable[[str], Awaitable[bool]
     if not sys.stdin.isatty():
         return None
 
-    async def ask(question: str) -> bool:
+    async def ask(marks: str) -> bool:
+        says = f"does it say {marks}?" if marks else f"is this {unit.name}? The job file names no serial."
         async with unit.shared.asking:
             yard.progress.clear()
-            return await asyncio.to_thread(agreed, f"{unit.name}: {question}", False)
+            return await asyncio.to_thread(agreed, f"{unit.name}: look at the plate of the box: {says}", False)
 
     return ask
 

@@ -87,9 +87,6 @@ PREFIX = "yardbolt-demo-"
 PROGRAM = (sys.executable, "-m", "yardbolt")
 
 
-SPENT: dict[str, float] = {}  # command -> seconds, of the story that is told
-
-
 def _free_network() -> str:
     """The network of the demo's units: the usual one, or another where a bench is up there already."""
     tried = [DEMO_NETWORK, *(f"127.83.{third}" for third in range(5, 250))]
@@ -118,7 +115,7 @@ def run(folder: Path | None, no_color: bool) -> int:
     if no_color:
         env["NO_COLOR"] = "1"
     screen = Screen(no_color)
-    began = time.monotonic()
+    began, spent = time.monotonic(), dict[str, float]()
     bench = subprocess.Popen(
         [*PROGRAM, "bench", "up", "--state", str(work / "bench"), "--network", network],
         stdout=subprocess.PIPE,
@@ -131,10 +128,11 @@ def run(folder: Path | None, no_color: bool) -> int:
             raise Stopped("the bench did not come up; is another one running?")
         for comment, command, good in STORY:
             elsewhere = command is NEW and network != DEMO_NETWORK
-            _act(screen, comment, (*command, "--network", network) if elsewhere else command, good, work, env)
+            whole = (*command, "--network", network) if elsewhere else command
+            spent[" ".join(command[:1])] = _act(screen, comment, whole, good, work, env)
         screen.head(
             "Done",
-            f"{time.monotonic() - began:.0f} s ({_where_time_went()}); the bench is down, nothing is left running",
+            f"{time.monotonic() - began:.0f} s ({_longest(spent)}); the bench is down, nothing is left running",
         )
         screen.say(f"The job:  {work}  (safe key: {key.name}; delete it when you are done)")
         screen.say("By hand:  yardbolt bench up; in another terminal: yardbolt new job --demo, cd job, yardbolt check")
@@ -155,7 +153,7 @@ def of_a_host(folder: Path | None, no_color: bool) -> int:
         raise OperatorError(f"{folder} holds a job already; the demo wants an empty folder")
     work = folder or Path(tempfile.mkdtemp(prefix=PREFIX))
     (work / "families").mkdir(parents=True)
-    key, screen, began = work / "demo.key", Screen(no_color), time.monotonic()
+    key, screen, began, spent = work / "demo.key", Screen(no_color), time.monotonic(), dict[str, float]()
     wiring.write_whole(key, secrets.token_bytes(64))
     env = {**os.environ, "YARDBOLT_KEY_FILE": str(key.resolve()), "XDG_STATE_HOME": str(work.resolve() / "state")}
     env.pop("YARDBOLT_MASTER", None)
@@ -166,17 +164,17 @@ def of_a_host(folder: Path | None, no_color: bool) -> int:
         (work / "yard.yaml").write_text(YARD.format(net=network, host=HOST))
         (work / "families" / "works-server.yaml").write_text(FAMILY)
         for comment, command, good in OF_A_HOST:
-            _act(screen, comment, command, good, work, env)
+            spent[" ".join(command[:1])] = _act(screen, comment, command, good, work, env)
     screen.head(
-        "Done", f"{time.monotonic() - began:.0f} s ({_where_time_went()}); the server is gone, nothing is left running"
+        "Done", f"{time.monotonic() - began:.0f} s ({_longest(spent)}); the server is gone, nothing is left running"
     )
     screen.say(f"The job:  {work}  (safe key: {key.name}; delete it when you are done)")
     return 0
 
 
-def _where_time_went() -> str:
+def _longest(spent: dict[str, float]) -> str:
     """The commands that took longest, with their seconds."""
-    longest = sorted(SPENT.items(), key=lambda row: -row[1])[:3]
+    longest = sorted(spent.items(), key=lambda row: -row[1])[:3]
     return ", ".join(f"{command} {seconds:.0f} s" for command, seconds in longest)
 
 
@@ -191,7 +189,8 @@ def _clear_away() -> None:
 
 def _act(
     screen: Screen, comment: str, command: tuple[str, ...], good: tuple[int, ...], work: Path, env: dict[str, str]
-) -> None:
+) -> float:
+    """Run a command of the story; the seconds it took. Raises Stopped where it ended otherwise than it should."""
     if comment:
         screen.say("")
         screen.say((f"== {comment}", "next"))
@@ -199,6 +198,6 @@ def _act(
     sys.stdout.flush()
     began = time.monotonic()
     got = subprocess.run([*PROGRAM, *command], cwd=work, env=env, check=False)
-    SPENT[command[0] if command else "board"] = time.monotonic() - began
     if got.returncode not in good:
         raise Stopped(f"'yardbolt {' '.join(command)}' ended with {got.returncode}; the job lies in {work}")
+    return time.monotonic() - began

@@ -132,7 +132,7 @@ def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, i
         screen.item(("waived    ", "waived"), f"{one.title}: {one.saw}")
     unknown = [one for one in found if one.state is State.UNKNOWN]
     if not inside and not depth:
-        rules = len({one.title for one in unknown})
+        rules = count(one.counted for one in unknown).unknown
         screen.say(("NOT JUDGED     ", "head"), f"{rules} rules: the settings were not read")
     else:
         _not_judged(screen, unknown, bool(depth))

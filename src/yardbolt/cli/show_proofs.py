@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from yardbolt.application.handover import owed_later
 from yardbolt.application.prove import Proved
 from yardbolt.application.unit import UnitInWork
 from yardbolt.core.addresses import AddressSet
@@ -125,26 +124,28 @@ def proved(screen: Screen, found: Proved, unit: UnitInWork, depth: Depth = PLAIN
     _ending(screen, found, unit)
 
 
+ENDINGS = {Ending.NOT_DONE: "bad", Ending.FINDINGS: "bad", Ending.OWED: "medium", Ending.DONE: "good"}
+
+
 def _ending(screen: Screen, found: Proved, unit: UnitInWork) -> None:
     """How it is left, what is owed, and whether it may be unplugged."""
-    owed = tuple(owed_later(unit, found.document))
-    counted = count(one.counted for one in found.findings)
+    owed, counted = "; ".join(found.document.owed), count(one.counted for one in found.findings)
     amiss = sum(proof.result is Result.FAILS for proof in found.proofs) + len(found.unplanned) + len(found.missing)
     left = ending(sound(found.document), counted, bool(owed))
+    unknown = f"; {counted.unknown} not judged" if counted.unknown else ""
     told = {
         Ending.NOT_DONE: f"{amiss} of the above failed, or {'is' if amiss == 1 else 'are'} not as planned",
         Ending.FINDINGS: f"still {counted.in_words()}",
-        Ending.OWED: "",
-        Ending.DONE: "as planned and tried; nothing is owed",
-    }[left]
-    told += f"; {counted.unknown} not judged" if counted.unknown and left is Ending.DONE else ""
-    parts = [told, f"owed: {'; '.join(owed)}" if owed else ""] if left is not Ending.OWED else list(owed)
-    style = {Ending.NOT_DONE: "bad", Ending.FINDINGS: "bad", Ending.OWED: "medium", Ending.DONE: "good"}[left]
-    screen.say((f"{left.value.upper()}  ", style), "; ".join(filter(None, parts)))
+        Ending.DONE: f"as planned and tried; nothing is owed{unknown}",
+    }
+    if left in told:
+        screen.say((f"{left.value.upper()}  ", ENDINGS[left]), told[left])
+    if owed:
+        screen.item(("OWED  ", ENDINGS[Ending.OWED]), owed)
     if lost := _lost_with_the_power(found, unit):
         screen.item(("DO NOT UNPLUG  ", "bad"), lost)
     else:
-        screen.item(("SAFE TO UNPLUG  ", "good"), "what is set now is there again after it")
+        screen.item(("SAFE TO UNPLUG  ", "good"), "nothing waits to be saved")
 
 
 def _lost_with_the_power(found: Proved, unit: UnitInWork) -> str:

@@ -15,7 +15,9 @@ Each message is one line, for a tired reader, and says what to do next. No messa
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from enum import Enum
+from types import MappingProxyType
 
 _ANSI = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|\][^\x07\x1b]{0,256}(?:\x07|\x1b\\)|[@-Z\\-_])")
 # C0 and C1 (ECMA-48), and the signs that turn or break lines (Unicode, UAX 9): what is shown must read as it is
@@ -29,42 +31,27 @@ def clean(text: str) -> str:
     return _ANSI.sub("", text).replace("\r\n", "\n").replace("\r", "\n").translate(_CONTROL)
 
 
-# what a foreign error means, by its kind or what it is a kind of; the nearest counts
+# what an error of the language means, by its kind or what it is a kind of; the nearest counts
 _MEANING = {
     "TimeoutError": "no answer in time",
-    "TimeoutException": "no answer in time",
-    "RequestTimedOut": "no answer in time",
     "ConnectionRefusedError": "connection refused",
     "ConnectionResetError": "the connection was reset",
-    "ConnectionAbortedError": "the connection was cut",
-    "BrokenPipeError": "the connection was cut",
-    "ConnectionLost": "the connection was cut",
-    "NetworkError": "the connection was cut",
+    "ConnectionError": "the connection was cut",
     "EOFError": "it hung up",
-    "ProtocolError": "what it says is not the protocol",
-    "DecodingError": "what it says cannot be unpacked",
-    "SSLError": "no TLS was agreed on",
-    "SSLCertVerificationError": "its certificate does not hold",
-    "KeyExchangeFailed": "no way of encrypting was agreed on",
-    "HostKeyNotVerifiable": "its host key does not hold",
-    "ChannelOpenError": "it opens no channel",
-    "PermissionDenied": "refused",
-    "CancelledError": "it was broken off",
     "UnicodeDecodeError": "not in UTF-8",
     "FileNotFoundError": "no such file",
     "PermissionError": "not permitted",
     "IsADirectoryError": "a folder",
-    "KeyImportError": "not in the form of a key",
-    "DatabaseError": "no database",
-    "PySnmpError": "what it says is no SNMP",
 }
 
 
-def in_words(error: BaseException) -> str:
-    """What an error of somebody else's code means, in words; nothing of its own text, which may hold anything."""
+def in_words(error: BaseException, more: Mapping[str, str] = MappingProxyType({})) -> str:
+    """What an error of somebody else's code means, in words; nothing of its own text, which may hold anything. `more`:
+    what those of a library mean, by their kind."""
+    known = {**_MEANING, **more}
     for kind in type(error).__mro__:
-        if kind.__name__ in _MEANING:
-            return _MEANING[kind.__name__]
+        if kind.__name__ in known:
+            return known[kind.__name__]
     if isinstance(error, OSError) and error.strerror:
         return error.strerror.lower()
     apart = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", type(error).__name__.strip("_"))

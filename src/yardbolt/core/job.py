@@ -204,7 +204,7 @@ class Site:
         return tuple(dict.fromkeys(one for one in (self.laptop, self.laptop_there) if one))
 
     def meant_for(self, service: str) -> AddressSet:
-        """Who has business with a service when the work is done: anyone who administers, and who monitors by it."""
+        """Who uses a service when the work is done: administrators, and those who monitor by it."""
         return self.administrators | self.monitoring if service in self.monitored_by else self.administrators
 
     def while_working(self, service: str) -> AddressSet:

@@ -38,7 +38,9 @@ def render(record: HandOver) -> str:
         _wrap(f"Baseline {baseline.name} {baseline.version}: {baseline.meaning}"),
         *_state("As found", record.found.time, record.found.findings),
         *_state(
-            "As left" if record.left.proven else "Not proven; as last checked", record.left.time, record.left.findings
+            f"As left ({record.left.ending})" if record.left.proven else "Not proven; as last checked",
+            record.left.time,
+            record.left.findings,
         ),
     ]
     changed = (f"{c.path}: {c.before} -> {c.after}" for c in record.changes)

@@ -10,9 +10,10 @@ from typing import Any
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import clean, in_words
+from yardbolt.core.errors import clean
 from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
 
+from .foreign import meaning
 from .hearing import CONNECT, Secrets, revealed
 
 MOST_LINES = 200
@@ -67,7 +68,7 @@ class FtpLogin:
         except TimeoutError:
             return Silent(sent, "no answer in time")
         except (ftplib.Error, EOFError, OSError, ValueError) as e:
-            return Cut(sent, in_words(e))
+            return Cut(sent, meaning(e))
         return Opened(clean(first)[:200]) if first.startswith("2") else Silent(True, clean(first)[:200])
 
     async def exchange(self, event: Any) -> Lost:

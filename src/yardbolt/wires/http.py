@@ -15,9 +15,10 @@ import httpx
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import clean, in_words
+from yardbolt.core.errors import clean
 from yardbolt.core.talk.outcomes import Cut, End, Locked, Login, Lost, NoListener, Opened, Refused, Silent, Untried
 
+from .foreign import meaning
 from .hearing import CONNECT, Secrets, revealed
 from .tls import Certificate, plain_context, takes_outdated
 from .words import in_url
@@ -153,7 +154,7 @@ async def reached(through: Reaching) -> Login:
         current = isinstance(why, ssl.SSLError) and not through.outdated
         if current and await takes_outdated(door.address, door.port, through.source or "", CONNECT):
             return Cut(False, "it speaks outdated TLS alone; 'outdated: yes' in the job allows that for this unit")
-        return Cut(False, in_words(why))
+        return Cut(False, meaning(why))
     return Opened()
 
 
@@ -217,11 +218,11 @@ class WebLogin:
                 auth = SCHEMES[scheme](account, revealed(credential.ref, self._secrets))
                 return _told((await _status(client, url, auth))[0])
         except httpx.ConnectError as e:
-            return NoListener("connection refused") if "refused" in str(e).lower() else Cut(sent, in_words(e))
+            return NoListener("connection refused") if "refused" in str(e).lower() else Cut(sent, meaning(e))
         except (httpx.TimeoutException, TimeoutError):
             return Silent(sent, "no answer in time")
         except (httpx.HTTPError, ValueError, KeyError, NotImplementedError) as e:  # a challenge nobody can answer, too
-            return Cut(sent, in_words(e))
+            return Cut(sent, meaning(e))
 
     async def exchange(self, event: Any) -> Lost:
         """There is nothing to say after a login."""

@@ -331,7 +331,7 @@ class TcpLook:
                 writer.transport.abort()
 
     async def _sealed(self, door: Door, local: tuple[str, int] | None) -> Port:
-        """What speaks TLS (RFC 8446) lets in who it shakes hands with, or tells why it does not."""
+        """What speaks TLS (RFC 8446) lets in every client it completes the handshake with, or says why it does not."""
         made = plain_context()
         try:
             reader, writer = await asyncio.open_connection(

@@ -8,8 +8,10 @@ from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
 
-from yardbolt.core.errors import OperatorError, clean, in_words
+from yardbolt.core.errors import OperatorError, clean
 from yardbolt.core.formats.syslog import LONGEST, Message, parsed, split
+
+from .foreign import meaning
 
 MOST_KEPT, MOST_AT_ONCE = 10_000, 64
 IDLE = 300.0  # seconds a sender may hold a connection without a word
@@ -36,7 +38,7 @@ class Receiver(asyncio.DatagramProtocol):
             self._server = await asyncio.start_server(self._stream, self.address, self.port, limit=LONGEST)
         except OSError as e:
             await self.__aexit__()
-            problem = in_words(e)
+            problem = meaning(e)
             raise OperatorError(
                 f"no log messages can be received at {self.address} port {self.port}: {problem}"
             ) from None

@@ -12,10 +12,11 @@ from typing import Any
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import clean, in_words
+from yardbolt.core.errors import clean
 from yardbolt.core.ports import Seen
 from yardbolt.core.talk.outcomes import Cut, End, Login, Lost, Opened, Refused, Silent
 
+from .foreign import meaning
 from .hearing import CONNECT, Secrets, revealed
 from .udp import asked as asked_by_udp
 
@@ -87,7 +88,7 @@ class SnmpUser:
         except TimeoutError:
             return Silent(False, "no answer in time")
         except (PySnmpError, OSError, ValueError) as e:
-            return Cut(False, in_words(e))
+            return Cut(False, meaning(e))
         finally:
             engine.close_dispatcher()
         if wrong is not None:

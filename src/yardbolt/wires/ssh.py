@@ -20,7 +20,7 @@ from asyncssh.mac import get_mac_algs
 from yardbolt.core.algorithms import outdated as is_outdated
 from yardbolt.core.credentials import Credential, Key
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import FileError, IdentityError, clean, in_words
+from yardbolt.core.errors import FileError, IdentityError, clean
 from yardbolt.core.secret import Slot, Text
 from yardbolt.core.talk.host.commands import Part, Ran, RanAll, Run, RunAll
 from yardbolt.core.talk.host.expiry import CHANGE
@@ -30,14 +30,14 @@ from yardbolt.core.talk.outcomes import Asked, Cut, End, Login, Lost, NoListener
 from yardbolt.core.talk.text.console import Heard, Turn
 from yardbolt.core.talk.tree import DEEPEST, Tree, depth
 
+from .foreign import meaning
 from .hearing import CONNECT, Ear, Secrets, filled, revealed
 
 BELOW = b"\njson\n"  # what a section prints before its JSON
 OPENINGS, OPENING = 12, 0.25  # how often a channel is asked for, and seconds between
 MOST_BYTES = 8 * 1024 * 1024  # of one answer; a script of many sections is one
 # Plain keys, the strongest first; the outdated last, for units that have nothing else and may be spoken to so.
-# Certificates (not in any RFC) are
-# left out: some small servers end the connection over them.
+# Certificates (not in any RFC) are left out: some small servers end the connection over them.
 HOST_KEYS = [
     "ssh-ed25519", "ssh-ed448", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521",
     "rsa-sha2-256", "rsa-sha2-512", "ssh-rsa", "ssh-dss",
@@ -70,7 +70,7 @@ def outcome_of(error: BaseException, secret_sent: bool, said: str = "") -> Login
         return Refused(said)
     if kind is NoListener:
         return NoListener(said or "connection refused")
-    why = said or in_words(error)
+    why = said or meaning(error)
     return Cut(secret_sent, why) if kind is Cut else Silent(secret_sent, why)
 
 
@@ -118,7 +118,7 @@ def private_key(file: str) -> asyncssh.SSHKey:
     try:
         return asyncssh.read_private_key(file)
     except (OSError, asyncssh.KeyImportError) as e:
-        raise FileError(file, 0, "", f"is not a usable SSH private key ({in_words(e)})") from None
+        raise FileError(file, 0, "", f"is not a usable SSH private key ({meaning(e)})") from None
 
 
 def offered(outdated: bool) -> dict[str, list[str]]:
@@ -197,7 +197,7 @@ class _Connection:
         try:
             self._process = await asyncio.wait_for(opening, CONNECT)
         except (asyncssh.Error, OSError, TimeoutError) as e:
-            return f"logged in, but no console opened ({in_words(e)})"
+            return f"logged in, but no console opened ({meaning(e)})"
         return ""
 
     async def turn(self, event: Turn) -> Heard | Lost:

@@ -11,10 +11,10 @@ from telnetlib3.client import TelnetClient
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import in_words
 from yardbolt.core.talk.outcomes import Cut, Login, Lost, NoListener, Opened, Silent
 from yardbolt.core.talk.text.console import Heard, Turn
 
+from .foreign import meaning
 from .hearing import CONNECT, Ear, Secrets, filled
 
 
@@ -48,7 +48,7 @@ class TelnetConsole:
         except (OSError, TimeoutError, asyncio.CancelledError) as e:
             if isinstance(e, asyncio.CancelledError) and (task := asyncio.current_task()) and task.cancelling():
                 raise
-            return Silent(False, in_words(e))
+            return Silent(False, meaning(e))
         return Opened()
 
     async def exchange(self, event: Turn) -> Heard | Lost:

@@ -11,11 +11,12 @@ import httpx
 
 from yardbolt.core.credentials import Credential
 from yardbolt.core.doors import Door
-from yardbolt.core.errors import clean, in_words
+from yardbolt.core.errors import clean
 from yardbolt.core.secret import Ref
 from yardbolt.core.talk.conversation import ANSWER
 from yardbolt.core.talk.outcomes import End, Login, Lost
 
+from .foreign import meaning
 from .hearing import Secrets, revealed
 from .http import SCHEMES, Reaching, reached
 from .tls import Certificate
@@ -110,7 +111,7 @@ class WebWire:
         if isinstance(e, httpx.TimeoutException):
             return Lost(End.SILENT)
         too_much = "limit" in str(e)
-        return Lost(End.TOO_MUCH if too_much else End.CLOSED, why=str(e) if too_much else in_words(e))
+        return Lost(End.TOO_MUCH if too_much else End.CLOSED, why=str(e) if too_much else meaning(e))
 
     async def close(self) -> None:
         """End it; never raises."""

@@ -25,7 +25,8 @@ class Counted(NamedTuple):
 
 @dataclass(frozen=True)
 class Count:
-    """How many findings of each severity fail, how many rules hold, and how many could not be judged."""
+    """How many findings of each severity fail, how many rules hold of everything they are about, and how many could
+    not be judged of something."""
 
     fails: Mapping[str, int]
     holds: int
@@ -60,5 +61,9 @@ def count(rows: Iterable[Counted]) -> Count:
     every = tuple(rows)
     fails = {(one.severity, one.number) for one in leading(one for one in every if one.state == "fails")}
     found = {severity: sum(one == severity for one, _ in fails) for severity in SEVERITIES}
-    holds, unknown = ({one.title for one in every if one.state == state} for state in ("holds", "unknown"))
+    by_state: dict[str, set[str]] = {}
+    for one in every:
+        by_state.setdefault(one.state, set()).add(one.rule)
+    unknown = by_state.get("unknown", set())
+    holds = by_state.get("holds", set()) - unknown - by_state.get("fails", set())
     return Count({severity: many for severity, many in found.items() if many}, len(holds), len(unknown))

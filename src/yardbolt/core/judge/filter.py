@@ -127,8 +127,7 @@ class _Walk:
     def __init__(self, plane: Plane, at: At) -> None:
         self.accepted = self.dropped = 0
         # what becomes of one piece in a chain does not hang on the others, so each is walked through a chain once:
-        # those that were,
-        # those that came out at its end, and those that are in it just now
+        # those that were, those that came out at its end, and those that are in it just now
         self.walked: dict[str, int] = {}
         self.came_out: dict[str, int] = {}
         self.inside: dict[str, int] = {}

@@ -223,7 +223,7 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
 
 
 def _untold(plane: Plane, change: Set, family: Family) -> str:
-    """Why what is written could not be read back: the unit was asked, and did not say it of this item or, where this
+    """Why what is written could not be read back: the unit was asked, and did not show it for this item or, where this
     is yet to be made, of any other. Empty where a login tells."""
     inside = item_of(change.path)
     if inside is None or holds_secret(change.path) or pattern_of(change.path) not in family.covers():
@@ -232,4 +232,4 @@ def _untold(plane: Plane, change: Set, family: Family) -> str:
     if not there or any(get(plane, (*one, *change.path[len(inside) :])) is not None for one in there):
         return ""
     which = inside[-1] if exists(plane, inside) else f"any of its {inside[0]}"
-    return f"did not say it of {which}, so it could not be read back"
+    return f"did not show it for {which}, so it could not be read back"

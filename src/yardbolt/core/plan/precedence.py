@@ -266,7 +266,7 @@ def rank(change: Change, bound: Bound | str, belief: Belief, site: Site, replace
 
 
 def is_guarded(bound: Bound, belief: Belief) -> bool:
-    """Is it made under the timed return? What the return would take back is, where no forecast sees who it could lock
+    """Is it made under the timed return? What the return would take back is, where no forecast sees whether it could lock
     out, or it touches what a proven way rests on."""
     if not bound.goes_back:
         return False

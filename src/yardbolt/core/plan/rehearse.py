@@ -89,7 +89,7 @@ def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None)
         for target in (t for t in targets if t in stores and source in stores):
             after = _copied(stores[target], stores[source], op.copies_of) if op.copies_of else stores[source]
             if target in ways:
-                # a copy of a whole store opens to anyone who that store opens to; edits nobody has logged into prove
+                # a copy of a whole store opens to everybody that store opens to; edits nobody has logged into prove
                 # nothing
                 inherited = ways.get(source, frozenset()) if not op.copies_of else frozenset()
                 stay = stays(stores[target], after, ways[target], target == KEPT) | inherited

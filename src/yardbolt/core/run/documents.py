@@ -173,6 +173,7 @@ class LeftDocument(ReadingDocument):
     unplanned: tuple[str, ...] = ()
     by_others: tuple[str, ...] = ()
     missing: tuple[str, ...] = ()
+    owed: tuple[str, ...] = ()
 
 
 def sound(left: LeftDocument) -> bool:

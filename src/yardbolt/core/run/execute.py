@@ -401,7 +401,7 @@ class _Run(Following):
                 yield from does[step.kind](place, step)
             except Stop as stop:
                 return (yield from self.stopped(place, stop.why, None, stop))
-            # thrown in by anyone who carries the requests out, or a defect of our own: the run still ends with its
+            # thrown in by the code that carries the requests out, or a defect of our own: the run still ends with its
             # state known
             except YardboltError as error:
                 return (yield from self.stopped(place, str(error), error))

@@ -74,7 +74,7 @@ class Following(Guarding):
         return before
 
     def still_in(self, before: Belief, differs: str) -> Doing:
-        """Does everybody still get in of who a reading makes it doubtful? A new login tells. Raises Stop where one
+        """Does everybody still get in whose way in a reading makes doubtful? A new login tells. Raises Stop where one
         does not, or where nobody is surely let in at the next start any more."""
         for way in sorted(before.proven - self.belief.proven):
             outcome: Login = yield LogIn(way)

@@ -38,6 +38,7 @@ class Left:
 
     time: str
     proven: bool
+    ending: str
     findings: tuple[FindingRow, ...]
     blind: tuple[Blind, ...]
 
@@ -128,8 +129,7 @@ class HandOver:
 
 
 # What stays unseen although every proof holds: name, the proof that bears on it, what is unseen once that was tried
-# (where it
-# is empty, nothing), and where it was not.
+# (where it is empty, nothing), and where it was not.
 UNSEEN: tuple[tuple[str, Sort | None, str, str], ...] = (
     ("later", None, "", "a port that opens, or an account that comes back, after this visit"),
     ("accounts it does not list", None, "", "only what it lists was read"),

@@ -198,8 +198,7 @@ class History:
             self._spend(counted(event), datetime.fromisoformat(stamp.time), where)
         ref = Ref(event.secret)
         # no answer says nothing of a credential that opened it last, and nothing was sent in its place; but not for
-        # ever, for
-        # there are units that end the connection at a wrong one
+        # ever, for there are units that end the connection at a wrong one
         if event.accepted or event.spent:
             key = (event.account, event.secret, event.service)
             unanswered = event.outcome in ("silent", "cut") and unit.opened.get(event.account) == ref

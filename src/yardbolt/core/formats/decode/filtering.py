@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from ...addresses import ANYONE, FOUR, SIX, AddressSet
+from ...addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ...plane.kinds import ABSENT
 from ...plane.path import Path
 
@@ -16,6 +16,7 @@ FAMILIES = {"ip": FOUR, "ip6": SIX, "inet": ANYONE}
 TABLES = {"ip": ("4",), "ip6": ("6",), "inet": ABSENT}
 PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
 OURS = "yardbolt"
+FOUND_BY = frozenset({"nd-neighbor-solicit", "nd-neighbor-advert"})
 
 
 @dataclass
@@ -39,6 +40,13 @@ class Rule:
             return False
         self.found.update(values)
         return True
+
+    def take_kinds(self, kinds: set[str]) -> bool:
+        """Take kinds of ICMPv6 in: of these only finding a neighbour matters here (RFC 4861), which needs both. False
+        for one of them alone: then the rule is about half of it."""
+        found = FOUND_BY & kinds
+        self.sources &= SIX if found else NOBODY
+        return self.take({"transport": "icmpv6"}) and found in (FOUND_BY, frozenset())
 
 
 def told(

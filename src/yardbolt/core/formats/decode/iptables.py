@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from ...addresses import FOUR, NOBODY, SIX, AddressSet
 from .decoder import Narrow, Pairs
-from .filtering import FAMILIES, HOOKS, OURS, PRIORITIES, Rule, chain_told, told
+from .filtering import FAMILIES, HOOKS, OURS, PRIORITIES, TABLES, Rule, chain_told, told
 
 _HOOKED = {
     "raw": ("prerouting",),
@@ -22,18 +22,16 @@ _HOOKED = {
     "filter": ("input",),
     "security": ("input",),
 }
-TABLES = frozenset(_HOOKED)
+BUILT_IN = frozenset(_HOOKED)
 _ENDS = {"ACCEPT": "accept", "DROP": "drop", "REJECT": "drop", "RETURN": "return"}
 # what becomes of a packet is not touched by these
 _GOES_ON = frozenset(
-    {
+    [
         "LOG",
         "NFLOG",
         "ULOG",
         "MARK",
         "CONNMARK",
-        "CT",
-        "NOTRACK",
         "TRACE",
         "TCPMSS",
         "SET",
@@ -43,7 +41,7 @@ _GOES_ON = frozenset(
         "HL",
         "CLASSIFY",
         "AUDIT",
-    }
+    ]
 )
 _PROTOCOLS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6"}
 # what these know is seen by their options; others match something without any
@@ -51,7 +49,8 @@ _MATCHES = frozenset({"tcp", "udp", "multiport", "state", "conntrack", "comment"
 _CONDITIONS = frozenset(
     {"-s", "-d", "-p", "-i", "--dport", "--dports", "--ctstate", "--state", "--icmpv6-type", "--comment"}
 )
-_FOUND_BY = ("135", "136")  # neighbour solicitation and advertisement (RFC 4861)
+# of these (neighbour solicitation and advertisement, RFC 4861) each is a number here
+_NUMBERS = {"135": "nd-neighbor-solicit", "136": "nd-neighbor-advert"}
 LONGEST = 20_000  # rules
 LONGEST_NAME = 120  # characters
 # said by the conditions themselves
@@ -95,7 +94,10 @@ def saved(lines: list[str], family: str, older: bool) -> Saved:
                 out.own.add((table, chain))
         elif line.startswith(("-A ", "[")):
             _rule(out, table, line)
-        elif line.strip() not in ("", "COMMIT") and not line.startswith("#"):
+        elif line.startswith("#"):
+            # a table that holds what only nft can say is left out with a remark
+            out.strange |= "incompatible" in line
+        elif line.strip() not in ("", "COMMIT"):
             out.strange = True
     out.strange |= len(out.rules) > LONGEST
     return out
@@ -173,10 +175,8 @@ class _Words:
             case "--ctstate" | "--state":
                 return self._state(value, negated)
             case "--icmpv6-type":
-                if negated:
-                    return False
-                self.rule.sources &= SIX if value in _FOUND_BY else NOBODY
-                return True
+                kind = value.partition("/")[0]
+                return not negated and kind.isdigit() and self.rule.take_kinds({_NUMBERS.get(kind, "another")})
             case "--comment":
                 self.comment = value
                 return True
@@ -240,13 +240,8 @@ def facts_of(every: list[Saved], after: int) -> tuple[Pairs, list[str]]:
             key = f"{one.name(table, chain)}: {reads}"
             met[key] += 1
             key = f"{key} ({met[key]})" if met[key] > 1 else key
-            place = after * 1_000_000 + met.total() * 1000
-            facts += told(rule, key, place, one.name(table, chain), comment, _families(one.family))
+            facts += told(rule, key, met.total(), one.name(table, chain), comment, TABLES[one.family])
     return facts, left
-
-
-def _families(family: str) -> tuple[str, ...]:
-    return ("4",) if family == "ip" else ("6",)
 
 
 def ours(every: list[Saved], families: frozenset[str]) -> list[Narrow]:

@@ -177,7 +177,7 @@ def _of(groups: dict[str, set[str]], name: str, primary: str) -> set[str]:
 
 @dataclass(frozen=True)
 class Rule:
-    """One rule of sudo, aliases expanded, as sets of kind and name: who it is for, on which hosts, and what it
+    """One rule of sudo, aliases expanded, as sets of kind and name: for which users, on which hosts, and what it
     grants. `odd`: names of it are exempted, or of a kind that nobody can tell here. `asks`: whether it asks for a
     password; None where it does not say."""
 
@@ -191,7 +191,7 @@ class Rule:
 
 @dataclass(frozen=True)
 class Default:
-    """One setting of sudo, and for who it is; nobody named is everybody."""
+    """One setting of sudo, and for which users; nobody named is everybody."""
 
     name: str
     value: Any
@@ -209,7 +209,7 @@ class Sudoers:
 
     def of(self, name: str, uid: int, groups: set[str]) -> tuple[str, bool] | None:
         """How somebody may become root: freely, with its password, by some commands, or not; and whether by every
-        command. None where a rule is for who, or for where, nobody can tell here."""
+        command. None where nobody can tell here for which users, or where, a rule is."""
         found, everything = "no", False
         mine = {("username", name), ("username", "ALL"), ("userid", str(uid))}
         mine |= {("usergroup", one[1:]) if one.startswith("%") else ("usergid", one) for one in groups}
@@ -233,10 +233,10 @@ class Sudoers:
 
     def _said(self, mine: set[tuple[str, str]], name: str, usual: bool) -> bool | None:
         """Is a setting for somebody as it usually is? What is said for one user wins over what is said for all. None
-        where nobody can tell here: what is said of a name may be of who a command runs as too, for cvtsudoers(1)
+        where nobody can tell here: what is said of a name may be about the account a command runs as too, for cvtsudoers(1)
         shows both alike."""
         found = True
-        # sudoers(5): those for all first, then those of hosts, of users, and at last those of who it runs as and of
+        # sudoers(5): those for all first, then those of hosts, of users, and at last those of the account it runs as and of
         # commands
         for one in sorted((one for one in self.defaults if one.name == name), key=lambda one: bool(one.bound)):
             same = one.value is usual

@@ -180,7 +180,7 @@ def _expression(read: Rule, word: str, body: Tree) -> None:
         read.opaque = True
         read.action = (
             "other"
-            if word in ("queue", "redirect", "dnat", "snat", "tproxy", "dup", "fwd", "synproxy", "xt")
+            if word in ("queue", "notrack", "redirect", "dnat", "snat", "tproxy", "dup", "fwd", "synproxy", "xt")
             else read.action
         )
 
@@ -222,11 +222,7 @@ def _payload(read: Rule, left: Tree, right: Tree, negated: bool) -> bool:
     if name == "protocol" and protocol == "ip" and not negated:
         return _protocol(read, right)
     if name == "type" and protocol == "icmpv6" and not negated:
-        # of these only finding a neighbour matters here (RFC 4861)
-        read.sources = read.sources & (
-            SIX if {"nd-neighbor-solicit", "nd-neighbor-advert"} <= {*_flat(right)} else NOBODY
-        )
-        return read.take({"transport": "icmpv6"})
+        return read.take_kinds({*_flat(right)})
     return False
 
 

@@ -70,7 +70,7 @@ class _Settings:
         return known if {value.lower() for value in self.blocks.get(word, [])} <= {v.lower() for v in known} else None
 
     def most(self, word: str, meant: Callable[[str], Any], rank: Callable[[Any], Any]) -> Any:
-        """The value that lets in most; None where one of them is not understood, or not known for who it is."""
+        """The value that lets in most; None where one of them is not understood, or nobody knows for which accounts it is."""
         found = self.values(word)
         meanings = [meant(value) for value in found or ()]
         return max(meanings, key=rank) if meanings and None not in meanings else None

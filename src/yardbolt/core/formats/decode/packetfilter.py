@@ -16,7 +16,7 @@ _UNSEEN = ("input_filter", "unseen")
 # tag: address family, and whether it is of the older filter
 _SAVED = {"4": ("ip", False), "6": ("ip6", False), "o4": ("ip", True), "o6": ("ip6", True)}
 _NUMBERS = {"1": "inet", "2": "ip", "5": "netdev", "7": "bridge", "10": "ip6"}  # NFPROTO_* of linux/netfilter.h
-_WORDS = {"ip": "IPv4", "ip6": "IPv6"}
+_WORDS = {"4": "IPv4", "6": "IPv6", "ip": "IPv4", "ip6": "IPv6"}
 
 
 def decode_filter(replies: Replies, key: str = "") -> Decoded:
@@ -27,9 +27,8 @@ def decode_filter(replies: Replies, key: str = "") -> Decoded:
     left += listed.leftovers
     shown = [tag for tag in _SAVED if tag in seen.get("read", []) and (replies.tree is None or tag[0] == "o")]
     every = [iptables.saved(seen.get(tag, []), *_SAVED[tag]) for tag in shown]
-    unseen = {
-        f"{table} ({_WORDS[_SAVED[f'o{family}'][0]]})" for family, _, table in _older(seen) if f"o{family}" not in shown
-    }
+    older = [line.strip().partition(" ") for line in seen.get("older", [])]
+    unseen = {f"{table} ({_WORDS.get(to, to)})" for to, _, table in older if f"o{to}" not in shown}
     families = {"ip"} if "ipv6" in seen.get("no", []) else {"ip", "ip6"}
     if replies.tree is None:
         lacks = families - {one.family for one in every}
@@ -46,23 +45,16 @@ def decode_filter(replies: Replies, key: str = "") -> Decoded:
     return Decoded(tuple(whole), (*left, *unjudged), (*listed.narrows, *narrows))
 
 
-def _older(seen: Mapping[str, list[str]]) -> list[tuple[str, str, str]]:
-    lines = seen.get("older", [])
-    return [
-        (family, sep, table)
-        for family, sep, table in (line.strip().partition(" ") for line in lines)
-        if family in ("4", "6") and table
-    ]
-
-
 def _of_nft(seen: Mapping[str, list[str]], shown: set[str]) -> set[str]:
-    """Tables of nft that iptables does not show, as the kernel names them."""
+    """Tables of nft that iptables does not show, as the kernel names them; it has none without that filter."""
+    if "nftables" in seen.get("no", []):
+        return set()
     if "tables" not in seen.get("read", []):
-        return {"tables of nft"} if shown else set()
+        return {"tables of nft"}
     tables = {
         (_NUMBERS.get(family, ""), table) for family, _, table in (line.partition(" ") for line in seen.get("nft", []))
     }
-    mine = {(family, table) for family in shown for table in iptables.TABLES}
+    mine = {(family, table) for family in shown for table in iptables.BUILT_IN}
     return {f"{table} ({family or 'of no known family'})" for family, table in tables - mine}
 
 

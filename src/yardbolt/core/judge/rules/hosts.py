@@ -49,7 +49,7 @@ def _jobs(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             owner = (
                 f" as {job.owner}"
                 if isinstance(job.owner, str)
-                else " as who was not read"
+                else "; its account was not read"
                 if job.owner is None
                 else ""
             )

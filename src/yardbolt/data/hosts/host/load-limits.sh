@@ -1,6 +1,6 @@
 #!/bin/sh
 # Who may come to the management services, put in force: at every start, and after others have loaded theirs. With 'boot' it is
-# put in force again for some minutes, where anyone who loads a filter of his own later would empty this one.
+# put in force again for some minutes, because whatever loads another filter later would empty this one.
 export LC_ALL=C PATH=/usr/sbin:/usr/bin:/sbin:/bin
 cd /etc/yardbolt || exit 1
 load() {

@@ -1,4 +1,4 @@
-# what ends: its keys (after a copy), its jobs (after a copy), anyone who is inside as it
+# what ends: its keys (after a copy), its jobs (after a copy), its sessions
 h=$(field "$name" 6 /etc/passwd)
 u=$(field "$name" 3 /etc/passwd)
 running_as() { for p in /proc/[0-9]*; do [ "$(sed -n 's/^Uid:[^0-9]*\([0-9]*\).*/\1/p' "$p/status" 2>/dev/null)" = "$1" ] && echo "${p#/proc/}"; done; }
