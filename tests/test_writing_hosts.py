@@ -223,7 +223,11 @@ def test_a_chain_of_ours_is_what_its_services_are_limited_to() -> None:
     nines = {f"{family} filter INPUT: -p tcp --dport 9 -j DROP" for family in ("ip", "ip6")}
     assert {path[1] for path in facts if path[0] == "input_rules"} == nines
     assert facts["input_filter", "unseen"] == ("tables of nft",), "which nobody shows without nft"
-    for there, unseen in (("nft 2 filter", ABSENT), ("nft 2 filter\nnft 1 gate", ("gate (inet)",))):
+    for there, unseen in (
+        ("nft 2 filter", ABSENT),
+        ("nft 2 filter\nsets 2 filter", ("filter (ip)",)),
+        ("nft 2 filter\nnft 1 gate", ("gate (inet)",)),
+    ):
         facts = dict(decode(Replies("\n".join(("read 4", "read 6", "read tables", there, *four, *six))), "").facts)
         assert facts["input_filter", "unseen"] == unseen
     assert not limits(*four) and not limits(*four, *six[:3], *six[4:]), "by IPv6 anyone may come"

@@ -8,7 +8,6 @@ from typing import Any
 
 from yardbolt.application.board import stage
 from yardbolt.application.check import check as run
-from yardbolt.core.judge.counting import count
 
 from . import show, wiring
 from .approval import findings_code
@@ -40,10 +39,7 @@ def check(
             await yard.turns.of(name)
             yard.progress.clear()
             if report_format == "json":
-                documents[name] = {
-                    **vars(found.document),
-                    "count": count(one.counted for one in found.findings).as_tree(),
-                }
+                documents[name] = show.document(found)
             else:
                 if shown:
                     screen.say("")

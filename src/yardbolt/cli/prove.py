@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any
 
 from yardbolt.application.prove import prove as run
-from yardbolt.core.judge.counting import count
 
 from . import show, show_proofs, wiring
 from .approval import proved_code
@@ -36,10 +35,7 @@ def prove(
             await yard.turns.of(name)
             yard.progress.clear()
             if report_format == "json":
-                documents[name] = {
-                    **vars(found.document),
-                    "count": count(one.counted for one in found.findings).as_tree(),
-                }
+                documents[name] = show.document(found)
             else:
                 show_proofs.proved(screen, found, unit, depth)
                 show.next_line(screen, show_proofs.after(found, unit))

@@ -1,9 +1,10 @@
-"""What a check shows: about twenty lines. Doors first, then what to mend, what was not judged, what was not looked at,
+"""What a check shows: about twenty lines. Doors first, then what to fix, what was not judged, what was not looked at,
 and the next command. Everything else is one option away."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
 
 from yardbolt.application.check import Checked
 from yardbolt.application.unit import UnitInWork
@@ -22,6 +23,9 @@ from yardbolt.core.plane.words import FEW, addresses, brief, spoken
 
 from .screen import Cell, Screen
 from .values import PLAIN, Depth
+
+if TYPE_CHECKING:
+    from yardbolt.application.prove import Proved
 
 MOST_CAUSES = 6
 MOST_UNKNOWN = 3
@@ -118,8 +122,13 @@ def verdict(found: Iterable[Finding], inside: bool = True) -> Cell:
     return counted.in_words(inside), style
 
 
+def document(seen: Checked | Proved) -> dict[str, Any]:
+    """What is filed of it, with the count of its findings, for JSON."""
+    return {**vars(seen.document), "count": count(one.counted for one in seen.findings).as_tree()}
+
+
 def findings(screen: Screen, found: tuple[Finding, ...], depth: Depth = PLAIN, inside: bool = True) -> None:
-    """What to mend, worst first; then what was not judged; on wish everything, and the reasons."""
+    """What to fix, worst first; then what was not judged; on wish everything, and the reasons."""
     listed = causes(found)
     if listed:
         screen.say(("FIX FIRST", "head"))

@@ -9,6 +9,7 @@ from typing import Any
 from ...addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ...plane.kinds import ABSENT
 from ...plane.path import Path
+from ...plane.table import TABLE
 
 RULES, LISTS, CHAINS = "input_rules", "address_lists", "input_chains"
 HOOKS = ("ingress", "prerouting", "input")
@@ -78,38 +79,8 @@ def chain_told(name: str, position: int, default: str, family: str) -> Iterator[
     yield (*path, "families"), TABLES[family]
 
 
-_LEAVES = (
-    "position",
-    "chain",
-    "action",
-    "target",
-    "opaque",
-    "families",
-    "enabled",
-    "sources",
-    "destinations",
-    "list",
-    "list_negated",
-    "group",
-    "transport",
-    "ports",
-    "comment",
-)
-FEEDS = frozenset(
-    {
-        (RULES,),
-        (RULES, "*"),
-        *((RULES, "*", leaf) for leaf in _LEAVES),
-        (LISTS,),
-        (LISTS, "*"),
-        (LISTS, "*", "members"),
-        (CHAINS,),
-        (CHAINS, "*"),
-        (CHAINS, "*", "position"),
-        (CHAINS, "*", "default"),
-        (CHAINS, "*", "families"),
-        ("input_filter", "empty_list"),
-        ("services", "*", "permitted"),
-    }
-)
+FEEDS = frozenset(path for path in TABLE if path[0] in (RULES, LISTS, CHAINS)) | {
+    ("input_filter", "empty_list"),
+    ("services", "*", "permitted"),
+}
 WHOLE = ((RULES,), (LISTS,), (CHAINS,))

@@ -21,7 +21,7 @@ _WORDS = {"4": "IPv4", "6": "IPv6", "ip": "IPv4", "ip6": "IPv6"}
 
 def decode_filter(replies: Replies, key: str = "") -> Decoded:
     """What anything on the host blocks; a table nobody shows is *unseen*, a family nobody shows is left over."""
-    seen, strange = tagged(replies.text, "older read no nft " + " ".join(_SAVED))
+    seen, strange = tagged(replies.text, "older read no nft sets " + " ".join(_SAVED))
     left = [*strange]
     listed = decode_ruleset(replies.tree) if replies.tree is not None else Decoded(())
     left += listed.leftovers
@@ -46,16 +46,18 @@ def decode_filter(replies: Replies, key: str = "") -> Decoded:
 
 
 def _of_nft(seen: Mapping[str, list[str]], shown: set[str]) -> set[str]:
-    """Tables of nft that iptables does not show, as the kernel names them; it has none without that filter."""
+    """Tables of nft that iptables does not show, or not all of, as the kernel names them; it has none without that
+    filter."""
     if "nftables" in seen.get("no", []):
         return set()
     if "tables" not in seen.get("read", []):
         return {"tables of nft"}
-    tables = {
-        (_NUMBERS.get(family, ""), table) for family, _, table in (line.partition(" ") for line in seen.get("nft", []))
-    }
+    tables, with_sets = (
+        {(_NUMBERS.get(family, ""), table) for family, _, table in (line.partition(" ") for line in seen.get(tag, []))}
+        for tag in ("nft", "sets")
+    )
     mine = {(family, table) for family in shown for table in iptables.BUILT_IN}
-    return {f"{table} ({family or 'of no known family'})" for family, table in tables - mine}
+    return {f"{table} ({family or 'of no known family'})" for family, table in (tables - mine) | with_sets}
 
 
 DECODERS = (Decoder("packet-filter", "libnftables-json(5), iptables-save(8)", decode_filter, FEEDS | {_UNSEEN}, WHOLE),)
