@@ -82,7 +82,7 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
     values = safe_values(job.folder)
     assert opens(values["sk-sw-04/spanner"], "spanner") and not opens("", "spanner") and not opens("foreman", "foreman")
     sheet = json.loads(next((job.folder / "sheets").glob("*.json")).read_text()) if job("sheet", code=3) else {}
-    assert [o for o in sheet["owed"] if "predictable name" in o]
+    assert [o for o in sheet["owed"] if "names an attacker tries first" in o]
     assert "0 changes" in job("steps")
 
 
