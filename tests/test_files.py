@@ -17,6 +17,7 @@ import yaml
 from tests.conftest import Tool
 from yardbolt.adapters.files import load_baseline, load_family, load_job, shipped
 from yardbolt.core.errors import FileError
+from yardbolt.core.plan.foresight import bites
 
 LOADERS: dict[str, Callable[[Path], object]] = {"demo": load_job, "baselines": load_baseline, "families": load_family}
 
@@ -67,7 +68,7 @@ BROKEN = [
         "codec: weeks",
         ["LINE", "codec", "weeks is not a codec", "seconds, minutes, hours, days, count"],
     ),
-    ("families", "osterlin-wr1", "on: words, press", "on: wards, press", ["LINE", "wards is not an ask"]),
+    ("families", "osterlin-wr1", "on: words, set", "on: wards, set", ["LINE", "wards is not an ask"]),
     ("families", "wendlock-lc2", "{auth: digest, page: /cab}", "{auth: kerberos, page: /cab}", ["LINE", "auth"]),
     ("demo", "yard", "technician:", "technician: [", ["not YAML"]),
     ("demo", "yard", "baseline: hand-tight", "baseline: hand-tight\nbaseline: snug", ["stands twice"]),
@@ -100,9 +101,9 @@ BROKEN = [
     (
         "families",
         "quenby-ql8",
-        'say: "engrave rest {value:minutes}"',
-        'say: "engrave rest {valeu}"',
-        ["ops.rest.say", "{valeu} cannot be filled; nearest is {value}"],
+        "idle: rest {value:minutes}",
+        "idle: rest {valeu}",
+        ["LINE", "ops.engrave idle.say", "{valeu} cannot be filled; nearest is {value}"],
     ),
     (
         "families",
@@ -130,9 +131,9 @@ BROKEN = [
     (
         "families",
         "quenby-ql8",
-        "SNMP, pictures",
-        "SMNP, pictures",
-        ["LINE", "without.1", "SMNP is not what a kind of unit"],
+        "log servers, staging",
+        "log severs, staging",
+        ["LINE", "without.1", "log severs is not what a kind of unit"],
     ),
     (
         "families",
@@ -153,6 +154,50 @@ BROKEN = [
     ("families", "quenby-ql8", "ssh: 2022", "shh: 2022", ["factory.ports.shh", "is not a service of a channel"]),
     ("families", "quenby-ql8", "copies: {live: [kept]}", "copies: {life: [kept]}", ["LINE", "ops.keep.copies.life"]),
 ]
+
+
+BROKEN += [
+    ("families", "harrowfen-gd6", "stores: {live: force, staged: draft}, leaves", "stores: {live: force, drafty: draft}, leaves", ["LINE", "found 'drafty'"]),
+    ("families", "harrowfen-gd6", "permitted: only_from", "permited: only_from", ["LINE", "accounts/*/permited is not on the plane"]),
+    ("families", "linux-server", "policy/classes: minclass", "policy/clases: minclass", ["LINE", "policy/clases is not on the plane"]),
+    ("families", "osterlin-wr1", "every:", "evry:", ["LINE", "nearest is 'every'"]),
+    ("families", "quenby-ql8", "say: look seats", "say: look seats, block: seats", ["LINE", "seats is not a block"]),
+    ("families", "quenby-ql8", 'turn: " "', 'ignore: ["{a"]', ["LINE", "braces do not match"]),
+]  # fmt: skip
+
+FORESEEN = [
+    ("quenby-ql8", "into: accounts, whole: yes", "into: accounts", "no ask reads accounts whole: nothing is ever missing there"),
+    ("quenby-ql8", "{role} {enabled} {storage}", "{role} {skip} {storage}", "ssh: who gets in is never sure, for no ask reads accounts/*/enabled (or say"),
+    ("quenby-ql8", 'secret: "Phrase: "', 'secret: "Hand: "', "channels.board: the sign 'Hand: ' stands for two things"),
+    ("quenby-ql8", "gate: confirm", "gate: change", "channels.board: two gates are called change"),
+    ("quenby-ql8", "        pattern: identity/model\n", "", "marks: no ask reads identity/model, so no unit is ever recognised"),
+    ("quenby-ql8", "take: {count: stores/differences}", "take: {count: stores/waiting}", "no ask reads stores/differences"),
+    ("quenby-ql8", "{set: [accounts/*/secret]", "{set: [accounts/*/role]", "no op sets accounts/*/secret"),
+    ("quenby-ql8", "{make: [accounts/*], say: \"hire {key} {role}\"", "{set: [accounts/*/role], say: \"hire {key} {value}\"", "no op makes accounts/*"),
+    ("quenby-ql8", "does: restart, ", "does: commit, ", "no op restarts it"),
+    ("quenby-ql8", "{set: [services/*/permitted]", "{set: [services/*/enabled]", "no op sets services/*/permitted"),
+    ("corvane-rb3", "{drop: [accounts/*]", "{set: [accounts/*/role]", "no op drops accounts/* or sets accounts/*/enabled"),
+    ("harrowfen-gd6", "does: activate, post: /gate/enact, copies: {staged: [live, kept]}", "does: commit, post: /gate/enact", "and none puts it in force"),
+    ("harrowfen-gd6", "stores/waiting: {at: edits, codec: count}, ", "", "no ask reads stores/waiting"),
+    ("osterlin-wr1", "every:\n  asks: {store: staged}", "every:\n  asks: {store: kept}", "and no ask reads it (store: staged)"),
+    ("osterlin-wr1", "      - {text: Not let in., means: refused}\n", "", "channels.desk: no reply means refused"),
+    ("wendlock-lc2", "keys:\n", "keys:\n  snmp: {a: b}\n", "keys: no ask reads snmp"),
+    ("brackmere-ix5", "values:\n", "values:\n  clock/servers: {join: \",\"}\n", "values: no ask reads clock/servers"),
+    ("brackmere-ix5", "facts:\n", "facts:\n  services/ftp/enabled: yes\n", "services/ftp: no channel carries it"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "right", "wrong", "told"), FORESEEN)
+def test_a_sound_file_that_would_bite_later_is_told_so(
+    tmp_path: Path, name: str, right: str, wrong: str, told: str
+) -> None:
+    """What could not be done on any unit of the make, or never be sure, is said of the file; and of the shipped ones
+    only what is so."""
+    text = shipped("families")[name].read_text()
+    assert right in text and not any(told in one for one in bites(load_family(shipped("families")[name])))
+    file = tmp_path / "bites.yaml"
+    file.write_text(text.replace(right, wrong, 1))
+    assert [one for one in bites(load_family(file)) if told in one]
 
 
 @pytest.mark.parametrize(

@@ -123,6 +123,41 @@ def test_an_answer_cut_early_is_settled_by_an_empty_line() -> None:
     assert reply == Done(Replies("0 unlike")) and sent == [("look kept",), ()]
 
 
+FRAMED = console.Channel(
+    {"telnet": "plain"}, "box# ", more="-- on --", frame="|", rulers="+-", ignore=("% {time} fan at {n:number}",),
+    blocks={"set": console.Block(("setup", "doors"), "done", "box(set)# ")},
+    passwords=(console.Prompt("Old: ", "{old}"), console.Prompt("New: ", "{secret}")),
+    replies=(ReplyRow("no", starts="no: "),),
+)  # fmt: skip
+
+
+def test_what_a_channel_says_once_holds_for_every_reply_and_block() -> None:
+    """Frames, rulers, lines of a log and turned pages are no part of a reply; a block is gone into before and left
+    after, also after a no; a password is given where one goes with the change, and nothing else ever is."""
+    shown = "look\n+----+\n| a 1 |\n% 10:01:02 fan at 3\n-- on --\n|----|\n| b  |\n+----+"
+    reply, _ = replay(console.ask(FRAMED, Fetch(console.AskHow("look")), None), [Heard("box# ", shown)])
+    assert reply == Done(Replies("a 1\nb"))
+    out = console.OpHow("port 3", block="set").in_channel(FRAMED, False)
+    inside, outside = "box(set)# ", "box# "
+    into = [Heard(inside, "setup"), Heard(inside, "doors")]
+    no, gone = Heard(inside, "port 3\n| no: taken |"), Heard(outside, "done")
+    for heard, end, said in (
+        ([*into, Heard(inside, "port 3"), gone], Done(Replies()), 4),
+        ([*into, no, gone], No("no: taken"), 4),
+        ([*into, Heard(inside, "port 3"), Heard(inside, "done\nno: not all")], No("no: not all"), 4),
+        ([into[0], Heard(inside, "doors\nno: shut"), gone], No("no: shut", sent=False), 3),
+        ([Heard(outside, "setup\nno: not you")], No("no: not you", sent=False), 1),
+        ([into[0], Lost(End.CLOSED)], Ended(sent=True), 2),
+    ):
+        got, sent = replay(console.tell(FRAMED, Order(out), None), list(heard))
+        assert (got, len(sent)) == (end, said) and sent[: len(sent) - 1] == [("setup",), ("doors",), ("port 3",)][
+            : len(sent) - 1
+        ]
+    word = console.OpHow("word x").in_channel(FRAMED, True)
+    assert console.message(word, {"secret": (Slot(Ref("s")),)})[1] == (("New: ", (Slot(Ref("s")),)),)
+    assert console.message(word, {"secret": ("10 min",)})[1] == ()
+
+
 def test_gates_are_never_passed_by_themselves() -> None:
     """Terms and forced changes end a login as asked unless they are answered; a question asked twice is a no."""
     terms, change = CONSOLE.gates[0].sign, CONSOLE.gates[1].sign
@@ -190,7 +225,9 @@ def test_a_terminal_nobody_described_is_believed_only_where_it_is_clear(heard: l
 
 def test_an_order_that_is_not_answered_finishes_the_session() -> None:
     """Silence is unclear, an end is an end, a question asked again is a no on a session nobody types into any more."""
-    order = Order(console.OpHow("hire x", (console.Prompt("Phrase: ", "{secret}"),)), {"secret": (Slot(Ref("s")),)})
+    order = Order(
+        console.OpHow("hire x", prompts=(console.Prompt("Phrase: ", "{secret}"),)), {"secret": (Slot(Ref("s")),)}
+    )
 
     def told(*heard: Any) -> Any:
         return replay(console.tell(CONSOLE, order, None), list(heard))[0]

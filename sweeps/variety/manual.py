@@ -19,7 +19,7 @@ factory: {{ports: {{{service}: {thing.port}}}, logins: [{{account: boss, secret:
 {body}
 {values(thing)}
 facts: {{services/{service}/encrypted: no, services/{service}/enabled: yes, services/{service}/port: "{thing.port}"}}
-without: [operating system, SNMP, pictures, radio, packet filter, bundles, password rules of single accounts, second factor, alerts, support code, sealed storage, keys of single services, serial console, log servers, roles, modes, addresses per account]
+without: [small appliance, log servers, addresses per account]
 """
 
 
@@ -109,6 +109,10 @@ def console(thing: Thing) -> str:
         "numbered": 'row: "{skip} {key} {role} {enabled}"',
     }[style["table"]]
     ruled = ', lines: [{row: "------------------------------------"}]' if style["table"] == "ruled" else ""
+    inside = f'"inside {prompt}"' if style["where"] == "in a block with a prompt" else '""'
+    blocks = f"\n    blocks: {{inside: {{into: [{verb['into']}], out: {verb['out']}, prompt: {inside}}}}}" if style["where"] != "anywhere" else ""
+    dress = {"none": "", "a frame": '\n    frame: "|"\n    rulers: "+-"', "lines of a log": '\n    ignore: ["% {time} fan at {n:number} turns"]'}[style["dress"]]
+    every = "every: {ops: {block: inside}}\n" if blocks else ""
     old = '{sign: "The one until now: ", send: "{old}"}, ' if style["secret"] == "old first" else ""
     again = "" if style["secret"] == "once" else ', {sign: "And again: ", send: "{secret}"}'
     sure = ', prompts: [{sign: "Part with {any}, y or n? ", send: "y"}]' if style["sure"] == "asks" else ""
@@ -136,7 +140,8 @@ def console(thing: Thing) -> str:
         f'  word: {{set: [accounts/*/secret], say: "{verb["word"]} {{key}}", prompts: [{old}{{sign: "Word for {{any}}: ", send: "{{secret}}"}}{again}]{writes}}}',
         f'  drop: {{drop: [accounts/*], say: "{verb["drop"]} {{key}}", cuts: account{sure}{writes}}}',
     ]
-    ops += put_in_force(style, f"say: {verb['save']}", f"say: {verb['forget']}")
+    outside = ', block: ""' if blocks else ""
+    ops += put_in_force(style, f"say: {verb['save']}{outside}", f"say: {verb['forget']}{outside}")
     gates = {
         "terms": '    gates: [{gate: terms, sign: "Do you, y or n? ", send: y}]\n',
         "a new word": '    gates: [{gate: change, sign: "Your own word: ", send: "{new}"}, {gate: confirm, sign: "Your own word again: ", send: "{new}"}]\n',
@@ -148,9 +153,9 @@ def console(thing: Thing) -> str:
     prompt: {quoted(prompt)}
     account: "Visitor: "
     secret: "Word: "
-    leave: away{more}
+    leave: away{more}{blocks}{dress}
 {gates}    replies: [{locked}{{text: Stay out, means: refused}}, {no}{away}]
-asks:
+{every}asks:
 {chr(10).join(asks)}
 ops:
 {chr(10).join(ops)}"""

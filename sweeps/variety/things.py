@@ -61,6 +61,9 @@ GROUPS: dict[str, dict[str, float]] = {
     "codes": {"proper": 2, "always 200": 1},
     "types": {"typed": 2, "texts": 1},
     "write": {"member": 2, "whole": 1, "call": 1},
+    # of a console once more
+    "where": {"anywhere": 3, "in a block": 1, "in a block with a prompt": 1},
+    "dress": {"none": 3, "a frame": 1, "lines of a log": 1},
 }  # fmt: skip
 WORDS = [
     "tarn",
@@ -114,6 +117,8 @@ def fits(style: Style) -> bool:
     face = style["face"]
     if style["blank"] == style["anyone"] == "nothing" and face == "console" and style["join"] == "blank":
         return False
+    if style["dress"] == "a frame" and style["leader"] == "|":
+        return False
     if face != "console" and (style["stranger"] == "silent" and style["habit"] == "slow"):
         return False
     if style["first"] != "nothing" and style["face"] == "pages" and style["login"] == "basic":
@@ -155,7 +160,7 @@ class Thing:
         self.lock = threading.RLock()
         self.words = iter(self.chance.sample(WORDS, len(WORDS)))
         self.label = {name: next(self.words) for name in (*SETTINGS, "serial", "clock", "waiting")}
-        self.verb = {name: next(self.words) for name in ("look", "put", "add", "word", "drop", "source", "save", "forget", "plate", "people")}  # fmt: skip
+        self.verb = {name: next(self.words) for name in ("look", "put", "add", "word", "drop", "source", "save", "forget", "plate", "people", "into", "out")}  # fmt: skip
         self.heard: list[str] = []
         self.taken = False
         self.numbers: dict[str, int] = {}
@@ -386,6 +391,11 @@ class Thing:
 # ---- a console over telnet ------------------------------------------------------------------------------------------
 
 
+def style_of_block(thing: Thing) -> str:
+    """Where it takes changes."""
+    return thing.style["where"]
+
+
 class Ended(Exception):
     """The other side went away."""
 
@@ -394,6 +404,7 @@ class Console(socketserver.BaseRequestHandler):
     """One visitor at the console."""
 
     thing: Thing
+    block = True
 
     def say(self, text: str) -> None:
         line = self.thing.style["line"]
@@ -464,12 +475,16 @@ class Console(socketserver.BaseRequestHandler):
                 return self.say("Then not.\n")
             thing.keeps_the_word()
         self.say("Good day.\n")
+        self.block = style_of_block(thing) == "anywhere"
         while name in thing.live["users"]:
             self.say(self.prompt())
             words = self.line().split(" ")
             thing.heard.append(" ".join(words))
             if words[0] == "away":
                 return None
+            if words[0] in (thing.verb["into"], thing.verb["out"]) and style_of_block(thing) != "anywhere":
+                self.block = words[0] == thing.verb["into"]
+                continue
             told = self.told(name, [word for word in words if word] if words[0] != thing.verb["put"] else words)
             self.paged(told)
         return None
@@ -477,10 +492,17 @@ class Console(socketserver.BaseRequestHandler):
     def prompt(self) -> str:
         name = self.thing.live["name"]
         sign = {"sign": "==> ", "name": f"{name} # ", "bracket": f"[{name}] "}[self.thing.style["prompt"]]
+        if self.block and style_of_block(self.thing) == "in a block with a prompt":
+            sign = f"inside {sign}"
         return f"\x1b[1;32m{sign}\x1b[0m" if self.thing.style["line"] == "colours" else sign
 
     def paged(self, text: str) -> None:
         lines = text.splitlines()
+        if self.thing.style["dress"] == "a frame" and lines:
+            wide = max(map(len, lines))
+            lines = [f"+{'-' * (wide + 2)}+", *(f"| {line:<{wide}} |" for line in lines), f"+{'-' * (wide + 2)}+"]
+        elif self.thing.style["dress"] == "lines of a log" and lines:
+            lines.insert(len(lines) // 2, f"% {time.strftime('%H:%M:%S')} fan at 1200 turns")
         if self.thing.style["page"] == "none" or len(lines) < 6:
             return self.say("".join(f"{line}\n" for line in lines))
         for start in range(0, len(lines), 5):
@@ -508,6 +530,8 @@ class Console(socketserver.BaseRequestHandler):
                 return f"way port state from\ntelnet {thing.port} {SWITCH[style['switch']][0]} {thing.shown('from')}".rstrip()
         if rank != "0":
             return self.no("you may not")
+        if not self.block and words[0] in {verb[one] for one in ("put", "source", "add", "word", "drop")}:
+            return self.no("it is not done here")
         match words:
             case [put, label, *rest] if put == verb["put"]:
                 key = next((one for one in SETTINGS if thing.label[one] == label), None)

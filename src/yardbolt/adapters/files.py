@@ -78,6 +78,7 @@ def outline(path: Path) -> dict[str, Any]:
 def load_family(path: Path) -> Family:
     """A family file. Raises FileError or FamilyError."""
     from yardbolt.core.family.check import family_of
+    from yardbolt.core.family.unfold import unfolded
 
     from .shapes.family import FamilyShape, check_ways
     from .shapes.reading import read
@@ -86,6 +87,7 @@ def load_family(path: Path) -> Family:
     if base := doc.tree.get("based_on"):
         doc.tree = _on(doc, _base(path, doc, base).tree)
     read(doc, FamilyShape)
+    doc.tree, doc.wrote = unfolded(doc.tree)
     check_ways(doc)
 
     def library() -> Library:  # read where a family names something of it
@@ -98,8 +100,9 @@ def load_family(path: Path) -> Family:
 
 @cache
 def groups() -> dict[str, list[str]]:
-    """What a kind of unit can be without, as it ships: groups of leaves by name."""
-    return document(Path(str(resources("yardbolt") / "data" / "without.yaml"))).tree
+    """What a kind of unit can be without, as it ships: groups of leaves by name. A group may name other groups."""
+    tree = document(Path(str(resources("yardbolt") / "data" / "without.yaml"))).tree
+    return {name: [leaf for one in group for leaf in tree.get(one, [one])] for name, group in tree.items()}
 
 
 def _base(path: Path, doc: Document, name: Any) -> Document:

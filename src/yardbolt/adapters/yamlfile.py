@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +26,7 @@ class Document:
         self.name = name
         self.lines: dict[Keys, int] = {}
         self.values = 0
+        self.wrote: Callable[[Keys], Keys] = lambda keys: keys  # where the author wrote what is looked at now
         try:
             node = yaml.compose(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
         except yaml.MarkedYAMLError as e:
@@ -64,6 +66,7 @@ class Document:
 
     def line_of(self, keys: Keys) -> int:
         """The line of a key, or of the nearest one above it."""
+        keys = self.wrote(keys)
         while keys and keys not in self.lines:
             keys = keys[:-1]
         return self.lines.get(keys, 0)

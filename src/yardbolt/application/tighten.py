@@ -18,10 +18,10 @@ from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import short
 from yardbolt.core.plane.change import Change
 from yardbolt.core.plane.document import from_tree, to_tree
-from yardbolt.core.plane.edit import get
+from yardbolt.core.plane.edit import exists, get
 from yardbolt.core.plane.leaves import Plane
 from yardbolt.core.plane.path import Path, parse, show
-from yardbolt.core.plane.table import reached
+from yardbolt.core.plane.table import is_item, reached
 from yardbolt.core.run.documents import TargetDocument
 from yardbolt.core.run.events import (
     InputsChanged,
@@ -190,10 +190,18 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
 def _possible_now(unit: UnitInWork, made: Plan, proved: Proved) -> tuple[Change, ...]:
     """What no change could be made of when it was planned, and can be now that more was read. It was not approved, so
     it is for another run. What only no order allowed, or wants a consent, is none of it."""
+    tried = {change.path for change in made.changes} | {parse(path) for path in unit.record.history().left_out}
     gaps = {gap.path for gap in changes(made.plane, made.target, unit.family, unit.site)[1]}
-    gaps -= {parse(path) for path in unit.record.history().left_out}
-    todo = changes(proved.plane, target_of(unit, proved.plane)[0], unit.family, unit.site)[0] if gaps else ()
-    return tuple(change for change in todo if change.path in gaps)
+    todo = changes(proved.plane, target_of(unit, proved.plane)[0], unit.family, unit.site)[0]
+    return tuple(
+        change
+        for change in todo
+        if change.path not in tried and (change.path in gaps or _unread(made.plane, change.path))
+    )
+
+
+def _unread(plane: Plane, path: Path) -> bool:
+    return exists(plane, path) is None if is_item(path) else get(plane, path) is None
 
 
 def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> tuple[Target, tuple[Gap, ...]]:

@@ -28,6 +28,7 @@ def listed(no_color: bool) -> int:
 
 def check(file: Path, no_color: bool) -> int:
     """Check a family file, and list what it does not read."""
+    from yardbolt.core.plan.foresight import bites
     from yardbolt.core.plane.path import show
     from yardbolt.core.plane.table import TABLE
 
@@ -45,6 +46,10 @@ def check(file: Path, no_color: bool) -> int:
         if not any(path[: len(lacked)] == lacked for lacked in family.lacks)
     ]
     screen.say((family.title, "head"), f"  {len(family.asks)} asks, {len(family.ops)} ops: the file is sound")
+    foreseen = bites(family)
+    if foreseen:
+        screen.head("Would bite later", "sound, and yet")
+        screen.rows([[one] for one in foreseen])
     screen.head("Not read by this family", "these stay unknown")
     beside: dict[str, list[str]] = {}
     for path in unread:

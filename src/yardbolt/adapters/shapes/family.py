@@ -94,6 +94,7 @@ class TreeRowsShape(Shape):
 class AskShape(Shape):
     by: Name | None = Field(None, description="the channel, where there are several")
     store: Store = "live"
+    stores: dict[Store, Text] = Field({}, description="it is asked once for each store; the words are put in {store}")
     each: Text = ""
     on: Name | None = Field(None, description="with each: the ask whose rows lead to it")
     pairs: PairsShape | None = None
@@ -107,7 +108,7 @@ class AskShape(Shape):
 class OpShape(Shape):
     by: Name | None = Field(None, description="the channel, where there are several")
     on: Name | None = Field(None, description="the ask whose places it writes")
-    set: list[Text] = []
+    set: list[Text] | dict[Text, Text] = Field([], description="paths; or path -> the words that are put in {word}")
     make: list[Text] = []
     drop: list[Text] = []
     does: Deed | None = None
@@ -157,6 +158,11 @@ class PasswordShape(Shape):
     barred: Text = ""
 
 
+class EveryShape(Shape):
+    asks: dict[Text, Any] = {}
+    ops: dict[Text, Any] = {}
+
+
 class FamilyShape(Shape):
     """A family file: what must be known of one make."""
 
@@ -174,6 +180,7 @@ class FamilyShape(Shape):
     joints: dict[Name, JointShape] = Field({}, description="fields that say something of several leaves")
     asks: dict[Name, Any] = {}
     facts: dict[Text, Text] = {}
+    every: EveryShape = Field(EveryShape(), description="what all asks, or all ops, say, unless they say otherwise")
     effects: dict[Text, Text] = Field({}, description="what every op brings with it")
     ops: dict[Name, Any] = {}
     without: list[Text] = Field(

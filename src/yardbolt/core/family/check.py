@@ -48,7 +48,8 @@ class _Checker(AsksChecked):
         sets = kinds["set"] if not alone else tuple(self.named((*at, "set"), p) for p in tree.get("set", ()))
         if not everything and not tree.get("does"):
             raise self.fail(at, "it changes nothing; give set, make, drop or does")
-        how, _ = self.how(at, talk.op, tree)
+        secret = any(holds_secret(path) for path in TABLE if path in kinds["set"] or path[:-1] in kinds["make"])
+        how, _ = self.how(at, talk.op, tree, by, secret)
         if tree.get("on"):
             how = self.on(at, how, tree["on"], everything)
         if tree.get("adds") or tree.get("takes"):
@@ -152,9 +153,19 @@ class _Checker(AsksChecked):
     # -- the rest --
 
     def facts(self, tree: Tree) -> Iterator[tuple[Path, Any]]:
+        """What the manual tells, and what the channels say of encryption, where no ask reads it."""
+        if not any(("services", "*", "encrypted") in ask.feeds for ask in self.asks.values()):
+            for service, how in {name: how for one in self.made.values() for name, how in one.services.items()}.items():
+                yield ("services", service, "encrypted"), how == "sealed"
         for written, word in tree.items():
             keys: Keys = ("facts", written)
             yield parse(written), self.word(keys, self.path(keys, written), word)
+
+    def cannot(self, tree: Tree) -> Iterator[tuple[Path, str]]:
+        """Why something cannot be set: of a path, or of a whole area (`policy`)."""
+        areas = {path[0] for path in TABLE}
+        for written, why in tree.items():
+            yield (written,) if written in areas else self.path(("cannot", written), written), why
 
     def lacks(self, tree: Tree, groups: Mapping[str, Iterable[str]]) -> Iterator[Path]:
         """What the make does not have: single leaves, and groups of them but for what it reads or the manual tells."""
@@ -225,7 +236,7 @@ def family_of(
     """A family from the tree of its file, whose shape has been checked; `groups` are what a kind of unit can be
     without. Raises FamilyError(file, line, key, problem)."""
     checker = _Checker(file, line_of, ways, tree["channels"], library)
-    channels = {name: checker.channel(name, one) for name, one in tree["channels"].items()}
+    channels = checker.made
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
     token, software = tree.get("token", {}), tree.get("software", {})
     always = tuple(checker.effect(("effects", k), k, v) for k, v in tree.get("effects", {}).items())
@@ -249,7 +260,7 @@ def family_of(
         {listed: dict(words) for listed, words in tree.get("keys", {}).items()},
         tuple(checker.facts(tree.get("facts", {}))),
         {store: tuple(services) for store, services in tree.get("account_stores", {}).items()},
-        {checker.path(("cannot", k), k): v for k, v in tree.get("cannot", {}).items()},
+        dict(checker.cannot(tree.get("cannot", {}))),
         ways,
     )
     used = {service for channel in channels.values() for service in channel.services}

@@ -37,7 +37,7 @@ class AsksChecked(Checking):
             listed = self.list_at((*at, "whole"), written, ())
             whole.append(listed)
             feeds.add(listed)
-        how, decode = self.how(at, talk.ask, tree)
+        how, decode = self.how(at, talk.ask, tree, by)
         decode = decode or tree.get("decode", "")
         if tree.get("on"):
             how = self.on(at, how, tree["on"], ((*parse(tree.get("each", "")), "*"),))

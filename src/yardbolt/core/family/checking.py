@@ -60,6 +60,7 @@ class Checking:
         library: Callable[[], Library],
     ) -> None:
         self.file, self.line_of, self.ways, self.channels, self.library = file, line_of, ways, channels, library
+        self.made = {name: self.channel(name, one) for name, one in channels.items()}
         self.asks: dict[str, Ask] = {}
         self.joints: dict[str, Joint] = {}
 
@@ -121,19 +122,20 @@ class Checking:
         return channel
 
     def by(self, at: Keys, tree: Tree) -> tuple[str, Talk]:
-        name = tree.get("by", "")
-        if not name and len(self.channels) > 1:
-            raise self.fail(at, f"say by which channel: by: {' or '.join(self.channels)}")
-        name = name or next(iter(self.channels))
+        name = tree.get("by") or next(iter(self.channels))
         self.one_of((*at, "by"), name, self.channels, "a channel")
         return name, self.ways[self.channels[name]["talk"]]
 
-    def how(self, at: Keys, cls: type, tree: Tree) -> tuple[How, str]:
-        """What the way makes of its own keys, with what it names of the library, and the decoder for it, or empty."""
+    def how(self, at: Keys, cls: type, tree: Tree, by: str, secret: bool = False) -> tuple[How, str]:
+        """What the way makes of its own keys, with what its channel says for all and what it names of the library;
+        and the decoder for it, or empty. `secret`: a password goes with it."""
         mine = {key: tree[key] for key in keys_of(cls) if key in tree}
         if missing := [key for key in needed_keys(cls) if key not in mine]:
             raise self.fail(at, f"{missing[0]} is missing")
-        how: How = made(cls, mine)
+        try:
+            how: How = made(cls, mine).in_channel(self.made[by], secret)
+        except NotThere as e:
+            raise self.fail((*at, *e.keys), str(e)) from None
         for keys, written in how.signs():
             self.pattern((*at, *keys), sign, written)
         if odd := how.amiss():

@@ -286,7 +286,8 @@ class Family:
 
     def why_not(self, path: Path, otherwise: str) -> str:
         """Why something cannot be set on this make."""
-        return self.cannot.get(pattern_of(path)) or f"{self.title} {otherwise}"
+        pattern = pattern_of(path)
+        return self.cannot.get(pattern) or self.cannot.get(pattern[:1]) or f"{self.title} {otherwise}"
 
     def covers(self) -> frozenset[Path]:
         """Every row of the plane this family can read, knows from the manual, or knows to be absent."""

@@ -39,6 +39,7 @@ CODECS = {"milliseconds": "ms", "seconds": "s", "minutes": "min", "hours": "h", 
 # of a place for logs that is written without its transport: by UDP (RFC 5426), port 514 where no port is said
 BARE = ("udp-address", "udp-address:port")
 DEFAULT = Spelling()
+BY_PATH: Mapping[Path, Spelling] = {("clock", "offset"): Spelling(moment="yes")}
 
 
 def _wholes(value: float, per: int, what: str) -> str:
@@ -114,7 +115,8 @@ def meant(path: Path, word: str) -> Any:
 
 def spelling_of(family: Family, path: Path) -> Spelling:
     """How this family writes a path."""
-    return family.spelling.get(pattern_of(path), DEFAULT)
+    own = pattern_of(path)
+    return family.spelling.get(own) or BY_PATH.get(own, DEFAULT)
 
 
 def read_value(spelling: Spelling, path: Path, raw: str, now: datetime | None) -> Any:

@@ -16,6 +16,7 @@ from .replies import ReplyRow
 from .tree import Items, Tree
 
 ANSWER = 30.0  # seconds one ask may take
+OURS = {"ours": True}  # of a field: no key of a family file; it is filled in when one is read
 BOUND = "="  # begins the key of what fills a place of a tree, and no slot
 Keys = tuple[str | int, ...]
 Fill = Mapping[str, Text]
@@ -63,7 +64,7 @@ class Shelf(Protocol):
 
 
 class NotThere(ValueError):
-    """What stands under `keys` of a family file does not go with the library, and why."""
+    """What stands under `keys` of a family file names what is not there, in the library or the channel."""
 
     def __init__(self, keys: Keys, problem: str) -> None:
         super().__init__(problem)
@@ -84,6 +85,10 @@ class How(Protocol):
 
     def amiss(self) -> tuple[Keys, str] | None:
         """Which key does not go with the others, and why; None where all do."""
+
+    def in_channel(self, channel: Any, secret: bool) -> How:
+        """The same, with what its channel says once for all that goes through it, or for all with which a password
+        goes. Raises NotThere."""
 
     def from_library(self, library: Callable[[], Shelf]) -> tuple[How, str]:
         """The same with the texts of the library that it names, and the decoder of what they print, or empty. Raises
@@ -176,6 +181,10 @@ class Unprompted:
     def amiss(self) -> tuple[Keys, str] | None:
         """Nothing."""
         return None
+
+    def in_channel(self, channel: Any, secret: bool) -> Any:
+        """Itself: its channel says nothing for it."""
+        return self
 
     def from_library(self, library: Callable[[], Shelf]) -> tuple[Any, str]:
         """Itself: it names nothing there."""

@@ -7,15 +7,15 @@ outcome and is never passed by itself. Nothing here reads a clock or a socket.
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import takewhile
 from typing import Any, Literal
 
 from ...errors import Trouble, UnitError, clean
 from ...secret import Ref, Slot, Text
-from ..conversation import ANSWER, Asking, Fetch, Fill, Keys, Order, Replies, Talk, Telling, Unprompted
+from ..conversation import ANSWER, OURS, Asking, Fetch, Fill, Keys, NotThere, Order, Replies, Talk, Telling, Unprompted
 from ..outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
-from ..patterns import fill_in, sign, slot_key, slots
+from ..patterns import PatternError, fill_in, row, sign, slot_key, slots
 from ..replies import LONGEST_REASON, ReplyRow, reason, row_for
 from ..replies import Heard as Told
 
@@ -40,8 +40,30 @@ class Gate:
 
 
 @dataclass(frozen=True)
+class Prompt:
+    """A question a command is known to ask, and the answer."""
+
+    sign: str
+    send: str
+
+
+@dataclass(frozen=True)
+class Block:
+    """A place of the console that one goes into, line by line, and out of again. `prompt` is what it shows inside,
+    where that is another than outside."""
+
+    into: tuple[str, ...]
+    out: str
+    prompt: str = ""
+
+
+@dataclass(frozen=True)
 class Channel(Unprompted):
-    """How one talks with the unit line by line. Signs are patterns, for they may hold a name that we change."""
+    """How one talks with the unit line by line. Signs are patterns, for they may hold a name that we change.
+
+    `passwords` are the questions by which it takes a password, whatever the command. Of every reply: `frame` is the
+    sign at both ends of a line, a line of nothing but `rulers` is none, and neither is one that fits a row of
+    `ignore`."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     prompt: str
@@ -51,6 +73,11 @@ class Channel(Unprompted):
     turn: str = " "
     leave: str = ""
     gates: tuple[Gate, ...] = ()
+    passwords: tuple[Prompt, ...] = ()
+    blocks: Mapping[str, Block] = field(default_factory=dict)
+    frame: str = ""
+    rulers: str = ""
+    ignore: tuple[str, ...] = ()
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["console"] = "console"
 
@@ -58,6 +85,41 @@ class Channel(Unprompted):
         """Every sign it waits for."""
         yield from (((key,), value) for key in ("prompt", "account", "secret", "more") if (value := getattr(self, key)))
         yield from ((("gates", place, "sign"), gate.sign) for place, gate in enumerate(self.gates))
+        yield from ((("passwords", place, "sign"), one.sign) for place, one in enumerate(self.passwords))
+        yield from ((("blocks", name, "prompt"), one.prompt) for name, one in self.blocks.items() if one.prompt)
+
+    def amiss(self) -> tuple[Keys, str] | None:
+        """A line to be ignored that is no row, or a block nobody gets into or out of."""
+        for place, written in enumerate(self.ignore):
+            try:
+                row(written)
+            except PatternError as e:
+                return ("ignore", place), str(e)
+        odd = next((name for name, one in self.blocks.items() if not one.into or not one.out), "")
+        return (("blocks", odd), "into and out are both wanted") if odd else None
+
+    def prompts(self) -> tuple[str, ...]:
+        """What it may show when it waits for a command."""
+        return (self.prompt, *(one.prompt for one in self.blocks.values() if one.prompt))
+
+    def bare(self, text: str) -> str:
+        """A reply without its frame, its rulers and the lines that are none."""
+        if not (self.frame or self.rulers or self.ignore or self.more):
+            return text
+        return "\n".join(line for line in map(self._unframed, text.split("\n")) if not self._is_none(line))
+
+    def _unframed(self, line: str) -> str:
+        inside = line.strip()
+        if not self.frame or not inside.startswith(self.frame):
+            return line
+        return inside.removeprefix(self.frame).removesuffix(self.frame).strip()
+
+    def _is_none(self, line: str) -> bool:
+        signs = set(line) - {" ", "\t"}
+        ruler = bool(signs) and signs <= {*self.rulers, *self.frame}
+        # a unit may turn the page by itself, or by the end of our own line
+        turned = bool(self.more) and sign(self.more).regex.match(line)
+        return ruler or bool(turned) or any(row(one).regex.match(line) for one in self.ignore)
 
     def gate_answer(self, gate: str) -> Text | None:
         """What accepting takes; None where a value of ours is asked for."""
@@ -75,50 +137,51 @@ class Channel(Unprompted):
 
 @dataclass(frozen=True)
 class AskHow(Unprompted):
-    """What is typed to ask."""
+    """What is typed to ask; `block` is where."""
 
     say: str
+    block: str = ""
+    place: Block | None = field(default=None, metadata=OURS)
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
-        """The one text with slots."""
+        """The texts with slots."""
         yield ("say",), self.say
-
-    def signs(self) -> Iterator[tuple[Keys, str]]:
-        """It waits for the prompt only."""
-        yield from ()
+        if self.place is not None:
+            yield from ((("block",), text) for text in (*self.place.into, self.place.out))
 
     def asked_as(self) -> str:
         """What is asked, for the evidence."""
         return self.say
 
+    def in_channel(self, channel: Channel, secret: bool) -> Any:
+        """The same, in its block of the channel."""
+        if not self.block:
+            return self
+        if self.block not in channel.blocks:
+            raise NotThere(("block",), f"{self.block} is not a block; they are {', '.join(channel.blocks) or 'none'}")
+        return replace(self, place=channel.blocks[self.block])
+
 
 @dataclass(frozen=True)
-class Prompt:
-    """A question a command is known to ask, and the answer."""
-
-    sign: str
-    send: str
-
-
-@dataclass(frozen=True)
-class OpHow(Unprompted):
+class OpHow(AskHow):
     """What is typed to change something, and the answers to what it asks in return."""
 
-    say: str
     prompts: tuple[Prompt, ...] = ()
+    passwords: tuple[Prompt, ...] = field(default=(), metadata=OURS)
 
     def templates(self) -> Iterator[tuple[Keys, str]]:
         """The command and the answers."""
-        yield ("say",), self.say
+        yield from super().templates()
         yield from ((("prompts", place, "send"), prompt.send) for place, prompt in enumerate(self.prompts))
+        yield from ((("passwords", place, "send"), prompt.send) for place, prompt in enumerate(self.passwords))
 
     def signs(self) -> Iterator[tuple[Keys, str]]:
         """The questions."""
         yield from ((("prompts", place, "sign"), prompt.sign) for place, prompt in enumerate(self.prompts))
 
-    def asked_as(self) -> str:
-        """The command, unfilled."""
-        return self.say
+    def in_channel(self, channel: Channel, secret: bool) -> Any:
+        """The same, with the questions by which the unit takes any password."""
+        return replace(super().in_channel(channel, secret), passwords=channel.passwords if secret else ())
 
 
 # ---- its event -----------------------------------------------------------------------------------------------------
@@ -254,12 +317,23 @@ def message(how: AskHow | OpHow, fill: Fill) -> tuple[Text, tuple[tuple[str, Tex
     A question for the present secret is left out where that is not known: a unit that asks it all the same is answered
     nothing.
     """
+    own, common = (how.prompts, how.passwords) if isinstance(how, OpHow) else ((), ())
     prompts = [
         (prompt.sign, fill_in(prompt.send, fill))
-        for prompt in (how.prompts if isinstance(how, OpHow) else ())
+        for prompt in own
         if all(name != "old" or slot_key(name, notation) in fill for name, notation in slots(prompt.send))
     ]
+    # a question for a password is answered where there is one to give, and with nothing else
+    for prompt in common:
+        if all(_secret(fill.get(slot_key(*one))) for one in slots(prompt.send)):
+            prompts.append((prompt.sign, fill_in(prompt.send, fill)))
+    for line in (*how.place.into, how.place.out) if how.place else ():
+        fill_in(line, fill)
     return fill_in(how.say, fill), tuple(prompts)
+
+
+def _secret(text: Text | None) -> bool:
+    return text is not None and any(isinstance(part, Slot) for part in text)
 
 
 def _unechoed(text: str, sent: str, whole: bool) -> tuple[str, bool]:
@@ -282,7 +356,8 @@ def _converse(
     prompt heard was the real one.
     """
     answers = dict(prompts)
-    signs = (channel.prompt, *answers, *((channel.more,) if channel.more else ()))
+    inside = channel.prompts()
+    signs = (*inside, *answers, *((channel.more,) if channel.more else ()))
     whole = not any(isinstance(part, Slot) for part in say)
     sent = "".join(part for part in takewhile(lambda part: isinstance(part, str), say) if isinstance(part, str))
     text, asked, doubted = "", set[str](), False
@@ -293,8 +368,9 @@ def _converse(
             return _unheard(heard, seconds)
         if len(text) > MOST:
             return Unclear(f"the unit sent more than {MOST // 1024} KiB in one answer")
-        if heard.sign == channel.prompt:
+        if heard.sign in inside:
             body, echoed = _unechoed(text, sent, whole)
+            body = channel.bare(body)
             if echoed or doubted:
                 found = row_for(channel.replies, Told(body), "no")
                 return No(reason(found, Told(body))) if found else Done(Replies(body))
@@ -322,16 +398,38 @@ def _unheard(lost: Lost, seconds: float) -> Unclear | Ended:
             return Unclear(lost.why or f"the unit sent more than {MOST // 1024} KiB in one answer")
 
 
+def _in_block(
+    channel: Channel, how: AskHow, fill: Fill, seconds: float
+) -> Generator[Turn, Heard | Lost, Done[Replies] | No | Unclear | Ended]:
+    """Say one thing in its block: go in, say it, and go out again, also after a no."""
+    say, prompts = message(how, fill)
+    if how.place is None:
+        return (yield from _converse(channel, say, prompts, seconds))
+    got: Done[Replies] | No | Unclear | Ended = Done(Replies())
+    lines = [(fill_in(line, fill), ()) for line in how.place.into]
+    for number, (line, answers) in enumerate((*lines, (say, prompts))):
+        got = yield from _converse(channel, line, answers, seconds)
+        if isinstance(got, Unclear | Ended) or (isinstance(got, No) and not got.alive):
+            return got
+        if isinstance(got, No) and number < len(lines):
+            got = replace(got, sent=False)
+            if not number:
+                return got
+        if isinstance(got, No):
+            break
+    out = yield from _converse(channel, fill_in(how.place.out, fill), (), seconds)
+    # what was said may be put in force by going out, and refused there
+    return got if isinstance(got, No) or isinstance(out, Done) else out
+
+
 def ask(channel: Channel, fetch: Fetch, session: Any) -> Asking:
     """Ask one thing."""
-    say, prompts = message(fetch.how, fetch.fill)
-    return (yield from _converse(channel, say, prompts, fetch.seconds))
+    return (yield from _in_block(channel, fetch.how, fetch.fill, fetch.seconds))
 
 
 def tell(channel: Channel, order: Order, session: Any) -> Telling:
     """Change one thing."""
-    say, prompts = message(order.how, order.fill)
-    return (yield from _converse(channel, say, prompts, order.seconds))
+    return (yield from _in_block(channel, order.how, order.fill, order.seconds))
 
 
 def leave(channel: Channel) -> Generator[Turn, Heard | Lost, None]:

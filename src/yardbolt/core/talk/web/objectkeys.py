@@ -7,13 +7,13 @@ from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
 from ...secret import Ref
-from ..conversation import Keys, Unprompted
+from ..conversation import OURS, Keys, Unprompted
 from ..patterns import slots
 from ..replies import ReplyRow
 from ..rows import OneByOne
 from ..tree import Items, Tree
 from .members import Member
-from .shared import ACCOUNT, OURS, View, mixed_in  # fmt: skip
+from .shared import ACCOUNT, View, mixed_in
 
 VERBS = ("get", "post", "put", "patch", "delete")
 

@@ -7,12 +7,12 @@ from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
 from ...secret import Text
-from ..conversation import Keys, Unprompted
+from ..conversation import OURS, Keys, Unprompted
 from ..patterns import slots
 from ..replies import ReplyRow
 from ..rows import OneByOne
 from ..tree import CALLED, Items
-from .shared import ACCOUNT, OURS, View, mixed_in  # fmt: skip
+from .shared import ACCOUNT, View, mixed_in
 
 GATE_NEW = "{new}"
 

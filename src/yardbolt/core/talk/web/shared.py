@@ -16,7 +16,6 @@ from ..tree import CALLED, MISSING, Items, Tree, as_text, one
 
 MOST_PAGES = 200
 ACCOUNT = "{account}"  # the slot of the name, at a login
-OURS = {"ours": True}  # no key of a family file: filled in when one is read
 
 
 @dataclass(frozen=True)
