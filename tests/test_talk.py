@@ -145,7 +145,7 @@ def test_what_a_channel_says_once_holds_for_every_reply_and_block() -> None:
         ([*into, Heard(inside, "port 3"), gone], Done(Replies()), 4),
         ([*into, no, gone], No("no: taken"), 4),
         ([*into, Heard(inside, "port 3"), Heard(inside, "done\nno: not all")], No("no: not all"), 4),
-        ([into[0], Heard(inside, "doors\nno: shut"), gone], No("no: shut", sent=False), 3),
+        ([into[0], Heard(inside, "doors\nno: not there"), gone], No("no: not there", sent=False), 3),
         ([Heard(outside, "setup\nno: not you")], No("no: not you", sent=False), 1),
         ([into[0], Lost(End.CLOSED)], Ended(sent=True), 2),
     ):
