@@ -9,11 +9,13 @@ import re
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 from tests.conftest import Tool
-from yardbolt.adapters.files import load_family, shipped
+from yardbolt.adapters.files import load_family, schema, shipped
 from yardbolt.core import errors
 from yardbolt.core.judge.rules import RULES
+from yardbolt.core.plan.foresight import bites
 from yardbolt.core.plan.precedence import PRECEDENCE
 from yardbolt.core.plane.table import TABLE
 from yardbolt.core.talk.ways import UNDESCRIBED, WAYS
@@ -212,7 +214,16 @@ def test_every_next_command_the_program_names_is_one() -> None:
         assert not option or option.strip() in {o for p in found.params for o in p.opts}, (first, second, option)
 
 
-def test_documents_name_every_command_rule_leaf_and_exit_code(tool: Tool) -> None:
+def keys_of(node: Any) -> set[str]:
+    """Every key a schema knows."""
+    if isinstance(node, list):
+        return {key for one in node for key in keys_of(one)}
+    if not isinstance(node, dict):
+        return set()
+    return set(node.get("properties", ())) | {key for one in node.values() for key in keys_of(one)}
+
+
+def test_documents_name_every_command_rule_leaf_and_exit_code(tool: Tool, tmp_path: Path) -> None:
     """Nothing a user meets is left out of the documents."""
     text = {p.name: p.read_text() for p in (ROOT / "docs").glob("*.md")}
     for command in re.findall(r"^  ([a-z]+)  +[A-Z]", tool("--help"), re.M):
@@ -229,6 +240,12 @@ def test_documents_name_every_command_rule_leaf_and_exit_code(tool: Tool) -> Non
         assert f"`{row.name}`" in text["precedence.md"], row.name
     for way in WAYS:
         assert f"`{way}`" in text["families.md"] and f"`{way}`" in text["architecture.md"], way
+    undescribed = {key for key in keys_of(schema("family")) if not re.search(rf"(?<![a-z_]){key}(?![a-z_])", text["families.md"])}  # fmt: skip
+    assert not undescribed, undescribed
+    smallest = re.search(r"```yaml\n(family: .*?)```", text["families.md"], re.S)
+    assert smallest is not None
+    (tmp_path / "smallest.yaml").write_text(smallest[1])
+    assert [one for one in bites(load_family(tmp_path / "smallest.yaml")) if "never sure" in one] == []
     for name in shipped("families"):
         family = load_family(shipped("families")[name])
         assert f"`{name}`" in text["families.md"] and family.covers()
