@@ -18,7 +18,7 @@ from tests.conftest import MASTER, Tool
 from tests.test_tightened import begin, stands
 from tests.yard.hosts import Host, run
 from tests.yard.truth import FILTER, KINDS
-from yardbolt.adapters.safe import create
+from yardbolt.adapters.safe import make_safe
 from yardbolt.core.secret import Secret
 
 Made = TypeVar("Made", bound=Host)
@@ -50,7 +50,7 @@ def laid_out(name: str, kind: type[Made], number: int, seed: int, folder: Path) 
     host.setup += BESIDES[seed // 3 % len(BESIDES)] if name == "shed" else ""
     tool = Tool(folder / "job", {**os.environ, "COLUMNS": "120", "HOME": str(folder)})
     tool.folder.mkdir()
-    create(folder / "light.kdbx", Secret(MASTER), None, None)
+    make_safe(folder / "light.kdbx", Secret(MASTER), None, None)
     return host, tool
 
 

@@ -202,6 +202,9 @@ def carried(case: Drawn, number: int, folder: Path) -> tuple[str, str]:
         run("umount", "-l", str(folder / "host"), check=False)
 
 
+UNBEGUN = r"not begun: only .* logged in|leave no value|none of our logins"
+
+
 def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str, str]:
     """By plain sockets, the OpenSSH client, and files read as root, once it has been off and on again."""
     host, tool, known = trial.host, trial.tool, trial.known
@@ -233,6 +236,10 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     again = [name for name in ("root", "tech") if trial.secret(name) and trial.opens(name, trial.secret(name))]
     if trial.opens(str(known["as"]), key=tool.folder / "first"):
         again.append("by the first key")
+    begun = not re.search(UNBEGUN, end)
+    if not begun and not any(owner.values()) and not open_now and "start by hand" in known:
+        # it was found so, and nothing was sent to it
+        return "told", f"{code}: {end}; found with its server off at the next start"
     if not any(owner.values()) and not again and not open_now:
         # a slow start, or a lock of its own for a while, is not for good
         reached = connects(host.at(TECHNICIAN), host.address, int(known["port"]), 5)
@@ -275,11 +282,7 @@ def judged(trial: Trial, runs: list[tuple[int, str]], folder: Path) -> tuple[str
     with (folder / "said").open("a") as kept:
         kept.write(f"== steps {planned[0]}\n{planned[1]}")
     # a run that did not begin, and said what it lacks, has changed nothing
-    if (
-        not finished
-        and code in (2, 4, 5)
-        and re.search(r"not begun: only .* logged in|leave no value|none of our logins", end)
-    ):
+    if not finished and code in (2, 4, 5) and not begun:
         return "told", f"{code}: {end}"
     if not finished:
         return "stuck", f"{code} ({len(runs)} runs): {end}"

@@ -13,7 +13,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import MASTER, SOME_PORTS, Bench, Tool, one_unit_yard
 from tests.test_job import safe_values, somebody_gets_in, steps_of
-from yardbolt.adapters.safe import create
+from yardbolt.adapters.safe import make_safe
 from yardbolt.core.secret import Secret
 
 wanted = int(sys.argv[1]) if len(sys.argv) > 1 else 81
@@ -27,7 +27,7 @@ def begin(folder: Path) -> tuple[Tool, Bench]:
     env = {"YARDBOLT_MASTER": MASTER, "YARDBOLT_PORTS": SOME_PORTS, "HOME": str(folder), "PATH": "/usr/bin:/bin"}
     tool = Tool(folder, env)
     (folder / "yard.yaml").write_text(one_unit_yard())
-    create(folder / "safe.kdbx", Secret(MASTER), None, folder / "stick" / "safe.kdbx")
+    make_safe(folder / "safe.kdbx", Secret(MASTER), None, folder / "stick" / "safe.kdbx")
     tool("check", code=3)
     tool("enter", "--yes", "--this-one")
     return tool, bench

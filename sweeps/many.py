@@ -13,7 +13,6 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import MASTER, NETWORK, Tool, one_unit_yard
-from yardbolt.adapters.safe import create
 from yardbolt.bench.relaybox import RelayBox
 from yardbolt.bench.stand import FAULTS, Stand
 from yardbolt.core.secret import Secret
@@ -40,7 +39,7 @@ with tempfile.TemporaryDirectory() as folder:
     (tool.folder / "yard.yaml").write_text(
         head + "".join(f"  u-{n}:" + block.replace("{n:05}", f"{n:05}").replace("{n}", str(n)) for n in faults)
     )
-    create(tool.folder / "safe.kdbx", Secret(MASTER), None, tool.folder / "stick" / "safe.kdbx")
+    make_safe(tool.folder / "safe.kdbx", Secret(MASTER), None, tool.folder / "stick" / "safe.kdbx")
     began = time.monotonic()
     tool("check", "--jobs", "30", "--quiet", code=None)
     print(f"checked {many} in {time.monotonic() - began:.0f} s", flush=True)

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from pykeepass import PyKeePass
 
-from yardbolt.adapters.safe import KdbxSafe, create
+from yardbolt.adapters.safe import KdbxSafe, make_safe
 from yardbolt.core.secret import Ref, Secret
 
 MASTER = Secret("sweep")
@@ -35,7 +35,7 @@ def held(place: Path) -> dict[str, str]:
 for turn in range(rounds):
     with tempfile.TemporaryDirectory() as folder:
         path, copy = Path(folder) / "s.kdbx", Path(folder) / "stick" / "s.kdbx"
-        create(path, MASTER, None, copy)
+        make_safe(path, MASTER, None, copy)
         light = PyKeePass(str(path), password="sweep")
         cost = light.kdbx.header.value.dynamic_header.kdf_parameters.data.dict
         cost["I"].value, cost["M"].value = 1, 65536

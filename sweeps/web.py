@@ -18,7 +18,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import ELSEWHERE, MASTER, Bench, Tool
 from tests.test_job import safe_values
 from tests.test_objects import job_text, unit_of
-from yardbolt.adapters.safe import create
+from yardbolt.adapters.safe import make_safe
 from yardbolt.bench.accesspoint import AccessPoint
 from yardbolt.bench.intercomexchange import IntercomExchange
 from yardbolt.bench.linecamera import LineCamera
@@ -63,7 +63,7 @@ while mischief < wanted:
         tool = Tool(folder, env)
         (folder / "yard.yaml").write_text(job_text(", restart: yes, drop edits: yes"))
         (folder / "copy").mkdir()
-        create(folder / "safe.kdbx", Secret(MASTER), None, folder / "copy" / "safe.kdbx")
+        make_safe(folder / "safe.kdbx", Secret(MASTER), None, folder / "copy" / "safe.kdbx")
         tool("check", *names, code=3)
         jobs += 1
         for name in names:

@@ -12,7 +12,7 @@ from typing import Any
 from yardbolt.adapters.documents import event as event_of
 from yardbolt.adapters.files import load_baseline, load_family, load_job, shipped
 from yardbolt.bench.lineswitch import Board, LineSwitch
-from yardbolt.cli.wiring import doors_of
+from yardbolt.cli.yard import doors_of
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.family.extracting import extract

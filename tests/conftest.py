@@ -28,7 +28,7 @@ from pykeepass import PyKeePass
 
 from tests.yard.hosts import Host
 from yardbolt.adapters.files import shipped
-from yardbolt.adapters.safe import create
+from yardbolt.adapters.safe import make_safe
 from yardbolt.bench import serve
 from yardbolt.bench.lineswitch import LineSwitch
 from yardbolt.bench.stand import Stand
@@ -230,7 +230,7 @@ def benches(tmp_path: Path) -> Iterator[Callable[[], Bench]]:
 def empty_safe(path: Path) -> bytes:
     """An empty safe that opens quickly: what a safe costs to open is chosen when it is made, and is no concern of most
     tests."""
-    create(path, Secret(MASTER), None, None)
+    make_safe(path, Secret(MASTER), None, None)
     opened = PyKeePass(str(path), password=MASTER)
     cost = opened.kdbx.header.value.dynamic_header.kdf_parameters.data.dict
     cost["I"].value, cost["M"].value = 1, 65536

@@ -11,8 +11,11 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from tests.conftest import Tool
 from yardbolt.adapters.files import load_family, schema, shipped
+from yardbolt.cli import wiring
 from yardbolt.core import errors
 from yardbolt.core.judge.rules import RULES
 from yardbolt.core.plan.foresight import bites
@@ -104,6 +107,14 @@ def test_arrows_run_one_way() -> None:
             target = house_of(tuple(below))
             inside = target == house or (house == "cli" and target == "cli") or name == "yardbolt.__version__"
             assert inside or target in allowed, f"{file}: {name}"
+
+
+def test_every_part_the_wiring_names_is_there() -> None:
+    """A part is imported only where it is used, so a wrong row would be met late."""
+    for room in wiring.ROOMS.values():
+        assert all(getattr(wiring, name) for name in room)
+    with pytest.raises(AttributeError):
+        wiring.__getattr__("nothing")
 
 
 def test_no_import_runs_in_a_circle() -> None:

@@ -30,7 +30,7 @@ from hypothesis import strategies as st
 from tests.conftest import LAPTOP, MASTER, NETWORK, Tool
 from yardbolt.adapters.documents import record_schema, written
 from yardbolt.adapters.records import SqliteRecords
-from yardbolt.adapters.safe import KdbxSafe, apart, copy_again, create
+from yardbolt.adapters.safe import KdbxSafe, apart, copy_again, make_safe
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import FileError, IdentityError, SafeError
@@ -70,9 +70,9 @@ def test_the_safe_is_whole_or_untouched(tmp_path: Path, light_safe: bytes) -> No
     """Stored means on disk and in the copy, opened again and compared; two runs lose nothing to each other; what only
     one file knows survives, whichever is older; a stick that is gone stops, and is never made again."""
     path, copy, master = tmp_path / "s.kdbx", tmp_path / "stick" / "s.kdbx", Secret(MASTER)
-    create(path, master, None, copy)
+    make_safe(path, master, None, copy)
     with pytest.raises(SafeError, match="never overwritten"):
-        create(path, master, None, None)
+        make_safe(path, master, None, None)
     for place in (path, copy):
         place.write_bytes(light_safe)
     first, second = KdbxSafe(path, master, None, copy), KdbxSafe(path, master, None, copy)

@@ -110,8 +110,16 @@ def console(thing: Thing) -> str:
     }[style["table"]]
     ruled = ', lines: [{row: "------------------------------------"}]' if style["table"] == "ruled" else ""
     inside = f'"inside {prompt}"' if style["where"] == "in a block with a prompt" else '""'
-    blocks = f"\n    blocks: {{inside: {{into: [{verb['into']}], out: {verb['out']}, prompt: {inside}}}}}" if style["where"] != "anywhere" else ""
-    dress = {"none": "", "a frame": '\n    frame: "|"\n    rulers: "+-"', "lines of a log": '\n    ignore: ["% {time} fan at {n:number} turns"]'}[style["dress"]]
+    blocks = (
+        f"\n    blocks: {{inside: {{into: [{verb['into']}], out: {verb['out']}, prompt: {inside}}}}}"
+        if style["where"] != "anywhere"
+        else ""
+    )
+    dress = {
+        "none": "",
+        "a frame": '\n    frame: "|"\n    rulers: "+-"',
+        "lines of a log": '\n    ignore: ["% {time} fan at {n:number} turns"]',
+    }[style["dress"]]
     every = "every: {ops: {block: inside}}\n" if blocks else ""
     old = '{sign: "The one until now: ", send: "{old}"}, ' if style["secret"] == "old first" else ""
     again = "" if style["secret"] == "once" else ', {sign: "And again: ", send: "{secret}"}'

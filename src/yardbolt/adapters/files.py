@@ -144,6 +144,16 @@ def _over(under: dict[str, Any], over: dict[str, Any]) -> dict[str, Any]:
     return {**under, **parts}
 
 
+def family_file(name: str, beside: Path) -> Path:
+    """Where a family of this name lies. Raises OperatorError."""
+    return find("families", name, beside)
+
+
+def named_baseline(name: str, beside: Path) -> Baseline:
+    """A baseline by name. Raises OperatorError or FileError."""
+    return load_baseline(find("baselines", name, beside))
+
+
 def load_baseline(path: Path) -> Baseline:
     """A baseline file. Raises FileError."""
     from yardbolt.core.judge.baseline import Baseline, Requirement

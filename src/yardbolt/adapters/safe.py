@@ -20,7 +20,7 @@ from yardbolt.core.errors import SafeError
 from yardbolt.core.secret import Ref, Secret
 
 from . import kdbx
-from .whole import write_atomically
+from .whole import write_whole
 
 LONGEST_WAIT = 120.0  # seconds for other runs that write the safe just now
 NOTHING_SENT = "nothing was sent to the unit"
@@ -94,9 +94,9 @@ class KdbxSafe:
             changed |= kdbx.put(kept, ref, secret, note)
         wanted = kdbx.values_of(kept)
         if changed:
-            write_atomically(self.path, kdbx.content_of(kept))
+            write_whole(self.path, kdbx.content_of(kept))
         if self.copy is not None and self.copy.read_bytes() != self.path.read_bytes():
-            write_atomically(self.copy, self.path.read_bytes())
+            write_whole(self.copy, self.path.read_bytes())
         if not changed:
             self._last = before
         there, content = kdbx.values_of(self._main()), self.path.read_bytes()
@@ -146,7 +146,7 @@ def _alone(path: Path) -> Iterator[None]:
         os.close(held)
 
 
-def create(path: Path, master: Secret | None, key_file: Path | None, copy: Path | None) -> None:
+def make_safe(path: Path, master: Secret | None, key_file: Path | None, copy: Path | None) -> None:
     """Make an empty safe and its copy, the copy first. Raises SafeError where one lies there already."""
     for place in filter(None, (path, copy)):
         if place.exists():
@@ -155,7 +155,7 @@ def create(path: Path, master: Secret | None, key_file: Path | None, copy: Path 
         content = kdbx.empty(master, key_file)
         for place in filter(None, (copy, path)):
             place.parent.mkdir(parents=True, exist_ok=True)
-            write_atomically(place, content)
+            write_whole(place, content)
     except OSError as e:
         raise SafeError(f"{e.filename or path}: the safe cannot be made ({e.strerror or e})") from None
 
@@ -175,6 +175,6 @@ def copy_again(path: Path, copy: Path) -> None:
         raise SafeError(f"{copy.parent}: no such folder; put the stick in first")
     try:
         with _alone(path):
-            write_atomically(copy, path.read_bytes())
+            write_whole(copy, path.read_bytes())
     except OSError as e:
         raise SafeError(f"{e.filename or copy}: the copy cannot be made ({e.strerror or e})") from None

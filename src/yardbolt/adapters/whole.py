@@ -19,7 +19,7 @@ def only_ours(path: Path) -> bool:
     return False
 
 
-def write_atomically(path: Path, content: bytes) -> None:
+def write_whole(path: Path, content: bytes) -> None:
     """Write a file so that it is either whole or as it was, readable by its owner only. Raises OSError."""
     path = path.resolve()  # what a link names is written, and not the link
     number, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)

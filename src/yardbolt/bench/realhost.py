@@ -14,6 +14,7 @@ import subprocess
 import tempfile
 import threading
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
@@ -294,3 +295,14 @@ AT_BOOT = "for x in /etc/rcS.d/S*yardbolt*; do [ -x $x ] && $x start; done; rsys
 def planted(name: str, folder: Path) -> Host:
     """The server of the demo, not yet up."""
     return Host(name, 9, PLANTED, STARTED, folder, AT_BOOT)
+
+
+@contextlib.contextmanager
+def standing(name: str, folder: Path) -> Iterator[str]:
+    """A planted server, up in namespaces of its own; the first three numbers of its network."""
+    host = planted(name, folder)
+    try:
+        host.up()
+        yield host.network
+    finally:
+        host.down()

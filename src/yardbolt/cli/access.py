@@ -14,9 +14,9 @@ from yardbolt.core.judge.filter import Decision
 from yardbolt.core.judge.who import Sources
 from yardbolt.core.plane.words import addresses, listed
 
-from . import wiring
 from .screen import Cell, Screen
 from .values import output_format
+from .yard import Yard
 
 VERDICT = {True: ("let in", "head"), False: ("blocked", "good"), None: ("not known", "unknown")}
 ANSWER = {True: "yes", False: "NO", None: "not known"}
@@ -30,7 +30,7 @@ def access(
 ) -> int:  # fmt: skip
     """Show who gets in."""
     output_format(report_format)
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         found = run(yard.unit(yard.units([unit])[0]), source, service, account)
     screen = Screen(no_color, output)
     if report_format == "json":

@@ -16,7 +16,7 @@ from yardbolt.core.run.proofs import Result
 if TYPE_CHECKING:
     from yardbolt.application.unit import UnitInWork
 
-    from .wiring import Yard
+    from .yard import Yard
 
 
 def agreed(question: str, yes: bool) -> bool:

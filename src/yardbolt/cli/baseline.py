@@ -13,7 +13,7 @@ from .screen import Cell, Screen
 
 def shown(name: str, job: Path, no_color: bool) -> int:
     """A baseline, requirement by requirement."""
-    baseline = wiring.baseline(name, job.parent)
+    baseline = wiring.named_baseline(name, job.parent)
     screen = Screen(no_color)
     screen.say(show.baseline_line(baseline))
     screen.say("")

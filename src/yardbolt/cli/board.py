@@ -28,10 +28,10 @@ def board(job: Path, no_color: bool) -> int:
         return 0 if job == Path("yard.yaml") else 2
     from yardbolt.application.board import stage
 
-    from . import wiring
     from .screen import Cell, Screen
+    from .yard import Yard
 
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         screen = Screen(no_color)
         screen.say((f"{yard.job.title}, for {yard.job.owner}", "head"))
         table: list[list[Cell]] = []

@@ -9,11 +9,13 @@ from typing import Any
 from yardbolt.application.board import stage
 from yardbolt.application.check import check as run
 
-from . import show, wiring
+from . import show
 from .approval import findings_code
 from .logins import known
 from .screen import Screen
+from .units import each
 from .values import Depth, Wish, output_format
+from .yard import Yard
 
 
 def check(
@@ -22,7 +24,7 @@ def check(
 ) -> int:  # fmt: skip
     """Check units and show what was found."""
     output_format(report_format)
-    with wiring.Yard(job, quiet, ports) as yard:
+    with Yard(job, quiet, ports) as yard:
         names = yard.units(units)
         login = known(yard, names, wish)
         if wish.keep or (not outside and yard.needs_safe(names)):
@@ -48,7 +50,7 @@ def check(
             shown += 1
             return findings_code([one.state for one in found.findings], found.reading is not None)
 
-        code = wiring.each(yard, names, jobs, work)
+        code = each(yard, names, jobs, work)
         if report_format == "json":
             documents |= {name: {"error": told} for name, told in yard.troubles.items()}
             screen.raw(json.dumps(documents, indent=2, sort_keys=True, default=vars))

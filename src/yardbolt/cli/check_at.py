@@ -40,8 +40,9 @@ from yardbolt.core.talk.outcomes import Login, Opened, Refused, Silent, Untried,
 from yardbolt.core.talk.ways import UNDESCRIBED
 
 from . import show, wiring
+from .keyboard import Progress, ask_secret
 from .screen import Cell, Screen
-from .values import output_format
+from .values import addresses_of, output_format
 
 RULES = (
     "plain-service",
@@ -99,8 +100,8 @@ def check(
     if len(logins) > MOST_TRIES:
         many = f"{len(logins)} logins to try; {MOST_TRIES} at most"
         raise OperatorError(f"{many}, because the lock-out of this host is not known")
-    typed = [Typed(name, wiring.ask_secret(f"Password of {name} (may be blank): "), readable) for name in logins]
-    progress = wiring.Progress(quiet)
+    typed = [Typed(name, ask_secret(f"Password of {name} (may be blank): "), readable) for name in logins]
+    progress = Progress(quiet)
     around, tried = asyncio.run(_look(met, typed, ports, progress))
     progress.clear()
     if not any(one.ports for one in around.both()):
@@ -119,7 +120,7 @@ def check(
 
 
 def _judged(around: Surroundings, tried: list[TypedLogin], source: str) -> tuple[Finding, ...]:
-    whole = wiring.baseline("hand-tight", Path())
+    whole = wiring.named_baseline("hand-tight", Path())
     part = tuple(one for one in whole.requirements if one.rule in RULES)
     baseline = Baseline(whole.name, whole.version, whole.meaning, part)
     findings = judge(_plane(around, tried), baseline, Site("", source, NOBODY, NOBODY))
@@ -136,7 +137,7 @@ def _addresses(at: str, source: str) -> list[tuple[str, str]]:
     from_ = {by_family(one): one for one in sources}
     met: dict[str, str] = {}
     for one in at.split(","):
-        for address in [one] if is_address(one) else wiring.addresses_of(one):
+        for address in [one] if is_address(one) else addresses_of(one):
             if met.setdefault(by_family(address), address) != address and is_address(one):
                 raise OperatorError(
                     f"found '{at}': two of {by_family(address)}; one address of each family can be looked at"
@@ -149,10 +150,10 @@ def _addresses(at: str, source: str) -> list[tuple[str, str]]:
 
 
 async def _look(
-    met: list[tuple[str, str]], typed: list[Typed], ports: tuple[int, int], progress: wiring.Progress
+    met: list[tuple[str, str]], typed: list[Typed], ports: tuple[int, int], progress: Progress
 ) -> tuple[Surroundings, list[TypedLogin]]:
     (at, source), (also, also_source) = met[0], met[1] if len(met) > 1 else ("", "")
-    look = wiring.look_of(lambda done: progress(f"{at}: {done:,} of 65,535 ports looked at"), ports)
+    look = wiring.TcpLook(lambda done: progress(f"{at}: {done:,} of 65,535 ports looked at"), ports)
     async with datagrams_meanwhile(look, at, source, also, also_source) as udp:
         around = (await look_at(look, at, source, also, also_source)).with_datagrams(await udp)
     doors = others((), at, around.ports)
@@ -178,7 +179,11 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
     """One typed login, counted in the laptop's own book before it is sent: two an hour, for its lock-out is not
     known."""
     channel, talk = UNDESCRIBED
-    wire, book, now = wiring.trial_wire(lambda ref: one.secret, door.scheme), wiring.book_of_tries(), wiring.now()
+    wire, book, now = (
+        wiring.trial_wire(lambda ref: one.secret, door.scheme),
+        wiring.book_of_tries(),
+        wiring.LaptopClock().now(),
+    )
     said: dict[str, Any] = {
         "account": one.account,
         "service": door.service,
@@ -214,7 +219,7 @@ async def _try(door: Door, source: str, one: Typed, words: set[str]) -> TypedLog
 
 
 def _plane(around: Surroundings, tried: list[TypedLogin]) -> Plane:
-    draft = Draft().put_all(answers(around)).put_all(certificates(around, wiring.now()[:10]))
+    draft = Draft().put_all(answers(around)).put_all(certificates(around, wiring.LaptopClock().now()[:10]))
     if (known := published_communities(around)) is not None:
         draft.put(("snmp", "published"), known)
     if around.whole:

@@ -147,7 +147,7 @@ def run(folder: Path | None, no_color: bool) -> int:
 
 def of_a_host(folder: Path | None, no_color: bool) -> int:
     """The same for a real host, made in namespaces on this laptop. Raises OperatorError where none can stand here."""
-    if why := wiring.no_host():
+    if why := wiring.missing():
         raise OperatorError(why)
     if folder is not None and (folder / "yard.yaml").exists():
         raise OperatorError(f"{folder} holds a job already; the demo wants an empty folder")
@@ -159,7 +159,7 @@ def of_a_host(folder: Path | None, no_color: bool) -> int:
     env.pop("YARDBOLT_MASTER", None)
     screen.say("Making the server; the first time its system is fetched, which takes a minute or two.")
     sys.stdout.flush()
-    with wiring.real_host(HOST, work / "host") as network:
+    with wiring.standing(HOST, work / "host") as network:
         _act(screen, "A job file and an empty safe.", ("new", "."), (0,), work, env)
         (work / "yard.yaml").write_text(YARD.format(net=network, host=HOST))
         (work / "families" / "works-server.yaml").write_text(FAMILY)

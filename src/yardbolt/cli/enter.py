@@ -11,11 +11,13 @@ from yardbolt.core.errors import OperatorError
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.words import listed
 
-from . import show, wiring
+from . import show
 from .approval import agreed, plate_asked
 from .logins import known
 from .screen import Screen
+from .units import each
 from .values import Wish
+from .yard import Yard, alone
 
 
 def enter(
@@ -30,7 +32,7 @@ def enter(
     no_color: bool,
 ) -> int:
     """Ask for approval of what each unit asks, and enter."""
-    with wiring.Yard(job, quiet, ports) as yard:
+    with Yard(job, quiet, ports) as yard:
         names = yard.units(units)
         login = known(yard, names, wish)
         yard.open_safe(key_file)
@@ -40,7 +42,7 @@ def enter(
             unit = yard.unit(name)
             unit.this_one, unit.plate = this_one, plate_asked(yard, unit)
             login.give(unit)
-            with wiring.alone(job, name):
+            with alone(job, name):
                 met = await questions(unit)
                 asked = met.asked
                 yard.progress.clear()
@@ -64,7 +66,7 @@ def enter(
                 show.next_line(screen, f"yardbolt steps {name}")
                 return 4 if met.untold else 0
 
-        return wiring.each(yard, names, 1, work)
+        return each(yard, names, 1, work)
 
 
 def _ask(screen: Screen, unit: UnitInWork, met: Met) -> None:

@@ -7,7 +7,9 @@ from typing import Any
 
 from . import wiring
 from .screen import Cell, Screen
+from .units import each
 from .values import Wish
+from .yard import Yard
 
 SHOWN = 60  # characters of a value
 SEEN_FROM_OUTSIDE = ("trials", "answering", "first_run", "certificates")
@@ -17,7 +19,7 @@ TRIED = (("accounts", "*", "secret"), ("accounts", "*", "weakness"), ("services"
 def listed(no_color: bool) -> int:
     """The shipped families, as their files say; they are checked when they are used."""
     rows: list[list[Cell]] = []
-    for name, path in wiring.shipped_families().items():
+    for name, path in wiring.shipped("families").items():
         tree = wiring.outline(path)
         services = [service for channel in tree["channels"].values() for service in channel["services"]]
         ops = f"{len(tree['ops'])} ops" if tree.get("ops") else "reads only"
@@ -67,7 +69,7 @@ def look(
 
     from .logins import known
 
-    with wiring.Yard(job, quiet) as yard:
+    with Yard(job, quiet) as yard:
         names = yard.units([name])
         by = known(yard, names, wish)
         yard.open_safe(key_file)
@@ -81,7 +83,7 @@ def look(
             Screen(no_color).rows(rows or [["nothing"]], indent=0)
             return 0
 
-        return wiring.each(yard, names, 1, work)
+        return each(yard, names, 1, work)
 
 
 def _value(held: Any) -> str:

@@ -17,7 +17,7 @@ def check(file: Path, no_color: bool) -> int:
     made = wiring.load_job(file)
     for unit in made.units.values():
         wiring.load_family(wiring.family_file(unit.family, file.parent))
-    baseline = wiring.baseline(made.baseline, file.parent)
+    baseline = wiring.named_baseline(made.baseline, file.parent)
     screen = Screen(no_color)
     many = len(made.units)
     screen.say(

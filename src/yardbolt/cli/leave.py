@@ -9,11 +9,13 @@ from yardbolt.application.leave import leave as run
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.plane.words import brief, listed
 
-from . import show, wiring
+from . import show
 from .approval import agreed
 from .logins import known
 from .screen import Screen
+from .units import each
 from .values import Wish
+from .yard import Yard, alone
 
 
 def leave(
@@ -21,7 +23,7 @@ def leave(
     no_color: bool,
 ) -> int:  # fmt: skip
     """Leave units, one after the other: each is asked about."""
-    with wiring.Yard(job, quiet, ports) as yard:
+    with Yard(job, quiet, ports) as yard:
         names = yard.units(units)
         by = known(yard, names, wish)
         yard.open_safe(key_file)
@@ -42,7 +44,7 @@ def leave(
                 screen.say("After it this laptop cannot log in, and cannot take it back.", indent=2)
                 return await asyncio.to_thread(agreed, f"End this laptop's opening on {name}?", yes)
 
-            with wiring.alone(job, name):
+            with alone(job, name):
                 left = await run(unit, approve)
             yard.progress.clear()
             last = left.document.proofs[-len(left.services) :]
@@ -53,4 +55,4 @@ def leave(
             failed = any(one.result == "fails" for one in last)
             return 3 if failed else 0 if all(one.result == "holds" for one in last) else 4
 
-        return wiring.each(yard, names, 1, work)
+        return each(yard, names, 1, work)

@@ -12,7 +12,9 @@ from yardbolt.core.errors import OperatorError
 from yardbolt.core.secret import Secret
 
 from . import wiring
+from .keyboard import ask_secret
 from .values import Wish
+from .yard import Yard
 
 
 @dataclass(frozen=True)
@@ -33,13 +35,13 @@ class Known:
         unit.held.typed[BY_KEY if wish.key else TYPED] = dict(self.passwords).get(unit.name, Secret(""))
 
 
-def known(yard: wiring.Yard, names: list[str], wish: Wish) -> Known:
+def known(yard: Yard, names: list[str], wish: Wish) -> Known:
     """Ask for the password of an account on each unit, where one is named. Raises OperatorError."""
     if wish.key and not wish.key.is_file():
         raise OperatorError(f"{wish.key}: no such key file")
     if wish.keep and (wish.key or not wish.account):
         raise OperatorError("--keep keeps a typed password: say --as NAME, and no key file")
-    key = wiring.ssh_key(wish.key) if wish.key else None
+    key = wiring.key_in(str(wish.key)) if wish.key else None
     if not wish.account:
         return Known(wish, key=key)
     if not wish.key:
@@ -48,4 +50,4 @@ def known(yard: wiring.Yard, names: list[str], wish: Wish) -> Known:
         prompt = f"Password of {wish.account} on {{}}, if it is asked for inside (blank: none): "
         inside = wish.account != "root" and sys.stdin.isatty()
         ask = [name for name in names if inside and yard.family_of(name).asks_inside()]
-    return Known(wish, tuple((name, wiring.ask_secret(prompt.format(name))) for name in ask), key)
+    return Known(wish, tuple((name, ask_secret(prompt.format(name))) for name in ask), key)

@@ -11,6 +11,8 @@ from pathlib import Path
 from yardbolt.core.errors import FileError, OperatorError, in_words
 
 from . import wiring
+from .keyboard import master_password
+from .yard import place_of
 
 COLUMNS = ("name", "family", "at", "segment", "class", "serial", "hardware", "note")
 NEEDED = COLUMNS[:4]
@@ -28,7 +30,7 @@ def new(folder: Path | None, units: Path | None, demo: bool, network: str, key_f
     text = _demo_text(network) if demo else _text(units)
     if key_file and not key_file.is_file():
         raise OperatorError(f"{key_file}: no such key file")
-    master = None if key_file else wiring.master_password(confirm=True)
+    master = None if key_file else master_password(confirm=True)
     fresh = not folder.exists()
     folder.mkdir(parents=True, exist_ok=True)
     draft = folder / "yard.yaml.draft"
@@ -40,8 +42,8 @@ def new(folder: Path | None, units: Path | None, demo: bool, network: str, key_f
         if fresh:
             folder.rmdir()
         raise FileError(str(units or target), 0, e.key, e.problem) from None
-    copy = wiring.place_of(target, made.copy) if made.copy else None
-    wiring.make_safe(wiring.place_of(target, made.safe), master, key_file, copy)
+    copy = place_of(target, made.copy) if made.copy else None
+    wiring.make_safe(place_of(target, made.safe), master, key_file, copy)
     draft.rename(target)
     told = f" with its copy {folder / made.copy}" if made.copy else ""
     sys.stdout.write(f"made {target} and {folder / made.safe}{told}\n")

@@ -8,11 +8,13 @@ from typing import Any
 
 from yardbolt.application.prove import prove as run
 
-from . import show, show_proofs, wiring
+from . import show, show_proofs
 from .approval import proved_code
 from .logins import known
 from .screen import Screen
+from .units import each
 from .values import Depth, Wish, output_format
+from .yard import Yard
 
 
 def prove(
@@ -21,7 +23,7 @@ def prove(
 ) -> int:  # fmt: skip
     """Prove units and show what held."""
     output_format(report_format)
-    with wiring.Yard(job, quiet, ports) as yard:
+    with Yard(job, quiet, ports) as yard:
         names = yard.units(units)
         by = known(yard, names, wish)
         yard.open_safe(key_file)
@@ -41,7 +43,7 @@ def prove(
                 show.next_line(screen, show_proofs.after(found, unit))
             return proved_code(found)
 
-        code = wiring.each(yard, names, jobs, work)
+        code = each(yard, names, jobs, work)
         if report_format == "json":
             documents |= {name: {"error": told} for name, told in yard.troubles.items()}
             screen.raw(json.dumps(documents, indent=2, sort_keys=True, default=vars))

@@ -37,7 +37,7 @@ def receive(address: str, port: int, seconds: float, form: str) -> int:
         stop = asyncio.Event()
         for number in (signal.SIGINT, signal.SIGTERM):
             asyncio.get_running_loop().add_signal_handler(number, stop.set)
-        async with wiring.receiver(address, port, heard):
+        async with wiring.Receiver(address, port, heard):
             sys.stderr.write(f"listening at {address} port {port}, UDP and TCP; Ctrl-C ends it\n")
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(stop.wait(), seconds or None)

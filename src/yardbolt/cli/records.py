@@ -24,11 +24,12 @@ from yardbolt.core.run.events import (
 
 from . import wiring
 from .screen import Cell, Screen
+from .yard import Yard
 
 
 def records(job: Path, no_color: bool) -> int:
     """What is filed."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         rows: list[list[Cell]] = [
             [str(one.number), one.time[:19].replace("T", " "), one.unit, one.kind, f"{one.size:,} bytes"]
             for one in yard.records.listing()
@@ -47,7 +48,7 @@ def records(job: Path, no_color: bool) -> int:
 
 def show(number: int, job: Path) -> int:
     """One document."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         found = yard.records.body(number)
     if found is None:
         raise OperatorError(f"no document {number} on record; 'yardbolt records' lists them")
@@ -59,7 +60,7 @@ def show(number: int, job: Path) -> int:
 
 def journal(unit: str, job: Path, no_color: bool) -> int:
     """The journal of a unit."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         yard.units([unit])
         entries = yard.records.history().of(unit).entries
         rows = [_row(entry) for entry in entries if not isinstance(entry.event, Trying)]
@@ -73,7 +74,7 @@ def journal(unit: str, job: Path, no_color: bool) -> int:
 
 def files(unit: str, job: Path, no_color: bool) -> int:
     """The files of ours on a host, as they were read last."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         yard.units([unit])
         kinds: tuple[tuple[str, type[CheckDocument] | type[LeftDocument]], ...] = (
             ("check", CheckDocument),
@@ -123,7 +124,7 @@ def _row(entry: Entry) -> list[Cell]:
 
 def forget_key(unit: str, job: Path) -> int:
     """Forget host keys: filed as an empty note, so that the record still tells what was noted before."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         yard.units([unit])
         for service in yard.family_of(unit).services():
             if yard.records.latest(unit, f"host key {service}", KeyDocument):

@@ -7,17 +7,18 @@ import sys
 from pathlib import Path
 
 from yardbolt.core.errors import OperatorError
+from yardbolt.core.secret import Ref
 
-from . import wiring
 from .approval import agreed
 from .screen import Screen
+from .yard import Yard, copy_notice, copy_safe
 
 CLEAR = "\033[H\033[2J\033[3J"  # home, the screen, and what scrolled away (ECMA-48; the last is common to terminals)
 
 
 def listed(job: Path, key_file: Path | None, no_color: bool) -> int:
     """Every entry by its unit and account, never its value."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         safe = yard.open_safe(key_file)
         screen = Screen(no_color)
         names = [ref.entry.removeprefix("safe:").partition("/") for ref in sorted(safe.entries())]
@@ -34,9 +35,9 @@ def shown(unit: str, account: str, job: Path, key_file: Path | None) -> int:
     """One value, on a cleared screen, until a key is struck. Raises OperatorError where it would go to a pipe."""
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise OperatorError("a value of the safe is shown on a terminal only, never into a pipe or a file")
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         safe = yard.open_safe(key_file)
-        ref = wiring.safe_entry(unit, account)
+        ref = Ref(f"safe:{unit}/{account}")
         value = safe.value(ref)
         if value is None:
             raise OperatorError(
@@ -56,7 +57,7 @@ def shown(unit: str, account: str, job: Path, key_file: Path | None) -> int:
 
 def check(job: Path, key_file: Path | None, no_color: bool) -> int:
     """Open both files, merge what only one of them knows, compare them, and say where they lie."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         safe = yard.open_safe(key_file)
         screen = Screen(no_color)
         asyncio.run(safe.store({}, ""))
@@ -69,18 +70,18 @@ def check(job: Path, key_file: Path | None, no_color: bool) -> int:
             )
             return 0 if waived else 3
         screen.say(f"{yard.job.copy}: the same")
-        if notice := wiring.copy_notice(yard):
+        if notice := copy_notice(yard):
             screen.say(notice)
         return 0
 
 
 def copy(job: Path) -> int:
     """Make the second copy again, where it is lost."""
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         if not yard.job.copy:
             raise OperatorError("the job file names no second copy: add 'safe: {copy: PATH}' to it")
-        wiring.copy_safe(yard)
+        copy_safe(yard)
         sys.stdout.write(f"made {yard.job.copy}\n")
-        if notice := wiring.copy_notice(yard):
+        if notice := copy_notice(yard):
             sys.stdout.write(f"{notice}\n")
         return 0

@@ -13,6 +13,7 @@ from yardbolt.reports import FORMATS
 
 from . import wiring
 from .values import output_format, worst
+from .yard import Yard
 
 ENDINGS = {"text": "txt", "json": "json", "html": "html"}
 
@@ -20,7 +21,7 @@ ENDINGS = {"text": "txt", "json": "json", "html": "html"}
 def sheet(units: list[str] | None, job: Path, report_format: str, output: Path | None) -> int:
     """Write the sheet of each unit, in one format or in all."""
     wanted = list(FORMATS) if report_format == "all" else [output_format(report_format, (*FORMATS, "all"))]
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         folder = output or job.parent / "sheets"
         codes = []
         for name in yard.units(units):

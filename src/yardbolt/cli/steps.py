@@ -14,9 +14,10 @@ from yardbolt.core.plan.sheet import Refused
 from yardbolt.core.plan.words import describe_step, way_back
 from yardbolt.core.run.events import PlanShown
 
-from . import show, show_plan, wiring
+from . import show, show_plan
 from .screen import Screen
 from .values import Depth, output_format, worst
+from .yard import Yard
 
 
 def steps(
@@ -30,7 +31,7 @@ def steps(
 ) -> int:
     """Plan units and show their sheets."""
     output_format(report_format)
-    with wiring.Yard(job) as yard:
+    with Yard(job) as yard:
         screen = Screen(no_color, output)
         documents: dict[str, Any] = {}
         codes = []

@@ -14,18 +14,20 @@ from yardbolt.core.plan.words import short
 from yardbolt.core.plane.path import show as show_path
 from yardbolt.core.plane.words import listed
 
-from . import show, show_plan, show_proofs, wiring
+from . import show, show_plan, show_proofs
 from .approval import agreed, plate_asked, proved_code
 from .logins import known
 from .screen import Cell, Screen
+from .units import each
 from .values import Depth, Wish
+from .yard import Yard, alone, copy_notice
 
 
 class Consent:
     """Asking for approval, one unit at a time and in a thread of its own, so that others go on; equal plans of equal
     units are asked once."""
 
-    def __init__(self, yard: wiring.Yard, screen: Screen, yes: bool, depth: Depth) -> None:
+    def __init__(self, yard: Yard, screen: Screen, yes: bool, depth: Depth) -> None:
         self.yard, self.screen, self.yes, self.depth = yard, screen, yes, depth
 
     async def asked(self, made: Plan, unit: UnitInWork, resumed: bool) -> bool:
@@ -56,13 +58,13 @@ def tighten(
     depth: Depth, key_file: Path | None, ports: tuple[int, int], jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Carry out the sheets of units."""
-    with wiring.Yard(job, quiet, ports) as yard:
+    with Yard(job, quiet, ports) as yard:
         names = yard.units(units)
         by = known(yard, names, wish)
         yard.open_safe(key_file)
         screen = Screen(no_color)
         consent = Consent(yard, screen, yes, depth)
-        if notice := wiring.copy_notice(yard):
+        if notice := copy_notice(yard):
             screen.say((notice, "medium"))
 
         async def work(name: str) -> int:
@@ -73,7 +75,7 @@ def tighten(
             async def approve(made: Plan, resumed: bool) -> bool:
                 return await consent.asked(made, unit, resumed)
 
-            with wiring.alone(job, name):
+            with alone(job, name):
                 done = await run(unit, approve, choices, replan)
             await yard.turns.of(name)
             yard.progress.clear()
@@ -85,7 +87,7 @@ def tighten(
             show.next_line(screen, then)
             return proved_code(done.proved)
 
-        return wiring.each(yard, names, jobs, work)
+        return each(yard, names, jobs, work)
 
 
 def _told(done: Tightened, unit: UnitInWork) -> str:

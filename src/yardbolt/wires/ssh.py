@@ -121,6 +121,11 @@ def private_key(file: str) -> asyncssh.SSHKey:
         raise FileError(file, 0, "", f"is not a usable SSH private key ({meaning(e)})") from None
 
 
+def key_in(file: str) -> Key:
+    """The SSH key in a file, by its fingerprint. Raises FileError where it cannot be used."""
+    return Key(private_key(file).get_fingerprint(), file)
+
+
 def offered(outdated: bool) -> dict[str, list[str]]:
     """What is offered to a unit, by name: what is current, or all there is."""
     return {kind: [one for one in names if outdated or not is_outdated(one)] for kind, names in ALGORITHMS.items()}
