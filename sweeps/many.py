@@ -13,6 +13,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.conftest import MASTER, NETWORK, Tool, one_unit_yard
+from yardbolt.adapters.safe import make_safe
 from yardbolt.bench.relaybox import RelayBox
 from yardbolt.bench.stand import FAULTS, Stand
 from yardbolt.core.secret import Secret
