@@ -18,7 +18,7 @@ from yardbolt.core.plane.kinds import ABSENT
 MANY = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
 AT = At("tcp", 22, "10.0.0.1", "eth0")
 NOTHING = dict.fromkeys(
-    ["sources", "destinations", "list", "list_negated", "ports", "transport", "group", "target", "families", "state"],
+    ["sources", "destinations", "list", "not_named", "ports", "transport", "group", "target", "families", "state"],
     ABSENT,
 )
 chance, plan, bare_rules = random.Random(5), Draft(), []
@@ -31,12 +31,12 @@ for place in range(MANY):
         **NOTHING, "position": place, "chain": "in", "action": action, "opaque": False, "enabled": True,
         "ports": (ports,), "transport": "tcp", "sources": AddressSet.of(str(net)),
     }  # fmt: skip
-    plan.put_all((("input_rules", f"r{place}", leaf), value) for leaf, value in facts.items())
-plan.make(("input_chains", "in")).put(("input_chains", "in", "position"), 1).put(
-    ("input_chains", "in", "default"), "drop"
+    plan.put_all((("filter_rules", f"r{place}", leaf), value) for leaf, value in facts.items())
+plan.make(("filter_stages", "in")).put(("filter_stages", "in", "position"), 1).put(
+    ("filter_stages", "in", "default"), "drop"
 )
-plan.put(("input_filter", "unseen"), ABSENT).put(("input_chains", "in", "families"), ABSENT)
-for listed in ("input_rules", "input_chains", "address_lists"):
+plan.put(("packet_filter", "unseen"), ABSENT).put(("filter_stages", "in", "families"), ABSENT)
+for listed in ("filter_rules", "filter_stages", "named_addresses"):
     plan.whole((listed,))
 plane = plan.freeze()
 

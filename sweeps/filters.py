@@ -27,7 +27,7 @@ from yardbolt.core.talk.host.commands import AskHow
 # fmt: off
 many, seed = (int(word) for word in (*sys.argv[1:], *("50", "1")[len(sys.argv) - 1 :]))
 chance, FAMILY = random.Random(seed), Family("x", "x", {}, token_signs="_-.", token_longest=64)
-ASKS = [Ask(name, "shell", AskHow("nft"), frozenset(), decode=decode, whole=whole) for name, decode, whole in (("filter", "packet-filter", (("input_rules",), ("input_chains",), ("address_lists",))), ("filter-families", "filter-families", ()))]
+ASKS = [Ask(name, "shell", AskHow("nft"), frozenset(), decode=decode, whole=whole) for name, decode, whole in (("filter", "packet-filter", (("filter_rules",), ("filter_stages",), ("named_addresses",))), ("filter-families", "filter-families", ()))]
 BASES = {"one": "type filter hook input priority -5; policy accept;", "two": "type filter hook input priority 0; policy "}
 WHAT, PORTS = ["accept", "drop", "reject with tcp reset", "return", "counter"], ["", "tcp dport 22", "tcp dport { 20-22, 80 }", "tcp dport 80", "th dport 22"]
 WHOM = [
@@ -102,7 +102,7 @@ with tempfile.TemporaryDirectory() as folder:
             told.append(Replies(text, json.loads(below) if below.strip() else None))
         plane = merge(FAMILY, [part for ask, replies in zip(ASKS, told, strict=True) for part in extract(FAMILY, ask, replies)]).plane
         # tables of nft that nobody showed are not there: what else is sure is looked at all the same
-        plane = put_in(plane, ("input_filter", "unseen"), ABSENT) if hidden else plane
+        plane = put_in(plane, ("packet_filter", "unseen"), ABSENT) if hidden else plane
         for source, port in [(source, port) for source in places for port in (22, 80)]:
             found = through(plane, At("tcp", port, target := f"{host.network6}:1" if ":" in source else host.address, "eth0"))
             said = source in found.surely_in or (None if source in found.let_in else False)

@@ -100,7 +100,7 @@ def family(channels: Mapping[str, Any] | None = None, asks: Mapping[str, Any] | 
         "family": "desk", "title": "Desk", "channels": channels,
         "factory": {"ports": {"ssh": 22, "web": 443}, "logins": [{"account": "maker", "secret": "maker"}]},
         "asks": asks, "ops": {name: {"by": first, **op} for name, op in (made | ops).items()}, "values": {"idle": {"words": {"600.0": "600"}}},
-        "lacks": ["services/*/boot", "services/*/interfaces", "services/*/accounts", "accounts/*/permitted", "input_filter/default", "stores/differences"],
+        "lacks": ["services/*/boot", "services/*/interfaces", "services/*/accounts", "accounts/*/permitted", "packet_filter/default", "stores/differences"],
     }  # fmt: skip
     return family_of(tree, ways={"desk": DESK})
 
@@ -133,7 +133,7 @@ def way(account: str = "maker", secret: Ref = MAKERS, door: Door = DOORS[0], sou
 def true_plane() -> Plane:
     """The unit at factory default, every fact known."""
     facts: dict[Path, Any] = {
-        ("banner",): "new", ("idle",): 60.0, ("policy", "min_length"): 5, ("input_filter", "default"): ABSENT,
+        ("banner",): "new", ("idle",): 60.0, ("policy", "min_length"): 5, ("packet_filter", "default"): ABSENT,
         ("accounts", "maker", "role"): "full", ("accounts", "maker", "enabled"): True, ("accounts", "maker", "secret"): MAKERS,
         ("accounts", "maker", "permitted"): ABSENT, ("interfaces", "lan", "addresses"): ("192.0.2.1/24",),
         ("interfaces", "lan", "gateway"): ABSENT, ("stores", "waiting"): 0, ("stores", "differences"): ABSENT,

@@ -92,7 +92,7 @@ def family() -> Family:
         "asks": {"all": {"by": "desk", "do": "read", "leaves": leaves, "rows": [*rows, SOCKET]}},
         "ops": {name: {"by": "desk", **op} for name, op in ops.items()},
         "values": {"accounts/*/keys": {"join": " "}},
-        "lacks": ["services/*/interfaces", "services/*/accounts", "accounts/*/permitted", "input_filter/default", "stores/differences",
+        "lacks": ["services/*/interfaces", "services/*/accounts", "accounts/*/permitted", "packet_filter/default", "stores/differences",
                   "interfaces/*/gateway"],
     }  # fmt: skip
     return family_of(tree, ways={"desk": DESK})
@@ -349,7 +349,7 @@ def site(host: Host, restart: bool = True, keys: frozenset[str] = frozenset()) -
 def plane(**facts: Any) -> Plane:
     """The host as found: root by key and password, the maker by telnet, everything on and started at boot."""
     told: dict[Path, Any] = {
-        ("banner",): "new", ("policy", "min_length"): 5, ("host", "init"): "sysv", ("input_filter", "default"): ABSENT,
+        ("banner",): "new", ("policy", "min_length"): 5, ("host", "init"): "sysv", ("packet_filter", "default"): ABSENT,
         ("stores", "returning"): ABSENT, ("stores", "differences"): ABSENT, ("interfaces", "lan", "addresses"): (f"{INSIDE}/24",),
         ("interfaces", "lan", "gateway"): ABSENT,
     }  # fmt: skip

@@ -39,7 +39,7 @@ def open_plane() -> Plane:
         ("services", "ssh", "enabled"): True, ("services", "ssh", "port"): 22, ("services", "ssh", "accounts"): ABSENT,
         ("services", "ssh", "permitted"): ABSENT, ("services", "ssh", "interfaces"): ABSENT,
         ("accounts", "keeper", "enabled"): True, ("accounts", "keeper", "permitted"): ABSENT,
-        ("accounts", "keeper", "secret"): KEEPER, ("input_filter", "default"): ABSENT,
+        ("accounts", "keeper", "secret"): KEEPER, ("packet_filter", "default"): ABSENT,
     }  # fmt: skip
     return Draft().put_all(facts.items()).freeze()
 
@@ -47,15 +47,15 @@ def open_plane() -> Plane:
 def test_whether_a_change_carries_a_way_in_is_told_of_every_leaf() -> None:
     """Also where a way rests on a whole list, because something in it was not read."""
     rule = (
-        Draft(put(open_plane(), ("input_filter", "default"), None))
-        .make(("input_rules", "1"))
-        .make(("input_chains", "x"))
+        Draft(put(open_plane(), ("packet_filter", "default"), None))
+        .make(("filter_rules", "1"))
+        .make(("filter_stages", "x"))
     )
     plane = rule.freeze()
-    assert any(path == ("input_rules",) for path in rests_on(plane, [way()])), rests_on(plane, [way()])
+    assert any(path == ("filter_rules",) for path in rests_on(plane, [way()])), rests_on(plane, [way()])
     told = {show(path): carries(path, plane, [way()]) for path, _ in leaves(plane)}
     assert told["services/ssh/permitted"] and told["accounts/keeper/enabled"] and not told.get("banner"), told
-    assert carries(("accounts", "x"), plane, [way()]) and not carries(("input_chains", "x"), plane, [way()])
+    assert carries(("accounts", "x"), plane, [way()]) and not carries(("filter_stages", "x"), plane, [way()])
 
 
 def test_who_can_get_in_is_answered_with_reasons() -> None:
@@ -116,19 +116,19 @@ THROUGH = Way(HERE, door_at(interface="lan"), "keeper", Password(KEEPER))
 @st.composite
 def filters(draw: Any) -> Plane:
     """A plane whose packet filter is wholly known."""
-    plan = Draft(open_plane()).put(("input_filter", "default"), draw(st.sampled_from(["accept", "drop"])))
-    plan.put(("input_filter", "empty_list"), draw(st.sampled_from(["anyone", "nobody"])))
+    plan = Draft(open_plane()).put(("packet_filter", "default"), draw(st.sampled_from(["pass", "block"])))
+    plan.put(("packet_filter", "empty_names"), draw(st.sampled_from(["anyone", "nobody"])))
     plan.put_all([(("interfaces", "lan", "addresses"), ("192.0.2.1/24",)), (("interfaces", "lan", "gateway"), ABSENT)])
     for name in LISTS:
         members = draw(st.lists(st.sampled_from(NETS), max_size=2))
-        plan.put_all([(("address_lists", name, "members"), AddressSet.of(*members))])
+        plan.put_all([(("named_addresses", name, "members"), AddressSet.of(*members))])
     for name in GROUPS:
         plan.put_all(
-            [(("interface_groups", name, "members"), draw(st.sampled_from([("lan",), ("wan",), ("lan", "wan")])))]
+            [(("socket_groups", name, "members"), draw(st.sampled_from([("lan",), ("wan",), ("lan", "wan")])))]
         )
     for place, key in enumerate(draw(st.permutations(KEYS)), 1):
-        plan.put_all((("input_rules", key, leaf), value) for leaf, value in draw(rules(place)).items())
-    for listed in ("input_rules", "address_lists", "interface_groups", "interfaces"):
+        plan.put_all((("filter_rules", key, leaf), value) for leaf, value in draw(rules(place)).items())
+    for listed in ("filter_rules", "named_addresses", "socket_groups", "interfaces"):
         plan.whole((listed,))
     return plan.freeze()
 
@@ -137,10 +137,10 @@ def filters(draw: Any) -> Plane:
 def rules(draw: Any, place: int) -> dict[str, Any]:
     some: Any = lambda *values: draw(st.sampled_from([ABSENT, ABSENT, *values]))  # noqa: E731  # named for the table below
     return {
-        "position": place, "action": draw(st.sampled_from(["accept", "drop"])), "enabled": some(True, False),
-        "sources": some(*(AddressSet.of(net) for net in NETS)), "list": some(*LISTS), "list_negated": some(True, False),
-        "group": some("lan", "wan", *GROUPS), "transport": some("tcp", "udp"), "ports": some(("22",), ("80", "443"), ("1-1024",)),
-        "comment": some("x"), "destinations": ABSENT, "opaque": False, "families": ABSENT, "state": ABSENT,
+        "position": place, "verdict": draw(st.sampled_from(["pass", "block"])), "enabled": some(True, False),
+        "sources": some(*(AddressSet.of(net) for net in NETS)), "named": some(*LISTS), "not_named": some(True, False),
+        "socket": some("lan", "wan", *GROUPS), "transport": some("tcp", "udp"), "ports": some(("22",), ("80", "443"), ("1-1024",)),
+        "note": some("x"), "destinations": ABSENT, "opaque": False, "families": ABSENT, "state": ABSENT,
     }  # fmt: skip
 
 
@@ -151,13 +151,13 @@ def edits(draw: Any) -> Change:
     leaf, value = draw(st.sampled_from(sorted(draw(rules(draw(st.integers(0, 5)))).items(), key=lambda item: item[0])))
     return draw(  # type: ignore[no-any-return]
         st.sampled_from([
-            Set(("input_rules", rule, leaf), value),
-            Set(("address_lists", listed, "members"), AddressSet.of(*draw(st.lists(st.sampled_from(NETS), max_size=2)))),
-            Set(("interface_groups", group, "members"), draw(st.sampled_from([("lan",), ("wan",)]))),
-            Set(("input_filter", "default"), draw(st.sampled_from(["accept", "drop"]))),
-            Drop(("input_rules", rule)),
-            Make(("input_rules", "new"), tuple(draw(rules(draw(st.integers(0, 5)))).items())),
-            Reorder(("input_rules",), tuple(draw(st.permutations(KEYS)))),
+            Set(("filter_rules", rule, leaf), value),
+            Set(("named_addresses", listed, "members"), AddressSet.of(*draw(st.lists(st.sampled_from(NETS), max_size=2)))),
+            Set(("socket_groups", group, "members"), draw(st.sampled_from([("lan",), ("wan",)]))),
+            Set(("packet_filter", "default"), draw(st.sampled_from(["pass", "block"]))),
+            Drop(("filter_rules", rule)),
+            Make(("filter_rules", "new"), tuple(draw(rules(draw(st.integers(0, 5)))).items())),
+            Reorder(("filter_rules",), tuple(draw(st.permutations(KEYS)))),
         ])
     )  # fmt: skip
 
@@ -168,39 +168,39 @@ def truly_let_in(plane: Plane) -> bool:
 
     def inside(members: Any) -> bool:
         if not members:
-            return bool(plane.input_filter.empty_list == "anyone")
+            return bool(plane.packet_filter.empty_names == "anyone")
         return any(here in ip_network(text) for text in members.texts())
 
-    for rule in sorted(plane.input_rules, key=lambda r: (r.position or 0, r.key)):
+    for rule in sorted(plane.filter_rules, key=lambda r: (r.position or 0, r.key)):
         fits = rule.enabled is not False and rule.transport in (ABSENT, "tcp")
         fits = fits and (rule.sources is ABSENT or any(here in ip_network(t) for t in rule.sources.texts()))  # type: ignore[union-attr]
-        if fits and rule.list is not ABSENT:
-            found = plane.address_lists.by_key[str(rule.list)]
-            fits = inside(found.members) is not (rule.list_negated is True)
-        if fits and rule.group is not ABSENT and rule.group != "lan":
-            members = plane.interface_groups.by_key[str(rule.group)].members if rule.group in GROUPS else ()
+        if fits and rule.named is not ABSENT:
+            found = plane.named_addresses.by_key[str(rule.named)]
+            fits = inside(found.members) is not (rule.not_named is True)
+        if fits and rule.socket is not ABSENT and rule.socket != "lan":
+            members = plane.socket_groups.by_key[str(rule.socket)].members if rule.socket in GROUPS else ()
             fits = "lan" in (members or ())  # type: ignore[operator]
         if fits and rule.ports is not ABSENT:
             spans = [span.partition("-") for span in rule.ports or ()]  # type: ignore[union-attr]
             fits = any(int(first) <= 22 <= int(last or first) for first, _, last in spans)
         if fits:
-            return rule.action == "accept"
-    return plane.input_filter.default == "accept"
+            return rule.verdict == "pass"
+    return plane.packet_filter.default == "pass"
 
 
 def hidden(draw: Any, plane: Plane) -> Plane:
     """The plane with about 15 % of the filter's facts not read."""
     draft = Draft(plane)
-    for rule in plane.input_rules:
-        for leaf in ("action", "enabled", "sources", "list", "list_negated", "group", "transport", "ports", "position"):
+    for rule in plane.filter_rules:
+        for leaf in ("verdict", "enabled", "sources", "named", "not_named", "socket", "transport", "ports", "position"):
             if draw(st.integers(0, 6)) == 0:
-                draft.put(("input_rules", rule.key, leaf), None)
+                draft.put(("filter_rules", rule.key, leaf), None)
     for name in LISTS:
         if draw(st.integers(0, 6)) == 0:
-            draft.put(("address_lists", name, "members"), None)
+            draft.put(("named_addresses", name, "members"), None)
     for name in GROUPS:
         if draw(st.integers(0, 6)) == 0:
-            draft.put(("interface_groups", name, "members"), None)
+            draft.put(("socket_groups", name, "members"), None)
     return draft.freeze()
 
 

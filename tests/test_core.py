@@ -185,18 +185,18 @@ def test_changes_do_what_they_say() -> None:
     """Set, make, drop, rename and reorder, on one list; what is not there cannot be set, and a taken key is refused."""
     rules = Draft()
     for place, key in enumerate(("x", "y", "z"), 1):
-        rules.make(("input_rules", key)).put(("input_rules", key, "position"), place)
-    plane = apply(rules.freeze(), Reorder(("input_rules",), ("z", "x")))
-    assert [r.key for r in sorted(plane.input_rules, key=lambda r: r.position or 0)] == ["z", "x", "y"]
-    plane = apply(plane, Rename(("input_rules", "x"), "w"))
-    assert list(plane.input_rules.by_key) == ["w", "y", "z"] and get(plane, ("input_rules", "w", "position")) == 2
+        rules.make(("filter_rules", key)).put(("filter_rules", key, "position"), place)
+    plane = apply(rules.freeze(), Reorder(("filter_rules",), ("z", "x")))
+    assert [r.key for r in sorted(plane.filter_rules, key=lambda r: r.position or 0)] == ["z", "x", "y"]
+    plane = apply(plane, Rename(("filter_rules", "x"), "w"))
+    assert list(plane.filter_rules.by_key) == ["w", "y", "z"] and get(plane, ("filter_rules", "w", "position")) == 2
     plane = apply(plane, Make(("accounts", "a"), (("role", "full"),)))
-    plane = apply(apply(plane, Set(("accounts", "a", "enabled"), False)), Drop(("input_rules", "y")))
-    assert get(plane, ("accounts", "a", "enabled")) is False and "y" not in plane.input_rules
+    plane = apply(apply(plane, Set(("accounts", "a", "enabled"), False)), Drop(("filter_rules", "y")))
+    assert get(plane, ("accounts", "a", "enabled")) is False and "y" not in plane.filter_rules
     for wrong in (
         Set(("accounts", "b", "role"), "x"),
-        Rename(("input_rules", "w"), "z"),
-        Rename(("input_rules", "q"), "v"),
+        Rename(("filter_rules", "w"), "z"),
+        Rename(("filter_rules", "q"), "v"),
     ):
         with pytest.raises(KeyError):
             apply(plane, wrong)

@@ -35,9 +35,9 @@ def test_every_decoder_has_a_reply_here_and_understands_it() -> None:
         assert told.facts, name
         for path, value in told.facts:
             assert pattern_of(path) in DECODERS[name].feeds or path[0] in (
-                "input_rules",
-                "input_chains",
-                "address_lists",
+                "filter_rules",
+                "filter_stages",
+                "named_addresses",
             ), (name, path)
             if not is_item(path):
                 assert coerce(path, value) == value or value is None, (name, path, value)

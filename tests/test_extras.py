@@ -111,13 +111,13 @@ def test_a_value_over_several_fields_comes_back_as_it_went(data: st.DataObject) 
 
 def fenced() -> Plane:
     """A rule goes by a group of sockets, and by which socket one comes was not read."""
-    rule = {"position": 1, "action": "accept", "group": "yard", "enabled": True, "list": ABSENT, "sources": ABSENT, "transport": ABSENT, "ports": ABSENT,
+    rule = {"position": 1, "verdict": "pass", "socket": "yard", "enabled": True, "named": ABSENT, "sources": ABSENT, "transport": ABSENT, "ports": ABSENT,
             "destinations": ABSENT, "opaque": False, "families": ABSENT, "state": ABSENT}  # fmt: skip
-    plan = Draft(open_plane()).put(("input_filter", "default"), "drop")
-    plan.put_all(((("input_rules", "r1", leaf), value) for leaf, value in rule.items()))
-    plan.put_all([(("interface_groups", "yard", "members"), ("inner",)), (("interfaces", "inner", "side"), "inside")])
+    plan = Draft(open_plane()).put(("packet_filter", "default"), "block")
+    plan.put_all(((("filter_rules", "r1", leaf), value) for leaf, value in rule.items()))
+    plan.put_all([(("socket_groups", "yard", "members"), ("inner",)), (("interfaces", "inner", "side"), "inside")])
     plan.put_all([(("interfaces", "outer", "services"), ("ssh",)), (("interfaces", "outer", "addresses"), ABSENT)])
-    for listed in ("input_rules", "interface_groups", "interfaces", "address_lists"):
+    for listed in ("filter_rules", "socket_groups", "interfaces", "named_addresses"):
         plan.whole((listed,))
     return plan.freeze()
 
@@ -129,7 +129,7 @@ def test_a_way_that_was_used_stays_where_nothing_it_rests_on_is_touched() -> Non
     assert admit(plane, way(HERE)).admitted is None, "by which socket one comes was not read"
     shut = put(plane, ("interfaces", "outer", "services"), ())
     assert stays(plane, shut, [way(HERE)])
-    assert not stays(plane, put(plane, ("interface_groups", "yard", "members"), ("outer",)), [way(HERE)])
+    assert not stays(plane, put(plane, ("socket_groups", "yard", "members"), ("outer",)), [way(HERE)])
     assert not stays(plane, put(plane, ("interfaces", "outer", "addresses"), ("192.0.2.1/24",)), [way(HERE)])
     assert "socket outer is in no group, and rules go by groups" in odd(plane, [At("tcp", 22)])
 
@@ -205,7 +205,7 @@ def test_a_role_is_made_and_its_areas_set_before_whoever_has_it() -> None:
 def test_what_a_row_says_of_a_hand_is_read() -> None:
     """Rules of a hand's own that are empty are none at all; a warning of the unit's is no list of who is there."""
     folk = next(one for one in GATE.asks if one.name == "folk")
-    plate = next(one for one in GATE.asks if one.name == "plate")
+    plate = next(one for one in GATE.asks if one.name == "about")
     own = {"shortest": None, "kinds": 2}
     rows = [
         {"uid": "f1", "name": "a", "rank": "keeper", "active": True, "only_from": [], "also": "letter", "letters": "x@y.example", "own": own},
@@ -213,7 +213,7 @@ def test_what_a_row_says_of_a_hand_is_read() -> None:
     ]  # fmt: skip
     parts = [
         *extract(GATE, folk, Replies(tree={"items": rows})),
-        *extract(GATE, plate, Replies(tree={"warn": ["b"], "named": "gd6"})),
+        *extract(GATE, plate, Replies(tree={"warn": ["b"]})),
     ]
     plane = merge(GATE, parts).plane
     a, b = plane.accounts.get("a"), plane.accounts.get("b")

@@ -508,7 +508,7 @@ def test_an_exchange_that_waits_for_its_first_visitor(yard: Tool, benches: Calla
 
 
 def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches: Callable[[], Bench]) -> None:
-    """One word and no names; bundles made and attached, so that neither the outside nor the radio lets anybody in;
+    """One word and no names; entry lists made and attached, so that neither the outside nor the radio lets anybody in;
     what is kept is waited for; and last of all the address, its pool ended first, the new network let in first, found
     again from there."""
     point = unit_of(benches(), AccessPoint)
@@ -529,7 +529,7 @@ def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches
         False,
         False,
     )
-    assert [one["bundle"] for one in live.sockets.values()] == ["works", "shut", "shut"]
+    assert [one["entry_list"] for one in live.sockets.values()] == ["works", "shut", "shut"]
     assert [one["tells"] for one in live.sockets.values()] == [True, False, False]
     # anyone who had business with it where it was has none any more
     assert "1 change" in yard("steps", "ya7-01", code=None) and f"{ELSEWHERE}.7" in yard("check", "ya7-01", code=3)

@@ -290,11 +290,11 @@ SHED: dict[str, Any] = {
     "asks": {"ways": {"page": "/ways", "form": "ways", "whole": ["services"], "leaves": {
                  "=way": "way", "idle": {"at": ["m", "s"], "codec": "minutes-seconds", "words": {"0 s": "never"}}, "interfaces/x/addresses": {"at": ["ip", "mask"], "codec": "address-mask"},
                  "services/http/permitted": {"at": [["a1", "m1"], ["a2", "m2"]], "codec": "address-mask", "unused": "0.0.0.0", "empty": "anyone"}}},
-             "sockets": {"page": "/sockets", "rows": [{"at": "tables/Sockets/*", "into": "interfaces", "key": "Name", "leaves": {"enabled": "On", "bundle": "Bundle"}}]},
+             "sockets": {"page": "/sockets", "rows": [{"at": "tables/Sockets/*", "into": "interfaces", "key": "Name", "leaves": {"enabled": "On", "entry_list": "Bundle"}}]},
              "folk": {"page": "/folk", "next": "More", "rows": [{"at": "tables/Folk/*", "into": "accounts", "key": "Name", "whole": "yes", "handles": {"alter": "links/Alter"}}]},
              "one": {"each": "accounts", "on": "folk", "link": "alter", "form": "one", "leaves": {"accounts/*/role": "r"}}},
     "ops": {"ways": {"on": "ways", "set": ["services/http/enabled", "services/https/enabled", "idle", "interfaces/*/addresses", "services/http/permitted"]},
-            "socket": {"on": "sockets", "cells": "yes", "press": "Note", "set": ["interfaces/*/enabled", "interfaces/*/bundle"]},
+            "socket": {"on": "sockets", "cells": "yes", "press": "Note", "set": ["interfaces/*/enabled", "interfaces/*/entry_list"]},
             "hire": {"page": "/folk", "form": "new", "make": ["accounts/*"], "fill": {"n": "{key}", "r": "{role}"}, "blank": ["w"], "after": {"word": {"fill": {"w": "{secret}"}}}},
             "person": {"on": "one", "press": "Note", "blank": ["w"], "set": ["accounts/*/role"]}},
 }  # fmt: skip
@@ -384,7 +384,7 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
     assert not [part for part in parts if isinstance(part, Leftover)]
     assert (plane.idle, get(plane, ("interfaces", "x", "addresses"))) == (float("inf"), ("192.0.2.1/24",))
     assert [(one.key, one.enabled) for one in plane.services] == [("http", True), ("https", True)]
-    assert [(one.key, one.enabled, one.bundle) for one in plane.interfaces] == [
+    assert [(one.key, one.enabled, one.entry_list) for one in plane.interfaces] == [
         ("x", True, "all"),
         ("y", False, "shut"),
     ]
@@ -412,7 +412,7 @@ def test_values_over_several_fields_and_fields_in_rows_are_read_and_written() ->
     ]
     read = extract(family, family.asks[0], Replies(tree=fields))
     assert get(merge(family, read).plane, only.path) == only.value and get(plane, only.path) == ANYONE
-    assert told(Set(("interfaces", "y", "bundle"), "all")) == Submit(
+    assert told(Set(("interfaces", "y", "entry_list"), "all")) == Submit(
         "socket 2", (("g", HIDDEN), ("b", ("all",))), "#0", sent.marks
     )
     assert told(Set(("accounts", "other", "role"), "read")).fields == (("r", ("guest",)), ("w", ("",)))

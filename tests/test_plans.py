@@ -473,7 +473,7 @@ CASES: dict[str, tuple[Change, Change]] = {
     "name": (Set(("name",), "x"), Set(("policy", "min_length"), 12)),
     "policy": (Set(("policy", "min_length"), 12), MAKE),
     "own-key": (Set(("services", "ssh", "keyed"), True), MAKE),
-    "bundle": (Make(("bundles", "works"), ()), Set(("interfaces", "lan", "bundle"), "works")),
+    "entry_list": (Make(("entry_lists", "works"), ()), Set(("interfaces", "lan", "entry_list"), "works")),
     "role": (Make(("roles", "door-hand"), ()), MAKE),
     "let-in": (Set(("services", "ssh", "accounts"), ("lt-works",)), MAKE),
     "own-account": (MAKE, DROP),
@@ -492,7 +492,7 @@ CASES: dict[str, tuple[Change, Change]] = {
         Set(("services", "ssh", "permitted"), SITE.while_working("ssh")),
     ),
     "source-limits": (Set(("services", "ssh", "permitted"), SITE.while_working("ssh")), DROP),
-    "attach": (Set(("interfaces", "lan", "bundle"), "works"), DROP),
+    "attach": (Set(("interfaces", "lan", "entry_list"), "works"), DROP),
     "removals": (DROP, Set(("interfaces", "lan", "addresses"), ("192.0.2.9/24",))),
     "pool": (Set(("interfaces", "lan", "lends"), False), Set(("interfaces", "lan", "mode"), "fixed")),
     "addressing": (

@@ -70,10 +70,10 @@ def trial(outcome: str, **more: Any) -> dict[str, Any]:
 
 
 BUNDLED = {
-    "bundles__all__services": ("ssh",), "bundles__all__permitted": ANYONE, "bundles": 1,
-    "interfaces__x__bundle": "all", "interfaces__x__enabled": True,
+    "entry_lists__all__services": ("ssh",), "entry_lists__all__permitted": ANYONE, "entry_lists": 1,
+    "interfaces__x__entry_list": "all", "interfaces__x__enabled": True,
 }  # fmt: skip
-NO_FILTER = {"input_filter__default": ABSENT, "input_rules": 1, "services__ssh__accounts": ABSENT}
+NO_FILTER = {"packet_filter__default": ABSENT, "filter_rules": 1, "services__ssh__accounts": ABSENT}
 SSH = {"services__ssh__enabled": True, "services__ssh__port": 22, "services__ssh__encrypted": True, "services": 1}
 ANSWERS = {"answering__a__port": 22, "answering__a__speaks": "ssh", "answering": 1}
 TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
@@ -293,7 +293,7 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("stored-secrets", {}, {U}),
     ("open-sides", {**BUNDLED, "interfaces__x__side": "outside"}, {F}),
     ("open-sides", {**BUNDLED, "interfaces__x__side": "inside"}, {H}),
-    ("open-sides", {**BUNDLED, "bundles__all__permitted": NOBODY, "interfaces__x__side": "wireless"}, {H}),
+    ("open-sides", {**BUNDLED, "entry_lists__all__permitted": NOBODY, "interfaces__x__side": "wireless"}, {H}),
     ("open-sides", BUNDLED, {U}),
     (
         "open-sides",
@@ -301,13 +301,13 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
             **BUNDLED,
             **SSH,
             "interfaces__y__side": "outside",
-            "interfaces__y__bundle": ABSENT,
+            "interfaces__y__entry_list": ABSENT,
             "interfaces__x__side": "inside",
         },
         {F, H},
     ),
     ("open-sides", {**BUNDLED, "interfaces__x__side": "far"}, {U}),
-    ("open-sides", {**BUNDLED, "bundles__all__services": ABSENT, "interfaces__x__side": "outside"}, {U}),
+    ("open-sides", {**BUNDLED, "entry_lists__all__services": ABSENT, "interfaces__x__side": "outside"}, {U}),
     ("open-sources", {**BUNDLED, **SSH, "services__ssh__permitted": ABSENT, "interfaces": 1, **NO_FILTER}, {F}),
     ("announcing", {"interfaces__x__side": "wireless", "interfaces__x__announces": True}, {F}),
     ("announcing", {"interfaces__x__side": "outside", "interfaces__x__announces": False}, {H}),
@@ -346,20 +346,20 @@ TABLE: list[tuple[str, dict[str, Any], set[State]]] = [
     ("second-factor", {"accounts__a__role": "full", "accounts": 1}, {U}),
     (
         "console-word",
-        {"console_lines__a__login": "secret", "console_lines__a__storage": "factory", "console_lines": 1},
+        {"consoles__a__login": "secret", "consoles__a__storage": "factory", "consoles": 1},
         {F},
     ),
-    ("console-word", {"console_lines__a__login": "none", "console_lines": 1}, {F}),
-    ("console-word", {"console_lines__a__login": ABSENT, "console_lines": 1}, {U}),
+    ("console-word", {"consoles__a__login": "none", "consoles": 1}, {F}),
+    ("console-word", {"consoles__a__login": ABSENT, "consoles": 1}, {U}),
     (
         "console-word",
-        {"console_lines__a__login": "secret", "console_lines__a__storage": "own", "console_lines": 1},
+        {"consoles__a__login": "secret", "consoles__a__storage": "own", "consoles": 1},
         {H},
     ),
-    ("console-word", {"console_lines__a__login": "secret", "console_lines": 1}, {U}),
+    ("console-word", {"consoles__a__login": "secret", "consoles": 1}, {U}),
     (
         "console-word",
-        {"console_lines__a__login": "secret", "console_lines__a__storage": ABSENT, "console_lines": 1},
+        {"consoles__a__login": "secret", "consoles__a__storage": ABSENT, "consoles": 1},
         {U},
     ),
     ("console-word", {}, {U}),

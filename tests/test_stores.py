@@ -535,4 +535,4 @@ def test_a_side_door_proves_all_but_the_port_and_what_filters_it() -> None:
     plane = Unit(family()).stores["live"]
     backs = side_door(plane, way())
     assert {("accounts", "maker", "secret"), ("services", "ssh", "permitted"), ("services", "ssh", "accounts")} <= backs
-    assert not backs & {("services", "ssh", "port"), ("services", "ssh", "interfaces"), ("input_filter", "default")}
+    assert not backs & {("services", "ssh", "port"), ("services", "ssh", "interfaces"), ("packet_filter", "default")}

@@ -551,17 +551,17 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     "filter-families": (
         "rule inet f in 8 7 [ meta load l4proto => reg 1 ] [ cmp eq reg 1 0x00000006 ] [ meta load nfproto => reg 1 ] [ cmp eq reg 1 0x0000000a ] [ reject type 1 code 0 ]\n"
         "rule inet f in 9 [ reject type 1 code 0 ]\nrule inet f in 10 [ meta load nfproto => reg 1 ] [ cmp eq reg 1 0x00000002 ] [ immediate reg 0 accept ]\n",
-        {("input_rules", "inet f 8", "families"): ("6",), ("input_rules", "inet f 9", "families"): ("4", "6")},
+        {("filter_rules", "inet f 8", "families"): ("6",), ("filter_rules", "inet f 9", "families"): ("4", "6")},
     ),
     "packet-filter": (
         "older 4 filter\nolder 6 nat\nno ipv6\nno nftables\nread o4\no4 # Generated\no4 *filter\no4 :INPUT DROP [1:2]\no4 :in - [0:0]\no4 -A INPUT -m state --state RELATED,ESTABLISHED -j ACCEPT\n"
         'o4 -A INPUT ! -s 192.0.2.0/28 -p tcp -m multiport --dports 22,80:90 -m comment --comment "the works" -j in\no4 [7:9] -A in -m limit --limit 3/min -f -j DROP\n'
         'o4 -A in -m rpfilter -j DROP\no4 -A in -p tcp -m tcp --dport 23 -j REJECT --reject-with tcp-reset\no4 -A in -i eth+ -j DOCKER\no4 COMMIT\n',
-        {("input_filter", "unseen"): ("nat (IPv6)",), ("input_chains", "older ip filter INPUT", "default"): "drop", ("input_rules", "older ip filter INPUT: --state RELATED,ESTABLISHED -j ACCEPT", "state"): "established",
-         ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "sources"): FOUR - AddressSet.of("192.0.2.0/28"), ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "ports"): ("22", "80-90"),
-         ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "target"): "older ip filter in", ("input_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "comment"): "the works",
-         ("input_rules", "older ip filter in: -m limit --limit 3/min -f -j DROP", "opaque"): True, ("input_rules", "older ip filter in: -m limit --limit 3/min -f -j DROP", "action"): "drop", ("input_rules", "older ip filter in: -m rpfilter -j DROP", "opaque"): True,
-         ("input_rules", "older ip filter in: -p tcp --dport 23 -j REJECT --reject-with tcp-reset", "opaque"): False, ("input_rules", "older ip filter in: -p tcp --dport 23 -j REJECT --reject-with tcp-reset", "action"): "drop", ("input_rules", "older ip filter in: -i eth+ -j DOCKER", "action"): "other"},
+        {("packet_filter", "unseen"): ("nat (IPv6)",), ("filter_stages", "older ip filter INPUT", "default"): "block", ("filter_rules", "older ip filter INPUT: --state RELATED,ESTABLISHED -j ACCEPT", "state"): "established",
+         ("filter_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "sources"): FOUR - AddressSet.of("192.0.2.0/28"), ("filter_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "ports"): ("22", "80-90"),
+         ("filter_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "leads_to"): "older ip filter in", ("filter_rules", "older ip filter INPUT: ! -s 192.0.2.0/28 -p tcp --dports 22,80:90 -j in", "note"): "the works",
+         ("filter_rules", "older ip filter in: -m limit --limit 3/min -f -j DROP", "opaque"): True, ("filter_rules", "older ip filter in: -m limit --limit 3/min -f -j DROP", "verdict"): "block", ("filter_rules", "older ip filter in: -m rpfilter -j DROP", "opaque"): True,
+         ("filter_rules", "older ip filter in: -p tcp --dport 23 -j REJECT --reject-with tcp-reset", "opaque"): False, ("filter_rules", "older ip filter in: -p tcp --dport 23 -j REJECT --reject-with tcp-reset", "verdict"): "block", ("filter_rules", "older ip filter in: -i eth+ -j DOCKER", "verdict"): "other"},
     ),
     "ssh-server": (
         "daemon openssh\nconfig /etc/ssh/sshd_config\nset port 22\nset permitrootlogin without-password\nset passwordauthentication no\nset kbdinteractiveauthentication yes\n"
@@ -585,11 +585,11 @@ SAMPLES: dict[str, tuple[str, dict[tuple[str, ...], Any]]] = {
     "name": ("lt-log-1\n", {("name",): "lt-log-1"}),
     "nftables": (
         NFT,
-        {("input_chains", "inet f in", "default"): "drop", ("input_rules", "inet f 4", "sources"): AddressSet.of("192.0.2.10", "198.51.100.0/24"),
-         ("input_rules", "inet f 4", "ports"): ("22",), ("input_rules", "inet f 4", "action"): "accept", ("input_rules", "inet f 4", "chain"): "inet f in",
-         ("input_rules", "inet f 3", "state"): "established", ("input_rules", "inet f 5", "list"): "inet f admins", ("input_rules", "inet f 5", "action"): "drop",
-         ("input_rules", "inet f 6", "opaque"): True, ("input_rules", "inet f 6", "target"): "inet f x",
-         ("input_rules", "inet f 5", "list_negated"): True, ("address_lists", "inet f admins", "members"): AddressSet.of("192.0.2.0/28")},
+        {("filter_stages", "inet f in", "default"): "block", ("filter_rules", "inet f 4", "sources"): AddressSet.of("192.0.2.10", "198.51.100.0/24"),
+         ("filter_rules", "inet f 4", "ports"): ("22",), ("filter_rules", "inet f 4", "verdict"): "pass", ("filter_rules", "inet f 4", "stage"): "inet f in",
+         ("filter_rules", "inet f 3", "state"): "established", ("filter_rules", "inet f 5", "named"): "inet f admins", ("filter_rules", "inet f 5", "verdict"): "block",
+         ("filter_rules", "inet f 6", "opaque"): True, ("filter_rules", "inet f 6", "leads_to"): "inet f x",
+         ("filter_rules", "inet f 5", "not_named"): True, ("named_addresses", "inet f admins", "members"): AddressSet.of("192.0.2.0/28")},
     ),
 }  # fmt: skip
 

@@ -167,7 +167,7 @@ def test_a_table_of_ours_is_what_its_services_are_limited_to() -> None:
     ask = next(ask for ask in SERVER.asks if ask.decode == "packet-filter")
     parts = extract(SERVER, ask, Replies(tree=OURS))
     assert [part.sources for part in parts if isinstance(part, Narrowed)] == [AddressSet.of("192.0.2.10")]
-    assert not [part for part in parts if isinstance(part, Fact) and part.path[0] in ("input_rules", "input_chains")]
+    assert not [part for part in parts if isinstance(part, Fact) and part.path[0] in ("filter_rules", "filter_stages")]
     facts = [
         Fact(("services", "ssh"), True, "ssh"),
         Fact(("services", "ssh", "port"), 22, "ssh"),
@@ -221,15 +221,15 @@ def test_a_chain_of_ours_is_what_its_services_are_limited_to() -> None:
     assert limits(*four, "no ipv6") == (("ssh", "tcp", ("22",), AddressSet.of("192.0.2.10")),)
     facts = dict(decode(Replies("\n".join(("read 4", "read 6", *four, *six))), "").facts)
     nines = {f"{family} filter INPUT: -p tcp --dport 9 -j DROP" for family in ("ip", "ip6")}
-    assert {path[1] for path in facts if path[0] == "input_rules"} == nines
-    assert facts["input_filter", "unseen"] == ("tables of nft",), "which nobody shows without nft"
+    assert {path[1] for path in facts if path[0] == "filter_rules"} == nines
+    assert facts["packet_filter", "unseen"] == ("tables of nft",), "which nobody shows without nft"
     for there, unseen in (
         ("nft 2 filter", ABSENT),
         ("nft 2 filter\nsets 2 filter", ("filter (ip)",)),
         ("nft 2 filter\nnft 1 gate", ("gate (inet)",)),
     ):
         facts = dict(decode(Replies("\n".join(("read 4", "read 6", "read tables", there, *four, *six))), "").facts)
-        assert facts["input_filter", "unseen"] == unseen
+        assert facts["packet_filter", "unseen"] == unseen
     assert not limits(*four) and not limits(*four, *six[:3], *six[4:]), "by IPv6 anyone may come"
     for place in (3, 5, 6, 7):
         spoiled = four[place].replace("-j ", "-m mark --mark 1 -j ")
@@ -256,7 +256,7 @@ def test_root_is_told_from_others_where_the_service_does() -> None:
     way = Way("192.0.2.10", door, "root", Password(held))
     by_key = replace(way, credential=Key("SHA256:x"))
     whole_plane = host_plane(accounts__root__secret=held, accounts__root__enabled=True)
-    plane = put(put(whole_plane, ("input_filter", "default"), ABSENT), ("accounts", "root", "permitted"), ABSENT)
+    plane = put(put(whole_plane, ("packet_filter", "default"), ABSENT), ("accounts", "root", "permitted"), ABSENT)
     plane = put(put(plane, ("services", "ssh", "interfaces"), ABSENT), ("services", "ssh", "accounts"), ABSENT)
     for leaf, value in (("password_login", True), ("key_login", True)):
         plane = put(plane, ("services", "ssh", leaf), value)
@@ -342,7 +342,7 @@ def held(*sockets: tuple[str, int, str], more: str = "") -> Plane:
         f'ss {by} LISTEN 0 9 0.0.0.0:{port} 0.0.0.0:* users:(("{who}",pid={place},fd=3))'
         for place, (by, port, who) in enumerate(sockets, 7)
     ]
-    draft = Draft(put(host_plane(), ("input_filter", "empty_list"), "nobody"))
+    draft = Draft(put(host_plane(), ("packet_filter", "empty_names"), "nobody"))
     for path, value in DECODERS["linux-services"].decode(Replies("\n".join([*lines, more])), "").facts:
         draft.make(path) if value is True and len(path) == 2 else draft.put(path, value)
     return draft.freeze()
@@ -379,7 +379,7 @@ def test_a_service_goes_off_whoever_holds_its_port_or_is_shut(
         assert bind(SERVER, todo[0], plane).order.fill["value"] == ("none",)
         shut = put(plane, todo[0].path, NOBODY)
         assert changes(shut, (want,), SERVER, site) == ((), gaps), "a second run changes nothing, and says the same"
-        assert not changes(put(plane, ("input_filter", "empty_list"), None), (want,), SERVER, site)[0]
+        assert not changes(put(plane, ("packet_filter", "empty_names"), None), (want,), SERVER, site)[0]
 
 
 @pytest.mark.parametrize(("who", "more"), [("sshd", "main 7"), ("dropbear", ""), ("systemd", "ours 443")])

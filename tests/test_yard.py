@@ -95,10 +95,10 @@ def test_access_is_what_real_packets_meet(tool: Tool, host: Host) -> None:
     for service in ("ssh", "ftp"):
         for source in places:
             asked = asked_of(tool, host, "--from", source, "--service", service)
-            lets_in = [one["action"] for one in asked["services"][service]["decisions"] if one["surely"]][-1:]
+            lets_in = [one["verdict"] for one in asked["services"][service]["decisions"] if one["surely"]][-1:]
             target = f"{host.network6}:1" if ":" in source else host.address
             assert lets_in == (
-                ["accept"] if connects(source, target, document["services"][service]["port"]) else ["drop"]
+                ["pass"] if connects(source, target, document["services"][service]["port"]) else ["block"]
             ), (service, source)
 
 

@@ -14,10 +14,10 @@ LEAVES: dict[str, dict[str, Any]] = {
     },
     "gd6-01": {
         "identity/serial": "GD6-3318", "accounts/relay/role": "full", "services/hatch/encrypted": False, "interfaces/outer/side": "outside", "interfaces/outer/services": ["https"],
-        "input_filter/default": "accept", "input_rules/r9/position": 1, "input_rules/r4/list": "nobody", "address_lists/nobody/members": [], "stores/waiting": 1,
+        "packet_filter/default": "pass", "filter_rules/r9/position": 1, "filter_rules/r4/named": "nobody", "named_addresses/nobody/members": [], "stores/waiting": 1,
         "sessions/s0/account": "relay", "accounts/relay/storage": "factory", "accounts/relay/own_rules": True,
-        "accounts/steward/factor": "none", "accounts/steward/mailbox": "j.steward@pobox.example", "input_rules/r2/list_negated": True, "input_rules/r8/position": 4,
-        "interface_groups/yard-side/members": ["inner"],
+        "accounts/steward/factor": "none", "accounts/steward/mailbox": "j.steward@pobox.example", "filter_rules/r2/not_named": True, "filter_rules/r8/position": 4,
+        "socket_groups/yard-side/members": ["inner"],
     },
     "wr1-02": {
         "identity/serial": "WR1-20551", "accounts/fieldhand/role": "read", "interfaces/track/lends": True, "jobs/ferry/origin": "unknown", "jobs/ferry/runs": "send-home",
@@ -26,11 +26,11 @@ LEAVES: dict[str, dict[str, Any]] = {
     },
     "ix5-01": {
         "identity/serial": "IX5-70612", "accounts/support/role": "full", "accounts/support/permitted": "anyone", "roles/porter/areas/doors/access": "change",
-        "roles/porter/areas/logs/access": "none", "roles/looker/areas/people/access": "read", "console_lines/desk/storage": "factory", "stored/support_code": True, "stored/sealed": False, "lockout/release": 90.0, "idle": "never",
+        "roles/porter/areas/logs/access": "none", "roles/looker/areas/people/access": "read", "consoles/desk/storage": "factory", "stored/support_code": True, "stored/sealed": False, "lockout/release": 90.0, "idle": "never",
     },
     "ya7-01": {
-        "identity/serial": "YA7-00914", "accounts/keeper/weakness": ["blank"], "bundles/all/services": ["http", "https"], "bundles/all/permitted": "anyone",
-        "interfaces/radio/side": "wireless", "interfaces/radio/bundle": "all", "interfaces/depot/announces": True, "interfaces/track/lends": True,
+        "identity/serial": "YA7-00914", "accounts/keeper/weakness": ["blank"], "entry_lists/all/services": ["http", "https"], "entry_lists/all/permitted": "anyone",
+        "interfaces/radio/side": "wireless", "interfaces/radio/entry_list": "all", "interfaces/depot/announces": True, "interfaces/track/lends": True,
         "services/https/enabled": False, "stores/differences": 0, "lockout/tries": 5,
         "interfaces/radio/passphrase": "none",
     },

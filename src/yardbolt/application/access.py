@@ -73,7 +73,7 @@ def _service(address: str, plane: Plane, one: Service, source: str, account: str
     names = [a.key for a in plane.accounts if a.role != "none" and a.enabled is not False and account in ("", a.key)]
     asked = tuple((name, _ask(plane, Way(source, met, name, Password(NOBODYS)))) for name in names) if source else ()
     at = at_door(plane, met, one.transport if isinstance(one.transport, str) else "tcp")
-    return Access(one.key, at, who(plane, one.key, met), _own_limit(one) + _by_bundle(plane, one.key), asked)
+    return Access(one.key, at, who(plane, one.key, met), _own_limit(one) + _by_entry_list(plane, one.key), asked)
 
 
 def _own_limit(one: Service) -> str:
@@ -86,14 +86,14 @@ def _own_limit(one: Service) -> str:
     return f"{limit}; takes only {', '.join(one.accounts)}" if isinstance(one.accounts, tuple) else limit
 
 
-def _by_bundle(plane: Plane, service: str) -> str:
-    """What the permission bundle of each socket says of it."""
+def _by_entry_list(plane: Plane, service: str) -> str:
+    """What the entry list of each socket says of it."""
     told = []
     for socket in plane.interfaces:
-        if isinstance(socket.bundle, str) and socket.enabled is not False:
+        if isinstance(socket.entry_list, str) and socket.enabled is not False:
             lets = let_in(plane, socket)
             who_by = "who was not read" if lets is None else lets[1] if service in lets[0] else "nobody"
-            told.append(f"{socket.key} by its bundle {socket.bundle} lets in {who_by}")
+            told.append(f"{socket.key} by its entry list {socket.entry_list} lets in {who_by}")
     return "".join(f"; {one}" for one in told)
 
 

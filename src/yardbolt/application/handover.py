@@ -8,7 +8,7 @@ from yardbolt.core.errors import OperatorError
 from yardbolt.core.job import GUARD_KEY, console_word
 from yardbolt.core.judge.causes import causes
 from yardbolt.core.judge.counting import SEVERITIES, count
-from yardbolt.core.judge.whereabouts import has_bundles
+from yardbolt.core.judge.whereabouts import has_entry_lists
 from yardbolt.core.judge.who import who
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
@@ -187,7 +187,7 @@ def _back_in(unit: UnitInWork, plane: Plane) -> Iterable[BackIn]:
         service = plane.services.get(door.service)
         if service is None or service.enabled is False:
             continue
-        sources = who(plane, service.key, door).possible if has_bundles(plane) else service.permitted
+        sources = who(plane, service.key, door).possible if has_entry_lists(plane) else service.permitted
         permitted = "anyone" if sources is ABSENT else human(("services", service.key, "permitted"), sources)
         yield BackIn(
             by=door.service, at=f"{door.address} port {door.port}", source=permitted,

@@ -21,7 +21,7 @@ def set_here(unit: UnitInWork) -> frozenset[str]:
 def console_words(unit: UnitInWork, plane: Plane) -> tuple[str, ...]:
     """The consoles that were given a word."""
     made = set_here(unit)
-    return tuple(one.key for one in plane.console_lines if f"console_lines/{one.key}/secret" in made)
+    return tuple(one.key for one in plane.consoles if f"consoles/{one.key}/secret" in made)
 
 
 def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:

@@ -44,26 +44,26 @@ LISTS: dict[str, list[str]] = {
 }  # the yard is where it was ordered for
 GROUPS = {"yard-side": ["inner"]}
 FENCE: tuple[dict[str, Any], ...] = (
-    {"uid": "r2", "do": "drop", "list": "yard", "list_not": True, "via": None, "on": True, "note": "not the yard"},
+    {"uid": "r2", "lets": "back", "who": "yard", "but": True, "at": None, "on": True, "said": "not the yard"},
     {
         "uid": "r9",
-        "do": "accept",
-        "list": "yard",
-        "list_not": False,
-        "via": "yard-side",
+        "lets": "by",
+        "who": "yard",
+        "but": False,
+        "at": "yard-side",
         "on": True,
-        "note": "the yard",
+        "said": "the yard",
     },
-    {"uid": "r4", "do": "accept", "list": "nobody", "list_not": False, "via": "outer", "on": True, "note": ""},
-    {"uid": "r7", "do": "drop", "list": None, "list_not": False, "via": None, "on": True, "note": "and nobody else"},
+    {"uid": "r4", "lets": "by", "who": "nobody", "but": False, "at": "outer", "on": True, "said": ""},
+    {"uid": "r7", "lets": "back", "who": None, "but": False, "at": None, "on": True, "said": "and nobody else"},
     {
         "uid": "r8",
-        "do": "accept",
-        "list": "control",
-        "list_not": False,
-        "via": None,
+        "lets": "by",
+        "who": "control",
+        "but": False,
+        "at": None,
         "on": True,
-        "note": "control room",
+        "said": "control room",
     },
 )
 ALSO = ("none", "letter")
@@ -72,9 +72,9 @@ ALSO = ("none", "letter")
 def fenced(source: str, socket: str, lists: dict[str, list[str]]) -> bool:
     """Does the fence let this source in by a socket?"""
     for rule in FENCE:
-        listed = rule["list"] is None or admits(lists[rule["list"]] or ["192.0.2.0/32"], source) is not rule["list_not"]
-        if listed and (rule["via"] is None or rule["via"] == socket or socket in GROUPS.get(rule["via"], [])):
-            return bool(rule["do"] == "accept")
+        listed = rule["who"] is None or admits(lists[rule["who"]] or ["192.0.2.0/32"], source) is not rule["but"]
+        if listed and (rule["at"] is None or rule["at"] == socket or socket in GROUPS.get(rule["at"], [])):
+            return bool(rule["lets"] == "by")
     return False
 
 
@@ -214,10 +214,10 @@ class PacketGate(Plugged):
             "ways": {n: {"open": g.open, "port": g.wire, "only_from": g.sources} for n, g in of.gates.items()},
             "sockets": {"items": [{"name": n, **one} for n, one in of.sockets.items()]},
             "fence": {
-                "lists": [{"name": n, "members": m} for n, m in self.lists.items()],
-                "groups": [{"name": n, "members": m} for n, m in GROUPS.items()],
-                "rules": list(FENCE),
-                "last": "accept",
+                "names": [{"name": n, "members": m} for n, m in self.lists.items()],
+                "sides": [{"name": n, "members": m} for n, m in GROUPS.items()],
+                "bars": list(FENCE),
+                "rest": "by",
             },
             "draft": {"edits": self.edits()},
             "seats": {"items": [{"uid": f"s{n}", "name": w, "from": a} for n, (w, a) in enumerate(self.sessions)]},

@@ -107,7 +107,7 @@ def _of(sources: AddressSet) -> str:
 
 
 def _decision(one: Decision, source: str) -> str:
-    verb = {"accept": "lets in", "drop": "blocks"}.get(one.action, "does something not known here with")
+    verb = {"pass": "lets in", "block": "blocks"}.get(one.verdict, "does something not known here with")
     return f"{one.rule} {'' if one.surely else 'may be the one that '}{verb} {source or _of(one.sources)}"
 
 
@@ -120,7 +120,7 @@ def _document(found: WhoGetsIn, source: str) -> dict[str, Any]:
 
 def _service(one: Access, source: str) -> dict[str, Any]:
     decisions = [
-        {"rule": d.rule, "action": d.action, "sources": list(d.sources.texts()), "surely": d.surely}
+        {"rule": d.rule, "verdict": d.verdict, "sources": list(d.sources.texts()), "surely": d.surely}
         for d in _decisions(one, source)
     ]
     asked = {

@@ -18,7 +18,7 @@ from ..plane.words import human, spoken
 from ..secret import Ref
 from .condition import Admission, Condition, admission, one_path
 from .passage import passage
-from .whereabouts import at_address, bound_to, by_bundle
+from .whereabouts import at_address, bound_to, by_entry_list
 
 
 def admit(plane: Plane, way: Way, kept: bool = False) -> Admission:
@@ -48,7 +48,7 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
     found += _shown(plane, way)
     if kept:
         found.append(_comes_back(plane, service))
-    return (*found, *at_address(plane, way), bound_to(plane, way.door), by_bundle(plane, way), passage(plane, way))
+    return (*found, *at_address(plane, way), bound_to(plane, way.door), by_entry_list(plane, way), passage(plane, way))
 
 
 def _shown(plane: Plane, way: Way) -> tuple[Condition, ...]:

@@ -15,7 +15,7 @@ from typing import Any, Literal
 
 from ..addresses import ANYONE, FOUR, NOBODY, SIX, AddressSet
 from ..plane.kinds import ABSENT
-from ..plane.leaves import InputRule, Plane
+from ..plane.leaves import FilterRule, Plane
 from .pieces import Pieces
 
 DEEPEST = 16  # jumps; the kernel allows as many (nft(8))
@@ -44,7 +44,7 @@ class Decision:
     that come to it."""
 
     rule: str
-    action: str
+    verdict: str
     surely: bool
     bits: int
     pieces: Pieces = field(repr=False, compare=False)
@@ -73,7 +73,7 @@ class Passing:
     def decisions(self) -> tuple[Decision, ...]:
         """Every rule that decides about somebody, in order: at the beginning, and what turns somebody away later."""
         later = self.later.decisions if self.later else ()
-        return (*self._first(), *(one for one in later if one.action != "accept"))
+        return (*self._first(), *(one for one in later if one.verdict != "pass"))
 
     def _first(self) -> tuple[Decision, ...]:
         made = (
@@ -92,14 +92,14 @@ NO_FILTER = Passing(ANYONE, ANYONE)
 
 def through(plane: Plane, at: At) -> Passing:
     """What the filter lets through to a port."""
-    chains, unseen = plane.input_chains, plane.input_filter.unseen
-    if not len(chains) and plane.input_filter.default is ABSENT:
+    chains, unseen = plane.filter_stages, plane.packet_filter.unseen
+    if not len(chains) and plane.packet_filter.default is ABSENT:
         return NO_FILTER
-    if not plane.input_rules.complete or {type(rule.position) for rule in plane.input_rules} - {int}:
+    if not plane.filter_rules.complete or {type(rule.position) for rule in plane.filter_rules} - {int}:
         return UNREAD
     found = _Walk(plane, at).all_chains()
     # who may begin and not go on is not let in
-    if any(rule.state is not ABSENT for rule in plane.input_rules):
+    if any(rule.state is not ABSENT for rule in plane.filter_rules):
         later = _Walk(plane, replace(at, state="established")).all_chains()
         let_in, surely_in = found.let_in & later.let_in, found.surely_in & later.surely_in
         found = replace(found, let_in=let_in, surely_in=surely_in, later=later)
@@ -110,7 +110,7 @@ def through(plane: Plane, at: At) -> Passing:
     return found if sure else replace(found, surely_in=NOBODY)
 
 
-Entry = tuple[InputRule, AddressSet, AddressSet]  # a rule, who it surely matches, and who it possibly does
+Entry = tuple[FilterRule, AddressSet, AddressSet]  # a rule, who it surely matches, and who it possibly does
 
 
 def _finds(plane: Plane, at: At) -> AddressSet:
@@ -139,17 +139,17 @@ class _Walk:
         for rule in in_order(plane):
             surely, possibly = asks.matched(rule)
             if possibly is not NOBODY:
-                plain = surely is possibly and rule.action in ("accept", "drop")
+                plain = surely is possibly and rule.verdict in ("pass", "block")
                 sets += [possibly] if plain else [surely, possibly]
-                chain = self.chains.setdefault(rule.chain if isinstance(rule.chain, str) else "", [])
+                chain = self.chains.setdefault(rule.stage if isinstance(rule.stage, str) else "", [])
                 if not chain or chain[-1][0] is not plain:
                     chain.append((plain, []))
                 chain[-1][1].append((rule, surely, possibly))
         self.pieces = Pieces(sets)
-        base = [(c.position, c.key, c.default, c.families) for c in plane.input_chains if isinstance(c.position, int)]
+        base = [(c.position, c.key, c.default, c.families) for c in plane.filter_stages if isinstance(c.position, int)]
         self.base = sorted(base, key=itemgetter(0, 1))
-        if not plane.input_chains.complete:
-            self.base = [(0, "", plane.input_filter.default, ABSENT)]
+        if not plane.filter_stages.complete:
+            self.base = [(0, "", plane.packet_filter.default, ABSENT)]
 
     def all_chains(self) -> Passing:
         here, turned_away = self.pieces.everybody, 0
@@ -168,14 +168,14 @@ class _Walk:
 
     def _decides(self, rule: str, action: str, bits: int, surely: bool) -> None:
         self.rows.append((rule, action, bits, surely))
-        if action != "drop":
+        if action != "block":
             self.accepted |= bits
-        if action != "accept":
+        if action != "pass":
             self.dropped |= bits
 
     def _end(self, key: str, policy: Any, fell: int) -> None:
         if fell:
-            known = policy in ("accept", "drop")
+            known = policy in ("pass", "block")
             self._decides(f"end of {key}" if key else "the end", str(policy) if known else "unknown", fell, known)
 
     def chain(self, key: str, here: int, depth: int) -> int:
@@ -207,40 +207,40 @@ class _Walk:
 
     def _together(self, rules: list[Entry], here: int) -> int:
         """Rules that surely accept or drop who they name: the first that names somebody decides."""
-        ends: dict[str, list[int]] = {"accept": [], "drop": []}
+        ends: dict[str, list[int]] = {"pass": [], "block": []}
         found = self.pieces.first_of([one for _, one, _ in rules], here)
         for (rule, _, _), places in zip(rules, found, strict=True):
             if places:
-                action: str = rule.action  # type: ignore[assignment]  # read, and one of the two
+                action: str = rule.verdict  # type: ignore[assignment]  # read, and one of the two
                 self.rows.append((rule.key, action, places, True))
                 ends[action] += places
-        accepted, dropped = self.pieces.bits_of(ends["accept"]), self.pieces.bits_of(ends["drop"])
+        accepted, dropped = self.pieces.bits_of(ends["pass"]), self.pieces.bits_of(ends["block"])
         self.accepted, self.dropped = self.accepted | accepted, self.dropped | dropped
         return here & ~accepted & ~dropped
 
-    def _one(self, rule: InputRule, hit: int, here: int, surely: int, depth: int) -> tuple[int, int]:
+    def _one(self, rule: FilterRule, hit: int, here: int, surely: int, depth: int) -> tuple[int, int]:
         """One rule, possibly met by `hit` and `surely` by some of those: who goes on to the next, and who leaves the
         chain."""
         stays = here & ~surely
-        if rule.action in ("accept", "drop"):
-            self._decides(rule.key, rule.action, hit, hit == surely)
-        elif rule.action == "jump" and isinstance(rule.target, str):
-            stays |= self.chain(rule.target, hit, depth + 1)
-        elif rule.action == "goto" and isinstance(rule.target, str):
-            return stays, self.chain(rule.target, hit, depth + 1)
-        elif rule.action == "return":
+        if rule.verdict in ("pass", "block"):
+            self._decides(rule.key, rule.verdict, hit, hit == surely)
+        elif rule.verdict == "jump" and isinstance(rule.leads_to, str):
+            stays |= self.chain(rule.leads_to, hit, depth + 1)
+        elif rule.verdict == "goto" and isinstance(rule.leads_to, str):
+            return stays, self.chain(rule.leads_to, hit, depth + 1)
+        elif rule.verdict == "return":
             return stays, hit
         else:
             # what it does is not known: it may do anything, or nothing
-            if rule.action != "continue":
+            if rule.verdict != "continue":
                 self._decides(rule.key, "unknown", hit, False)
             return here, 0
         return stays, 0
 
 
-def in_order(plane: Plane) -> list[InputRule]:
+def in_order(plane: Plane) -> list[FilterRule]:
     """The rules as they are asked; of two in one place by key, so that the answer is the same each time."""
-    rules = [*plane.input_rules]
+    rules = [*plane.filter_rules]
     one_place = len({rule.position for rule in rules}) < len(rules)
     return sorted(rules, key=attrgetter("position", "key") if one_place else attrgetter("position"))
 
@@ -255,7 +255,7 @@ class Asks:
         self.plane, self.at = plane, at
         self.answers: dict[tuple[Any, ...], tuple[bool | None, AddressSet]] = {}
 
-    def matched(self, rule: InputRule) -> tuple[AddressSet, AddressSet]:
+    def matched(self, rule: FilterRule) -> tuple[AddressSet, AddressSet]:
         """The sources a rule surely matches, and those it possibly does."""
         about = (
             rule.enabled,
@@ -264,7 +264,7 @@ class Asks:
             rule.opaque,
             rule.state,
             id(rule.families),
-            id(rule.group),
+            id(rule.socket),
             id(rule.destinations),
         )
         answer = self.answers.get(about)
@@ -274,7 +274,7 @@ class Asks:
         if fits is False:
             return NOBODY, NOBODY
         # the most usual kind: sources and nothing else
-        if rule.list is ABSENT and isinstance(rule.sources, AddressSet):
+        if rule.named is ABSENT and isinstance(rule.sources, AddressSet):
             low = high = rule.sources
         else:
             low, high = _sources(self.plane, rule)
@@ -282,7 +282,7 @@ class Asks:
             low, high = (both := low & family, both) if low is high else (low & family, high & family)
         return low if fits else NOBODY, high
 
-    def _asked(self, rule: InputRule) -> tuple[bool | None, AddressSet]:
+    def _asked(self, rule: FilterRule) -> tuple[bool | None, AddressSet]:
         """Does it fit, but for where somebody comes from; and for which address families it is. What it asks that was
         not understood may ask anything."""
         asked = (
@@ -309,7 +309,7 @@ def _families(families: object) -> AddressSet:
     return (FOUR if "4" in families else NOBODY) | (SIX if "6" in families else NOBODY)
 
 
-def _sources(plane: Plane, rule: InputRule) -> tuple[AddressSet, AddressSet]:
+def _sources(plane: Plane, rule: FilterRule) -> tuple[AddressSet, AddressSet]:
     low, high = (
         (rule.sources, rule.sources)
         if isinstance(rule.sources, AddressSet)
@@ -317,19 +317,19 @@ def _sources(plane: Plane, rule: InputRule) -> tuple[AddressSet, AddressSet]:
         if rule.sources is ABSENT
         else (NOBODY, ANYONE)
     )
-    if rule.list is ABSENT:
+    if rule.named is ABSENT:
         return low, high
-    found = plane.address_lists.get(rule.list) if isinstance(rule.list, str) else None
+    found = plane.named_addresses.get(rule.named) if isinstance(rule.named, str) else None
     members = found.members if found else None
-    if not isinstance(members, AddressSet) or rule.list_negated is None:
+    if not isinstance(members, AddressSet) or rule.not_named is None:
         return NOBODY, high
     # makes differ in what an empty list matches: not said is not known
     if not members:
-        empty = {"anyone": ANYONE, "nobody": NOBODY}.get(str(plane.input_filter.empty_list))
+        empty = {"anyone": ANYONE, "nobody": NOBODY}.get(str(plane.packet_filter.empty_names))
         if empty is None:
             return NOBODY, high
         members = empty
-    members = ANYONE - members if rule.list_negated is True else members
+    members = ANYONE - members if rule.not_named is True else members
     return low & members, high & members
 
 
@@ -358,23 +358,23 @@ def _destinations(wanted: object, at: At) -> bool | None:
     return at.address in wanted if isinstance(wanted, AddressSet) and at.address else None
 
 
-def _group(plane: Plane, rule: InputRule, at: At) -> bool | None:
-    if rule.group is ABSENT:
+def _group(plane: Plane, rule: FilterRule, at: At) -> bool | None:
+    if rule.socket is ABSENT:
         return True
-    if not isinstance(rule.group, str):
+    if not isinstance(rule.socket, str):
         return None
     # nobody outside comes by the host's way to itself
-    if rule.group == LOOPBACK:
+    if rule.socket == LOOPBACK:
         return False
     if not at.interface:
         return None
-    if rule.group == at.interface:
+    if rule.socket == at.interface:
         return True
-    if rule.group in plane.interfaces:
+    if rule.socket in plane.interfaces:
         return False
-    found = plane.interface_groups.get(rule.group)
+    found = plane.socket_groups.get(rule.socket)
     if found is None:
-        return False if plane.interface_groups.complete and plane.interfaces.complete else None
+        return False if plane.socket_groups.complete and plane.interfaces.complete else None
     return at.interface in found.members if isinstance(found.members, tuple) else None
 
 
@@ -386,18 +386,18 @@ MOST_POINTS = 64
 def odd(plane: Plane, points: Iterable[At]) -> tuple[str, ...]:
     """What a technician should know of these rules: rules nobody ever comes to at any of the ports they are about, no
     refusal at the end, empty lists. Empty where they could not be read."""
-    rules = plane.input_rules
+    rules = plane.filter_rules
     if not rules.complete or not len(rules):
         return ()
     told = [
-        f"list {one.key} is empty"
-        for one in plane.address_lists
+        f"the name {one.key} has no addresses"
+        for one in plane.named_addresses
         if isinstance(one.members, AddressSet) and not one.members
     ]
     told += _in_no_group(plane)
-    ends = [chain.default for chain in plane.input_chains if isinstance(chain.position, int)]
-    ends = ends if plane.input_chains.complete else [plane.input_filter.default]
-    if all(end == "accept" for end in ends) and not any(_refuses_the_rest(rule) for rule in rules):
+    ends = [chain.default for chain in plane.filter_stages if isinstance(chain.position, int)]
+    ends = ends if plane.filter_stages.complete else [plane.packet_filter.default]
+    if all(end == "pass" for end in ends) and not any(_refuses_the_rest(rule) for rule in rules):
         told.append("nothing is refused at the end: what no rule names is let in")
     probes = {(at.transport, at.port): at for at in points}
     some = next(iter(probes.values()), At("tcp", 22))
@@ -412,7 +412,7 @@ def odd(plane: Plane, points: Iterable[At]) -> tuple[str, ...]:
     met = {row[0] for at in probes.values() for row in through(plane, at).rows}
     asked = [Asks(plane, at) for at in probes.values()]
     about = [
-        rule for rule in rules if rule.action in ("accept", "drop") and any(asks.matched(rule)[1] for asks in asked)
+        rule for rule in rules if rule.verdict in ("pass", "block") and any(asks.matched(rule)[1] for asks in asked)
     ]
     told += [
         f"rule {rule.key} is dead: what stands before it decides about everybody it names"
@@ -424,17 +424,17 @@ def odd(plane: Plane, points: Iterable[At]) -> tuple[str, ...]:
 
 def _in_no_group(plane: Plane) -> list[str]:
     """Sockets that no group names where rules go by groups: what is meant for a group leaves them out."""
-    groups = {group.key: group.members for group in plane.interface_groups}
+    groups = {group.key: group.members for group in plane.socket_groups}
     named = [members for members in groups.values() if isinstance(members, tuple)]
-    by_group = any(rule.group in groups for rule in plane.input_rules if isinstance(rule.group, str))
-    if not by_group or len(named) < len(groups) or not plane.interface_groups.complete:
+    by_group = any(rule.socket in groups for rule in plane.filter_rules if isinstance(rule.socket, str))
+    if not by_group or len(named) < len(groups) or not plane.socket_groups.complete:
         return []
     grouped = {key for members in named for key in members}
     loose = (one.key for one in plane.interfaces if one.enabled is not False and one.key not in grouped)
     return [f"socket {key} is in no group, and rules go by groups" for key in loose]
 
 
-def _refuses_the_rest(rule: InputRule) -> bool:
-    return rule.action == "drop" and all(
-        leaf is ABSENT for leaf in (rule.sources, rule.list, rule.ports, rule.group, rule.destinations)
+def _refuses_the_rest(rule: FilterRule) -> bool:
+    return rule.verdict == "block" and all(
+        leaf is ABSENT for leaf in (rule.sources, rule.named, rule.ports, rule.socket, rule.destinations)
     )

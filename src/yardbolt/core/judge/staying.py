@@ -54,7 +54,7 @@ def contradicted(plane: Plane, ways: Iterable[Way]) -> frozenset[tuple[Door, str
 
 
 # Whatever a condition can rest on lies in the service, in the account, or in one of these areas.
-_AREAS = frozenset((*FILTERING, "bundles"))
+_AREAS = frozenset((*FILTERING, "entry_lists"))
 
 
 def _stays(before: Plane, after: Plane, way: Way, moved: frozenset[Path], kept: bool) -> bool:

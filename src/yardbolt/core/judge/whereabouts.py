@@ -1,4 +1,4 @@
-"""Where a unit is met: addresses, sockets, what they are bound to and what their bundles let in."""
+"""Where a unit is met: addresses, sockets, what they are bound to and what their entry lists let in."""
 
 from __future__ import annotations
 
@@ -78,47 +78,47 @@ def bound_to(plane: Plane, door: Door) -> Condition:
 
 
 def let_in(plane: Plane, socket: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
-    """Which services the permission bundle of a socket lets in, and from where; None where that was not read."""
-    bundle = plane.bundles.get(socket.bundle) if isinstance(socket.bundle, str) else None
-    if bundle is None or not isinstance(bundle.services, tuple) or not isinstance(bundle.permitted, AddressSet):
+    """Which services the entry list of a socket lets in, and from where; None where that was not read."""
+    given = plane.entry_lists.get(socket.entry_list) if isinstance(socket.entry_list, str) else None
+    if given is None or not isinstance(given.services, tuple) or not isinstance(given.permitted, AddressSet):
         return None
-    return bundle.services, bundle.permitted
+    return given.services, given.permitted
 
 
-def has_bundles(plane: Plane) -> bool:
-    """Are there permission bundles, or sockets that have one?"""
-    return len(plane.bundles) > 0 or any(isinstance(one.bundle, str) for one in plane.interfaces)
+def has_entry_lists(plane: Plane) -> bool:
+    """Are there entry lists, or sockets that have one?"""
+    return len(plane.entry_lists) > 0 or any(isinstance(one.entry_list, str) for one in plane.interfaces)
 
 
-def by_bundle(plane: Plane, way: Way) -> Condition:
-    """Does the permission bundle of the socket let this service in, from there? Where the socket is not known, all of
+def by_entry_list(plane: Plane, way: Way) -> Condition:
+    """Does the entry list of the socket let this service in, from there? Where the socket is not known, all of
     them must."""
-    if not has_bundles(plane):
-        return one_path(("bundles",), True, "there are no permission bundles")
+    if not has_entry_lists(plane):
+        return one_path(("entry_lists",), True, "there are no entry lists")
     key = interface_of(plane, way.door)
     sockets = [one for one in plane.interfaces if one.key == key] or list(plane.interfaces)
     rests: set[Path] = set(whereabouts(plane)) if not key else set()
     held: set[bool | None] = set()
     for one in sockets:
-        rests.add(("interfaces", one.key, "bundle"))
-        if isinstance(one.bundle, str):
-            rests.add(("bundles", one.bundle))
+        rests.add(("interfaces", one.key, "entry_list"))
+        if isinstance(one.entry_list, str):
+            rests.add(("entry_lists", one.entry_list))
         told = let_in(plane, one)
-        held.add(True if one.bundle is ABSENT else told and way.service in told[0] and way.source in told[1])
+        held.add(True if one.entry_list is ABSENT else told and way.service in told[0] and way.source in told[1])
     holds = None if None in held or not held else False not in held
-    return Condition(frozenset(rests), holds, f"the permission bundle of {key or 'every socket'}")
+    return Condition(frozenset(rests), holds, f"the entry list of {key or 'every socket'}")
 
 
 def bundled(plane: Plane, service: str) -> tuple[AddressSet, AddressSet]:
-    """Who is let in to a service by the permission bundles of the sockets: surely, and possibly."""
-    if not has_bundles(plane):
+    """Who is let in to a service by the entry lists of the sockets: surely, and possibly."""
+    if not has_entry_lists(plane):
         return ANYONE, ANYONE
     sure, possible = NOBODY, NOBODY
     for one in plane.interfaces:
         told = let_in(plane, one)
         if one.enabled is False:
             continue
-        if one.bundle is ABSENT:
+        if one.entry_list is ABSENT:
             sure, possible = ANYONE, ANYONE
         elif told is None:
             possible = ANYONE

@@ -58,7 +58,7 @@ def _passes(plane: Plane, service: Service, met: Door | None) -> Passing:
     transport = service.transport if isinstance(service.transport, str) else "tcp"
     if isinstance(service.port, int):
         return through(plane, at_door(plane, met, transport) if met else At(transport, service.port))
-    return UNREAD if len(plane.input_rules) else through(plane, At(transport, 0))
+    return UNREAD if len(plane.filter_rules) else through(plane, At(transport, 0))
 
 
 def _bound(plane: Plane, service: Service) -> tuple[AddressSet, AddressSet]:

@@ -52,7 +52,7 @@ def _changes(family: Family) -> Iterator[str]:
     if ACCOUNTS not in drops and (*ACCOUNTS, "enabled") not in sets:
         yield "no op drops accounts/* or sets accounts/*/enabled: factory accounts stay"
     if not any(path[:1] == ("services",) and path[-1] == "permitted" for path in sets) and not makes & {
-        ("bundles", "*")
+        ("entry_lists", "*")
     }:
         yield "no op sets services/*/permitted: who may come is not limited, and stays a finding"
     for listed in sorted({path[:-1] for path in makes | drops if len(path) == 2}):
@@ -134,6 +134,6 @@ def _open(family: Family, service: str) -> Plane:
     if ("services", "*", "port") in read:
         parts.append(Fact(("services", service, "port"), family.factory.ports.get(service, 1), name))
     parts.append(Fact(("accounts", "owner", "secret"), OWNER, name))
-    if ("input_filter", "default") in read:
-        parts.append(Fact(("input_filter", "default"), "accept", name))
+    if ("packet_filter", "default") in read:
+        parts.append(Fact(("packet_filter", "default"), "pass", name))
     return merge(family, parts).plane

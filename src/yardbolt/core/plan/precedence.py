@@ -121,10 +121,10 @@ PRECEDENCE: tuple[Row, ...] = (
         lambda change, plane, site, inside: _set(change, "keyed", True),
     ),
     Row(
-        "bundle",
+        "entry_list",
         OPEN,
-        "a bundle is made before it is attached",
-        lambda change, plane, site, inside: isinstance(change, Make) and change.path[0] == "bundles",
+        "an entry list is made before it is attached",
+        lambda change, plane, site, inside: isinstance(change, Make) and change.path[0] == "entry_lists",
     ),
     Row(
         "role",
@@ -206,8 +206,8 @@ PRECEDENCE: tuple[Row, ...] = (
     Row(
         "attach",
         CLOSE,
-        "a bundle is attached once everybody needed is inside",
-        lambda change, plane, site, inside: _set(change, "bundle"),
+        "an entry list is attached once everybody needed is inside",
+        lambda change, plane, site, inside: _set(change, "entry_list"),
     ),
     Row(
         "removals",

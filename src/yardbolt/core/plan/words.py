@@ -60,20 +60,20 @@ def _said(change: Set, near: str) -> str:
 
 
 def _set_up(change: Set, near: str) -> str:
-    """The same of interfaces, bundles, names and what else there is one of."""
+    """The same of interfaces, entry lists, names and what else there is one of."""
     match change:
         case Set(("interfaces", name, "mode"), value):
             return f"{name}: {'an address of its own' if value == 'fixed' else value}"
         case Set(("interfaces", name, "services"), tuple() as value):
             return f"{name} lets in {', '.join(value) or 'nobody'}"
-        case Set(("interfaces", name, "bundle"), value):
-            return f"{name} gets the bundle {value}"
+        case Set(("interfaces", name, "entry_list"), value):
+            return f"{name} gets the entry list {value}"
         case Set(("interfaces", name, "addresses"), tuple() as value):
             return f"{name} moves to {', '.join(value)}"
         case Set(("interfaces", name, "gateway"), value):
             return f"{name} goes out by {human(change.path, value)}"
-        case Set(("bundles", name, "permitted"), AddressSet() as sources):
-            return f"bundle {name} from {brief(sources, near)}"
+        case Set(("entry_lists", name, "permitted"), AddressSet() as sources):
+            return f"admission {name} from {brief(sources, near)}"
         case Set(("accounts", name, "own_rules"), False):
             return f"{name} keeps to the policy"
         case Set(("accounts", name, "mailbox"), value):

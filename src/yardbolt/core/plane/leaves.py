@@ -240,9 +240,9 @@ class Interface:
     addresses: tuple[str, ...] | Absent | None = leaf(interface_addresses, "its addresses with prefix length")
     gateway: str | Absent | None = leaf(text, "where it sends what is not on its own network")
     vlan: int | Absent | None = leaf(number, "the VLAN it is tagged with (IEEE 802.1Q)")
-    group: str | Absent | None = leaf(text, "the interface group it belongs to")
+    group: str | Absent | None = leaf(text, "the group of sockets it belongs to")
     services: tuple[str, ...] | Absent | None = leaf(wordset, "management services it lets in")
-    bundle: str | Absent | None = leaf(text, "the permission bundle attached to it")
+    entry_list: str | Absent | None = leaf(text, "the entry list attached to it")
     announces: bool | Absent | None = leaf(flag, "does it tell its neighbours what it is (IEEE 802.1AB)")
     lends: bool | Absent | None = leaf(flag, "does it lend addresses there (RFC 2131)")
     passphrase: str | Absent | None = leaf(
@@ -263,49 +263,49 @@ class InterfaceGroup:
 
 
 @dataclass(frozen=True)
-class InputRule:
+class FilterRule:
     key: str
     position: int | None = leaf(number, "its place in the order; the lowest is looked at first")
-    chain: str | Absent | None = leaf(text, "the chain it stands in, where there are several")
-    action: str | Absent | None = leaf(
-        text, "what it does with what matches: accept, drop, jump, goto, return, continue, other"
+    stage: str | Absent | None = leaf(text, "the stage it belongs to, where there are several")
+    verdict: str | Absent | None = leaf(
+        text, "what it does with what matches: pass, block, jump, goto, return, continue, other"
     )
-    target: str | Absent | None = leaf(text, "the chain it jumps or goes to")
+    leads_to: str | Absent | None = leaf(text, "the stage it jumps or goes to")
     opaque: bool | Absent | None = leaf(flag, "does it ask something that is not understood; not set is no")
     families: tuple[str, ...] | Absent | None = leaf(wordset, "the address families it is for: 4, 6; not set is both")
     destinations: AddressSet | Absent | None = leaf(sources, "the host's own addresses it matches; not set is any")
     state: str | Absent | None = leaf(text, "the connections it is for: new, established; not set is both")
     enabled: bool | Absent | None = leaf(flag, "is it in force; not set is yes")
     sources: AddressSet | Absent | None = leaf(sources, "the addresses it matches; not set is any")
-    list: str | Absent | None = leaf(text, "the named address list it matches")
-    list_negated: bool | Absent | None = leaf(flag, "does it match what is not on that list")
-    group: str | Absent | None = leaf(text, "the interface or interface group it matches; not set is any")
+    named: str | Absent | None = leaf(text, "the named addresses it matches")
+    not_named: bool | Absent | None = leaf(flag, "does it match all but those")
+    socket: str | Absent | None = leaf(text, "the socket, or group of sockets, it matches; not set is any")
     transport: str | Absent | None = leaf(text, "the transport it matches: tcp, udp; not set is any")
     ports: tuple[str, ...] | Absent | None = leaf(wordset, "the ports it matches; not set is any")
-    comment: str | Absent | None = leaf(text, "what somebody wrote beside it")
+    note: str | Absent | None = leaf(text, "what somebody wrote beside it")
 
 
 @dataclass(frozen=True)
-class InputChain:
+class FilterStage:
     key: str
     position: int | Absent | None = leaf(number, "its place among those every packet passes; not set: only by a jump")
-    default: str | Absent | None = leaf(Among(("accept", "drop")), "what happens at its end: accept, drop")
+    default: str | Absent | None = leaf(Among(("pass", "block")), "what happens at its end: pass, block")
     families: tuple[str, ...] | Absent | None = leaf(
         wordset, "the address families whose packets pass it; not set is both"
     )
 
 
 @dataclass(frozen=True)
-class InputFilter:
+class PacketFilter:
     default: str | Absent | None = leaf(
-        Among(("accept", "drop")), "what happens to what no rule matches: accept, drop; not set = no filter"
+        Among(("pass", "block")), "what happens to what no rule matches: pass, block; not set = no filter"
     )
-    empty_list: str | Absent | None = leaf(text, "what an empty address list matches: anyone, nobody")
+    empty_names: str | Absent | None = leaf(text, "what a name without addresses matches: anyone, nobody")
     unseen: tuple[str, ...] | Absent | None = leaf(nameset, "filters of another kind, whose rules are not seen here")
 
 
 @dataclass(frozen=True)
-class Bundle:
+class EntryList:
     key: str
     services: tuple[str, ...] | Absent | None = leaf(wordset, "the management services it permits")
     permitted: AddressSet | Absent | None = leaf(sources, "who may use them")
@@ -373,13 +373,15 @@ class Plane:
     roles: Listing[Role] = many(Role, "rights that accounts can be given")
     services: Listing[Service] = many(Service, "ways to manage it")
     interfaces: Listing[Interface] = many(Interface, "its sockets, real and virtual")
-    address_lists: Listing[AddressList] = many(AddressList, "named lists of addresses")
-    interface_groups: Listing[InterfaceGroup] = many(InterfaceGroup, "named groups of interfaces")
-    input_rules: Listing[InputRule] = many(InputRule, "rules for what may reach the unit itself, in order")
-    input_chains: Listing[InputChain] = many(InputChain, "chains those rules stand in, where there are several")
-    input_filter: InputFilter = part(InputFilter, "what holds where no rule matches")
-    bundles: Listing[Bundle] = many(Bundle, "permission bundles that interfaces can be given")
-    console_lines: Listing[ConsoleLine] = many(ConsoleLine, "console and remote entry points")
+    named_addresses: Listing[AddressList] = many(AddressList, "named lists of addresses")
+    socket_groups: Listing[InterfaceGroup] = many(InterfaceGroup, "named groups of interfaces")
+    filter_rules: Listing[FilterRule] = many(FilterRule, "rules for what may reach the unit itself, in order")
+    filter_stages: Listing[FilterStage] = many(FilterStage, "chains those rules stand in, where there are several")
+    packet_filter: PacketFilter = part(PacketFilter, "what holds where no rule matches")
+    entry_lists: Listing[EntryList] = many(
+        EntryList, "lists of who may come, and by which services, that sockets can be given"
+    )
+    consoles: Listing[ConsoleLine] = many(ConsoleLine, "console and remote entry points")
     jobs: Listing[Job] = many(Job, "what runs by itself")
     files: Listing[File] = many(File, "files that can change who gets in")
     answering: Listing[Answering] = many(Answering, "ports that answer, seen from outside", steady=False)

@@ -49,8 +49,8 @@ LEAVES = {
     ("policy", "dictionary"): "word check of passwords",
     ("idle",): "idle limit",
     ("stores", "differences"): "live but not saved",
-    ("input_filter", "empty_list"): "what its packet filter blocks",
-    ("input_filter", "unseen"): "packet filters that nothing shows",
+    ("packet_filter", "empty_names"): "what its packet filter blocks",
+    ("packet_filter", "unseen"): "packet filters that nothing shows",
 }
 OF_ITEM = {
     "accounts": "accounts let in by {}",
@@ -89,14 +89,14 @@ def spoken(path: Path) -> str:
         return f"{leaf}SNMP user {path[2]}"
     if len(path) == 2 and path[0] in ("accounts", "services", "files", "jobs", "listening"):
         return path[1]
-    if path[:1] == ("bundles",) and len(path) == 2:
-        return f"bundle {path[1]}"
+    if path[:1] == ("entry_lists",) and len(path) == 2:
+        return f"admission {path[1]}"
     if path[:1] == ("interfaces",) and len(path) == 2:
         return f"socket {path[1]}"
     if path[:1] == ("interfaces",) and len(path) == 3:
         return {
             "services": "what {} lets in",
-            "bundle": "bundle of {}",
+            "entry_list": "admission of {}",
             "addresses": "address of {}",
             "gateway": "way out of {}",
             "lends": "addresses lent by {}",
@@ -110,9 +110,9 @@ def spoken(path: Path) -> str:
 
 
 LISTS_IN_WORDS = {
-    "input_rules": "rules of its packet filter",
-    "input_chains": "chains of its packet filter",
-    "address_lists": "address lists",
+    "filter_rules": "rules of its packet filter",
+    "filter_stages": "chains of its packet filter",
+    "named_addresses": "named addresses",
     "listening": "listening sockets",
     "jobs": "jobs",
     "files": "files",

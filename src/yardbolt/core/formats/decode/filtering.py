@@ -11,12 +11,13 @@ from ...plane.kinds import ABSENT
 from ...plane.path import Path
 from ...plane.table import TABLE
 
-RULES, LISTS, CHAINS = "input_rules", "address_lists", "input_chains"
+RULES, LISTS, CHAINS = "filter_rules", "named_addresses", "filter_stages"
 HOOKS = ("ingress", "prerouting", "input")
 FAMILIES = {"ip": FOUR, "ip6": SIX, "inet": ANYONE}
 TABLES = {"ip": ("4",), "ip6": ("6",), "inet": ABSENT}
 PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
 OURS = "yardbolt"
+ENDS = {"accept": "pass", "drop": "block"}  # their words for what happens at the end of a chain, and ours
 FOUND_BY = frozenset({"nd-neighbor-solicit", "nd-neighbor-advert"})
 
 
@@ -57,17 +58,17 @@ def told(
     path = (RULES, key)
     yield path, True
     yield (*path, "position"), position
-    yield (*path, "chain"), chain
-    yield (*path, "action"), rule.action
-    yield (*path, "target"), rule.target or ABSENT
+    yield (*path, "stage"), chain
+    yield (*path, "verdict"), rule.action
+    yield (*path, "leads_to"), rule.target or ABSENT
     yield (*path, "opaque"), rule.opaque
     yield (*path, "families"), families
     yield (*path, "enabled"), True
     yield (*path, "sources"), rule.sources if rule.sources != ANYONE else ABSENT
-    for leaf in ("list", "list_negated", "ports", "transport", "group", "destinations", "state"):
+    for leaf in ("named", "not_named", "ports", "transport", "socket", "destinations", "state"):
         yield (*path, leaf), rule.found.get(leaf, ABSENT)
     if comment:
-        yield (*path, "comment"), comment
+        yield (*path, "note"), comment
 
 
 def chain_told(name: str, position: int, default: str, family: str) -> Iterator[tuple[Path, Any]]:
@@ -75,12 +76,12 @@ def chain_told(name: str, position: int, default: str, family: str) -> Iterator[
     path = (CHAINS, name)
     yield path, True
     yield (*path, "position"), position
-    yield (*path, "default"), default
+    yield (*path, "default"), ENDS[default]
     yield (*path, "families"), TABLES[family]
 
 
 FEEDS = frozenset(path for path in TABLE if path[0] in (RULES, LISTS, CHAINS)) | {
-    ("input_filter", "empty_list"),
+    ("packet_filter", "empty_names"),
     ("services", "*", "permitted"),
 }
 WHOLE = ((RULES,), (LISTS,), (CHAINS,))

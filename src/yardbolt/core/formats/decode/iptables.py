@@ -23,7 +23,7 @@ _HOOKED = {
     "security": ("input",),
 }
 BUILT_IN = frozenset(_HOOKED)
-_ENDS = {"ACCEPT": "accept", "DROP": "drop", "REJECT": "drop", "RETURN": "return"}
+_ENDS = {"ACCEPT": "pass", "DROP": "block", "REJECT": "block", "RETURN": "return"}
 # what becomes of a packet is not touched by these
 _GOES_ON = frozenset(
     [
@@ -169,7 +169,7 @@ class _Words:
             case "-p":
                 return negated is False and self._protocol(value)
             case "-i":
-                return not negated and "+" not in value and self.rule.take({"group": value})
+                return not negated and "+" not in value and self.rule.take({"socket": value})
             case "--dport" | "--dports":
                 return not negated and self._ports(value)
             case "--ctstate" | "--state":
@@ -276,7 +276,7 @@ def _limits(one: Saved) -> dict[tuple[str, str, str], AddressSet] | None:
     if len(inside) < 2:
         return None
     own = inside[0][0]
-    if own.opaque or own.action != "return" or own.found != {"group": "lo"} or own.sources != here:
+    if own.opaque or own.action != "return" or own.found != {"socket": "lo"} or own.sources != here:
         return None
     out: dict[tuple[str, str, str], AddressSet] = {}
     open_: dict[tuple[str, str, str], AddressSet] = {}
@@ -291,7 +291,7 @@ def _limits(one: Saved) -> dict[tuple[str, str, str], AddressSet] | None:
             return None
         if rule.action == "return":
             open_[key] = open_.get(key, NOBODY) if answers else open_.get(key, NOBODY) | rule.sources
-        elif rule.action == "drop" and rule.sources == here and (rule.resets or by == "udp"):
+        elif rule.action == "block" and rule.sources == here and (rule.resets or by == "udp"):
             out[key] = open_.pop(key, NOBODY)
         else:
             return None

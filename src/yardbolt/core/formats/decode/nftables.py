@@ -18,7 +18,7 @@ from .decoder import Decoded, Decoder, Narrow, Pairs, of_text, of_tree
 from .filtering import FAMILIES, FEEDS, HOOKS, LISTS, OURS, PRIORITIES, RULES, WHOLE, Rule, chain_told, told
 from .tagged import tagged
 
-_ENDS = {"accept": "accept", "drop": "drop", "reject": "drop", "return": "return", "continue": "continue"}
+_ENDS = {"accept": "pass", "drop": "block", "reject": "block", "return": "return", "continue": "continue"}
 _SILENT = frozenset({"counter", "log", "comment", "meter"})
 
 
@@ -32,7 +32,7 @@ def decode_ruleset(tree: Tree) -> Decoded:
     sets = {
         _full(s, "name"): s for word in ("set", "map") for _, s in pick(entries, f"*/{word}") if isinstance(s, Mapping)
     }
-    facts: Pairs = [(("input_filter", "empty_list"), "nobody")]
+    facts: Pairs = [(("packet_filter", "empty_names"), "nobody")]
     limits = _ours(entries, every)
     if limits:
         # a table of ours is what its services are limited to, and no rule of anybody else
@@ -72,7 +72,7 @@ def _ours(entries: list[Mapping[str, Any]], every: list[Mapping[str, Any]]) -> l
         return []
     read = [_understood(rule) for rule in rules]
     first, *rest = read
-    if first.opaque or first.action != "accept" or first.found not in ({"group": "lo"},):
+    if first.opaque or first.action != "pass" or first.found not in ({"socket": "lo"},):
         return []
     out: list[Narrow] = []
     admitted = NOBODY
@@ -81,15 +81,15 @@ def _ours(entries: list[Mapping[str, Any]], every: list[Mapping[str, Any]]) -> l
         name, found = as_text(rule.get("comment")) or "", {**each.found}
         ports = found.pop("ports", ())
         by = str(found.pop("transport", ""))
-        answers = each.action == "accept" and found.pop("state", "") == "established"
+        answers = each.action == "pass" and found.pop("state", "") == "established"
         if each.opaque or found or by not in ("tcp", "udp") or not ports or (begun and (name, by) != begun):
             return []
         begun = (name, by)
         if answers:
             continue  # to what the host itself asked; nobody comes in by that
-        if each.action == "accept":
+        if each.action == "pass":
             admitted = admitted | each.sources
-        elif each.action == "drop" and (each.resets or by == "udp") and each.sources == ANYONE:
+        elif each.action == "block" and (each.resets or by == "udp") and each.sources == ANYONE:
             out.append((name, by, ports, admitted))
             admitted, begun = NOBODY, None
         else:
@@ -204,7 +204,7 @@ def _payload(read: Rule, left: Tree, right: Tree, negated: bool) -> bool:
         family = FAMILIES[protocol]
         read.sources = read.sources & family
         if name == "saddr" and isinstance(right, str) and right.startswith("@"):
-            return read.take({"list": f"{read.where} {right[1:]}", "list_negated": negated})
+            return read.take({"named": f"{read.where} {right[1:]}", "not_named": negated})
         members = _addresses(right)
         if members is None:
             return False
@@ -230,7 +230,7 @@ def _meta(read: Rule, left: Tree, right: Tree, negated: bool) -> bool:
     word = one(left, "meta/key")
     if word in ("iifname", "iif"):
         one_name = isinstance(right, str) and right[:1] != "@" and "*" not in right
-        return not negated and one_name and read.take({"group": right})
+        return not negated and one_name and read.take({"socket": right})
     if word in ("l4proto", "protocol", "nfproto") and not negated:
         return _protocol(read, right)
     if one(left, "ct/key") == "state":

@@ -12,7 +12,7 @@ from .filtering import CHAINS, FEEDS, WHOLE
 from .nftables import decode_ruleset
 from .tagged import tagged
 
-_UNSEEN = ("input_filter", "unseen")
+_UNSEEN = ("packet_filter", "unseen")
 # tag: address family, and whether it is of the older filter
 _SAVED = {"4": ("ip", False), "6": ("ip6", False), "o4": ("ip", True), "o6": ("ip6", True)}
 _NUMBERS = {"1": "inet", "2": "ip", "5": "netdev", "7": "bridge", "10": "ip6"}  # NFPROTO_* of linux/netfilter.h
@@ -34,7 +34,7 @@ def decode_filter(replies: Replies, key: str = "") -> Decoded:
         lacks = families - {one.family for one in every}
         left += [f"neither nft nor iptables shows what is blocked by {_WORDS[family]}" for family in sorted(lacks)]
         # a list of theirs with nothing in it matches nobody; where no program works, that is not known
-        listed = Decoded(() if lacks else ((("input_filter", "empty_list"), "nobody"),))
+        listed = Decoded(() if lacks else ((("packet_filter", "empty_names"), "nobody"),))
         # what others put into tables of nft is shown by nft alone
         unseen |= _of_nft(seen, {one.family for one in every if not one.older})
     left += ["a line that iptables-save does not print" for one in every if one.strange]

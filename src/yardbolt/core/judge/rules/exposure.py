@@ -9,11 +9,11 @@ from ...job import Site
 from ...plane.kinds import ABSENT
 from ...plane.leaves import Interface, Plane
 from ..demands import Demand, Present, exactly
-from ..whereabouts import has_bundles, let_in
+from ..whereabouts import has_entry_lists, let_in
 from .rule import Params, Rule, Severity, State, Verdict, on_leaf
 
 STRANGE, OWN = ("outside", "wireless"), ("inside", "management")
-SHUT, WORKS = "shut", "works"  # what the bundles are called that we make
+SHUT, WORKS = "shut", "works"  # what the entry lists are called that we make
 
 
 def _side(one: Interface) -> str:
@@ -22,25 +22,27 @@ def _side(one: Interface) -> str:
 
 
 def _lets(plane: Plane, one: Interface) -> tuple[tuple[str, ...], AddressSet] | None:
-    """Which services a socket lets in, and from where: by its bundle, or as it says itself; None where that was not
+    """Which services a socket lets in, and from where: by its entry list, or as it says itself; None where that was not
     read."""
-    if has_bundles(plane) and one.bundle is ABSENT:
-        # one without a bundle holds nobody back
+    if has_entry_lists(plane) and one.entry_list is ABSENT:
+        # one without an entry list holds nobody back
         return tuple(sorted(s.key for s in plane.services if s.enabled is not False)), ANYONE
-    return (one.services, ANYONE) if isinstance(one.services, tuple) and not has_bundles(plane) else let_in(plane, one)
+    return (
+        (one.services, ANYONE) if isinstance(one.services, tuple) and not has_entry_lists(plane) else let_in(plane, one)
+    )
 
 
 def _used(plane: Plane) -> Iterator[Interface]:
-    """The sockets in use that have, or may have, a bundle, or say themselves what they let in."""
+    """The sockets in use that have, or may have, an entry list, or say themselves what they let in."""
     grid = any(isinstance(one.services, tuple) for one in plane.interfaces)
     for one in plane.interfaces:
-        bundle = has_bundles(plane) and (one.bundle is not ABSENT or one.side not in OWN)
-        if one.enabled is not False and (bundle or (grid and one.services is not ABSENT)):
+        given = has_entry_lists(plane) and (one.entry_list is not ABSENT or one.side not in OWN)
+        if one.enabled is not False and (given or (grid and one.services is not ABSENT)):
             yield one
 
 
 def _sides(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    by = "bundle" if has_bundles(plane) else "services"
+    by = "entry_list" if has_entry_lists(plane) else "services"
     for one in _used(plane):
         path, lets = ("interfaces", one.key, by), _lets(plane, one)
         if lets is None:
@@ -53,7 +55,7 @@ def _sides(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.UNKNOWN, f"{one.key}: on which side it is was not read", "")
         elif one.side in STRANGE:
             saw = f"{one.key} ({one.side}) lets in {', '.join(services)}" + (
-                f" from {sources}" if by == "bundle" else ""
+                f" from {sources}" if by == "entry_list" else ""
             )
             yield Verdict(path, State.FAILS, saw, "read", f"let in by a socket that is {one.side}")
         else:
@@ -65,18 +67,18 @@ def _want_sides(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
         lets = _lets(plane, one)
         if lets is None or not lets[0]:
             continue
-        if one.side in STRANGE and not has_bundles(plane):
+        if one.side in STRANGE and not has_entry_lists(plane):
             yield exactly(("interfaces", one.key, "services"), "open-sides", ())
         elif one.side in STRANGE and lets[1] != NOBODY:
-            yield Present(("bundles", SHUT), "open-sides", (("services", ()), ("permitted", NOBODY)))
-            yield exactly(("interfaces", one.key, "bundle"), "open-sides", SHUT)
-        elif one.side in OWN and has_bundles(plane):
+            yield Present(("entry_lists", SHUT), "open-sides", (("services", ()), ("permitted", NOBODY)))
+            yield exactly(("interfaces", one.key, "entry_list"), "open-sides", SHUT)
+        elif one.side in OWN and has_entry_lists(plane):
             wanted = NOBODY
             for service in site.needed:
                 wanted = wanted | site.while_working(service)
             if wanted not in (lets[1], NOBODY):
-                yield Present(("bundles", WORKS), "open-sources", (("services", lets[0]), ("permitted", wanted)))
-                yield exactly(("interfaces", one.key, "bundle"), "open-sources", WORKS)
+                yield Present(("entry_lists", WORKS), "open-sources", (("services", lets[0]), ("permitted", wanted)))
+                yield exactly(("interfaces", one.key, "entry_list"), "open-sources", WORKS)
 
 
 def _announcing(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:

@@ -101,8 +101,8 @@ def _want_roles(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
 
 
 def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
-    for line in plane.console_lines:
-        path = ("console_lines", line.key)
+    for line in plane.consoles:
+        path = ("consoles", line.key)
         if line.enabled is False:
             yield Verdict(path, State.HOLDS, f"{line.key} cannot be used")
         elif line.login == "none":
@@ -115,22 +115,24 @@ def _consoles(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         else:
             asked = "a password of its own" if line.storage == "own" else line.login
             yield Verdict(path, State.HOLDS, f"{line.key} asks for {asked}")
-    if not plane.console_lines.complete:
-        yield Verdict(("console_lines",), State.UNKNOWN, "what its consoles ask for was not all read", "")
+    if not plane.consoles.complete:
+        yield Verdict(("consoles",), State.UNKNOWN, "what its consoles ask for was not all read", "")
 
 
 def _want_words(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
-    for line in plane.console_lines:
+    for line in plane.consoles:
         if line.storage == "factory" and line.enabled is not False:
-            yield exactly(("console_lines", line.key, "secret"), "console-word", site.secret(console_word(line.key)))
+            yield exactly(("consoles", line.key, "secret"), "console-word", site.secret(console_word(line.key)))
 
 
 def _radios(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     for one in plane.interfaces:
         path = ("interfaces", one.key, "passphrase")
-        if one.side not in ("wireless", None) or one.enabled is False or one.passphrase is ABSENT:
+        # what has a passphrase is a radio, whatever side it is on
+        no_radio = one.side not in ("wireless", None) and one.passphrase is None
+        if no_radio or one.enabled is False or one.passphrase is ABSENT:
             continue
-        if one.passphrase is None or (one.side is None and one.passphrase not in OURS):
+        if one.passphrase is None:
             yield Verdict(path, State.UNKNOWN, f"whose the passphrase of {one.key} is was not read", "")
         elif one.passphrase in OURS:
             yield Verdict(path, State.HOLDS, f"{one.key} has a passphrase that is not published")

@@ -15,7 +15,7 @@ from ...plane.seen import Answering
 from ...plane.words import spoken
 from ..access import comes_back
 from ..demands import Between, Demand, exactly
-from ..whereabouts import has_bundles
+from ..whereabouts import has_entry_lists
 from ..who import who
 from .rule import Param, Params, Rule, Severity, State, Verdict, on_leaf
 
@@ -169,9 +169,9 @@ def _open(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
 
 def _limit(plane: Plane, site: Site, params: Params) -> Iterator[Demand]:
     for s in _running(plane):
-        # where bundles say who may come, they are what is changed; one that is plain and needed all the same is
+        # where entry lists say who may come, they are what is changed; one that is plain and needed all the same is
         # limited too
-        if s.key in site.needed and not has_bundles(plane):
+        if s.key in site.needed and not has_entry_lists(plane):
             yield Between(
                 ("services", s.key, "permitted"), "open-sources", site.while_working(s.key), site.while_working(s.key)
             )

@@ -52,9 +52,10 @@ class LoginHow:
 class Channel(Unprompted):
     """How pages are asked for. `keep` names what the wire takes out of each page (`meta/NAME`) and `headers` what
     carries it along, where a page says so who sent a form. `forms` names forms that have no name, by fields they
-    hold. `leave` is the page that ends a session, or (`/desk out`) a page and the form on it that does. `carry` is
-    what stands in every address for the session: a field of the query, or (`/s-`) a first step of the path that
-    begins so; it stays in the wire, and no place of the file has it."""
+    hold. `leave` is the page that ends a session, or (`/desk out`) a page and the form on it that does.
+    Where every address holds the session, `session_field` names the field of the query it stands in, or
+    `session_step` says how the first step of the path begins that holds it. It stays in the wire, and no place of the
+    file has it."""
 
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
@@ -62,7 +63,8 @@ class Channel(Unprompted):
     leave: str = ""
     keep: Mapping[str, str] = field(default_factory=dict)
     headers: Mapping[str, str] = field(default_factory=dict)
-    carry: str = ""
+    session_field: str = ""
+    session_step: str = ""
     replies: tuple[ReplyRow, ...] = ()
     talk: Literal["pages"] = "pages"
 
@@ -71,9 +73,17 @@ class Channel(Unprompted):
         filled = [text for form in self.login.forms.values() for text in form.fill.values()]
         if mixed := mixed_in(self.login.account, *filled):
             return ("login",), mixed
-        plain = all(c.isascii() and (c.isalnum() or c in "-_.~") for c in self.carry.removeprefix("/"))
-        held = not self.carry or (plain and self.carry != "/")
-        return None if held else (("carry",), "give the name of a field, or / and how a step of the path begins")
+        if self.session_field and self.session_step:
+            return ("session_step",), "session_field says already where the session stands; leave one of the two out"
+        for key in ("session_field", "session_step"):
+            if not all(c.isascii() and (c.isalnum() or c in "-_.~") for c in getattr(self, key)):
+                return (key,), "letters, digits and - _ . ~ are wanted"
+        return None
+
+    @property
+    def carry(self) -> str:
+        """What stands in every address for the session: the field, or the beginning of the step with a /."""
+        return self.session_field or (f"/{self.session_step}" if self.session_step else "")
 
     def marks(self) -> tuple[tuple[str, str], ...]:
         """The headers a submission carries, each with the name of the `meta` of the page its value is taken from."""
