@@ -143,6 +143,24 @@ paths = st.sampled_from([p for p, row in TABLE.items() if row.unit != "list"])
 keys = st.sampled_from(["a", "b", "c/d"])
 
 
+def test_a_record_from_before_is_read_by_the_names_of_today() -> None:
+    """Lists and leaves that were called otherwise, and what rules did with a packet."""
+    old = {
+        "input_filter": {"default": "drop", "empty_list": "nobody"},
+        "input_rules": {"complete": True, "items": {"r": {"action": "accept", "chain": "in", "list": "yard", "list_negated": True, "group": "lan", "comment": "x", "target": None}}},
+        "bundles": {"complete": True, "items": {"works": {"services": ["ssh"]}}},
+        "interfaces": {"complete": False, "items": {"lan": {"bundle": "works"}}},
+    }  # fmt: skip
+    plane = from_tree(old)
+    rule = plane.filter_rules.by_key["r"]
+    assert (rule.verdict, rule.stage, rule.named, rule.not_named, rule.socket, rule.note) == (
+        "pass", "in", "yard", True, "lan", "x",
+    )  # fmt: skip
+    assert plane.packet_filter.default == "block" and plane.packet_filter.empty_names == "nobody"
+    assert plane.interfaces.by_key["lan"].entry_list == "works" and plane.entry_lists.complete
+    assert from_tree(to_tree(plane)) == plane
+
+
 @given(st.lists(st.tuples(paths, keys, keys, st.booleans()), max_size=40))
 def test_a_draft_is_the_same_edits_one_by_one(edits: list[tuple[Any, str, str, bool]]) -> None:
     """Many edits through one draft give the plane that single edits give; the plane it began from is untouched; what

@@ -16,6 +16,17 @@ from .path import Path
 from .table import ROOT, Branch
 
 Tree = Mapping[str, Any]
+# What records made before say, and what it is called now.
+RENAMED: Mapping[Path, str] = {
+    ("input_filter",): "packet_filter", ("input_chains",): "filter_stages", ("input_rules",): "filter_rules",
+    ("address_lists",): "named_addresses", ("interface_groups",): "socket_groups", ("bundles",): "entry_lists",
+    ("console_lines",): "consoles", ("interfaces", "*", "bundle"): "entry_list",
+    ("packet_filter", "empty_list"): "empty_names", ("filter_rules", "*", "chain"): "stage",
+    ("filter_rules", "*", "action"): "verdict", ("filter_rules", "*", "target"): "leads_to",
+    ("filter_rules", "*", "list"): "named", ("filter_rules", "*", "list_negated"): "not_named",
+    ("filter_rules", "*", "group"): "socket", ("filter_rules", "*", "comment"): "note",
+}  # fmt: skip
+VERDICTS = {"accept": "pass", "drop": "block"}
 
 
 def spell(value: Any) -> Any:
@@ -61,10 +72,14 @@ def from_tree(tree: Tree) -> Plane:
 
 
 def _read(draft: Draft, tree: Tree, branch: Branch, at: Path) -> None:
-    for name, value in tree.items():
+    pattern = (at[0], "*", *at[2:]) if len(at) > 1 and at[0] in ("filter_rules", "interfaces") else at
+    for called, value in tree.items():
+        name = RENAMED.get((*pattern, called), called)
         below = branch.under[name]
         path = (*at, name)
         if isinstance(below, Leaf):
+            verdict = name == "verdict" or (name == "default" and at[0] in ("packet_filter", "filter_stages"))
+            value = VERDICTS.get(value, value) if verdict else value
             draft.put(path, ABSENT if value is None else value)
         elif isinstance(below, Branch):
             _read(draft, value, below, path)
