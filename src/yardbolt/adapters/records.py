@@ -59,7 +59,7 @@ class SqliteRecords:
             raise FileError(str(path), 0, "", f"the record cannot be made there ({e.strerror})") from None
         try:
             self._db = sqlite3.connect(path, timeout=BUSY, isolation_level=None)
-            # readers and a writer at once; and a power cut loses nothing that was told as written
+            # readers and a writer at once; and a power cut loses nothing that was reported as written
             self._db.execute("pragma journal_mode=wal")
             self._db.execute("pragma synchronous=full")
             self._db.executescript(TABLES)

@@ -164,7 +164,7 @@ def apart(path: Path, copy: Path) -> bool:
     """Does the copy lie on another device than the safe, so that not both are lost with it?"""
     with contextlib.suppress(OSError):
         return path.parent.stat().st_dev != copy.parent.stat().st_dev
-    return True  # a place that is not there is told by other words
+    return True  # a missing place has an error of its own
 
 
 def copy_again(path: Path, copy: Path) -> None:

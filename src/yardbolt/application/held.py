@@ -39,7 +39,7 @@ class Held:
         return self.safe.value(ref) if self.safe else None
 
     def credential(self, ref: Ref) -> Credential:
-        """What is shown at a door, by what the record calls it."""
+        """The credential that stands under this name in the record."""
         return self.key if ref == BY_KEY and self.key is not None else Password(ref)
 
     def scrub(self, text: str) -> str:

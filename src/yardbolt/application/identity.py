@@ -1,4 +1,4 @@
-"""Recognising a unit before anything is written to it, by what can be read without writing."""
+"""Recognising a unit before anything is written to it, from what can be read without writing."""
 
 from __future__ import annotations
 
@@ -80,9 +80,9 @@ async def _plate_says(unit: UnitInWork, marks: str) -> bool:
 
 async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> None:
     """Before the first write: is it the unit on the work order? By serial or hardware address as read inside or seen
-    on the cable, else by what the technician reads on its plate.
+    on the cable, else from what the technician reads on its plate.
 
-    Raises IdentityError on another unit, Stopped where there is nothing to compare by and nobody's word.
+    Raises IdentityError on another unit, Stopped where there is nothing to compare and nobody read the plate.
     """
     known = list(same_unit(unit, reading.plane) if reading else ())
     seen = await unit.outside.neighbour(unit.facts.entry.address)

@@ -20,7 +20,7 @@ async def seen_at(unit: UnitInWork, place: str) -> list[tuple[str, Tree]]:
     if not place.startswith("/"):
         raise OperatorError(f"'{place}' is not a place on a unit; a place begins with /")
     session, why = await way_in(unit)
-    # one that was never checked: by what is published, within the try budget
+    # one that was never checked: by a published login, within the number of tries
     published = [
         Way(unit.site.laptop, unit.facts.best_door(), one.account, Password(one.ref))
         for one in unit.family.factory.logins

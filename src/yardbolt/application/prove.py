@@ -1,4 +1,4 @@
-"""Proving one unit: reading everything afresh and trying out every claim. Proving never writes."""
+"""Proving one unit: read everything again and try every claim. Proving never writes."""
 
 from __future__ import annotations
 
@@ -287,7 +287,7 @@ def _by_others(unit: UnitInWork, plane: Plane, ways: Iterable[Way]) -> list[Way]
 
 
 async def prove(unit: UnitInWork, run: int = 0) -> Proved:
-    """Read everything afresh, look from outside, try every claim, compare with as found and with the target; file as
+    """Read everything again, look from outside, try every claim, compare with as found and with the target; file as
     left.
 
     Raises UnitError when none of our logins opens, IdentityError on the wrong unit or a changed host key.
@@ -350,7 +350,7 @@ def _filed(
         # what an earlier run brought, and has been so since: a target may not speak of it any more
         and not (planned(path, earlier, plane) and (was is None or _the_same(was, plane, path)))
     )
-    # who may log in, and by what, is nobody's business but the job's
+    # the job alone says who may log in, and how
     by_others = tuple(path for path in unplanned if path[0] not in CARRYING)
     unplanned = tuple(path for path in unplanned if path not in by_others)
     undone = frozenset(approved.document.gaps) if approved else frozenset()

@@ -115,7 +115,7 @@ Approve = Callable[[Plan, bool], Awaitable[bool]]
 
 
 async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, replan: bool = False) -> Tightened:
-    """Read afresh, plan, ask for approval, carry out, prove. `replan` leaves a run that was cut off behind.
+    """Read again, plan, ask for approval, carry out, prove. `replan` leaves a run that was cut off behind.
 
     Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError
     when no login opens.
@@ -149,7 +149,7 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
         raise OperatorError(
             f"{unit.name}: {problem}: ip address add {there}/{unit.facts.prefix_there} dev SOCKET; then run the same command again"
         )
-    unit.report(f"{unit.name}: reading the unit afresh")
+    unit.report(f"{unit.name}: reading the unit again")
     planes, ways = await arrive(run)
     filed = unit.record.latest("target", TargetDocument) if choices.resumed else None
     approved = filed.document if filed else None

@@ -187,7 +187,7 @@ class Trials:
 
 
 def others(doors: Iterable[Door], address: str, seen: Iterable[Seen]) -> tuple[Door, ...]:
-    """Where else one can log in, by what answers: SSH on further ports, web servers that ask by themselves,
+    """Where else one can log in, judged by the ports that answer: SSH on further ports, web servers that ask by themselves,
     terminals, file transfer. Where few tries are left, first what is encrypted, then where a maker's own accounts are
     likeliest."""
     known, out, services = {one.port for one in doors}, list[Door](), [*UNDESCRIBED[0].services]

@@ -136,7 +136,7 @@ class IntercomExchange(Seated):
         return answer
 
     def claim(self, given: Mapping[str, str]) -> None:
-        """Claimed, by whoever finished first."""
+        """Claimed by the first visitor who finished."""
         n = self.live
         if "erased" in given["begin"]:
             n.lines = 0
@@ -265,7 +265,7 @@ class IntercomExchange(Seated):
         )
 
     def seen_by(self, seat: str, addresses: list[str]) -> str:
-        """Addresses, as whoever sits there may see them."""
+        """Addresses, as an account may see them."""
         who = self.inside.get(seat, ("", 0.0))[0]
         whole = who in self.live.people and self.may(who, "people")
         return " ".join(addresses if whole else (MASK for _ in addresses))

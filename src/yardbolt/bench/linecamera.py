@@ -328,7 +328,7 @@ class LineCamera(Plugged):
         return 201, {"slot": self.slots[who]}
 
     def deal(self) -> None:
-        """Deal the slots anew."""
+        """Deal the slots again."""
         self.slots = {who: 2 + 5 * place + len(self.folk) for place, who in enumerate(self.folk)}
 
     def hand(self, method: str, slot: str, body: Any) -> None:

@@ -44,13 +44,13 @@ class Plugged:
         self.has_started()
 
     def has_started(self) -> None:
-        """It is on again, and whoever has to know is told."""
+        """It is on again; its listeners hear of it."""
         self.started = self.tick()
         for told in self.on_start:
             told()
 
     def has_moved(self) -> None:
-        """It has another address, and whoever has to know is told."""
+        """It has another address; its listeners hear of it."""
         for told in self.on_move:
             told()
 

@@ -275,7 +275,7 @@ class Managed(Host):
             apart.rmdir()
 
     def has_started(self) -> bool:
-        # what it waits for is told by itself, and not for as long as it starts
+        # what it waits for says so itself
         return self.shell("systemctl is-system-running", check=False).strip() in ("running", "degraded")
 
 

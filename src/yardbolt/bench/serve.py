@@ -34,7 +34,7 @@ def switch_file(state: Path) -> Callable[[], str]:
 
 async def up(state: Path, network: str, ready: Callable[[list[Stand]], None]) -> None:
     """Put the bench's units up on `network` (the first three numbers of a 127.x.y.z address) and keep them up until
-    cancelled. `ready` is told once every door is open."""
+    cancelled. `ready` is called once every door is open."""
     # what web doors need is read only where a bench is up
     from .webdoors import WebStand
 

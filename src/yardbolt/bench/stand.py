@@ -39,7 +39,7 @@ FAULTS = {
     "edges": "compares the first and the last four characters of a phrase",
     "caseless": "takes capitals for small letters",
     "ghost": "still lets in who was dismissed",
-    "cached": "shows a page that somebody saw to whoever asks for it",
+    "cached": "shows a page that somebody saw to anyone who asks for it",
     "blab": "repeats every phrase it is told, for all to read",
 }
 AWAY_SECONDS = 1.0

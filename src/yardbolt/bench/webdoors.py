@@ -85,7 +85,7 @@ class WebStand(Stand):
             one.sendto(f"<134>1 - {self.unit.called} - - - - {words}".encode(), (to, port))
 
     def elsewhere(self) -> None:
-        """It has another address: whoever is connected gets his answer, and is alone then."""
+        """It has another address: open connections get their answer and end."""
 
         def move() -> None:
             self.cut()
@@ -96,7 +96,7 @@ class WebStand(Stand):
         asyncio.get_running_loop().call_later(0.1, move)
 
     def left(self) -> None:
-        """It restarts: whoever is connected is cut off."""
+        """It restarts: open connections are cut off."""
         super().left()
         asyncio.get_running_loop().call_later(0.05, self.cut)
 

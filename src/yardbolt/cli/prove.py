@@ -1,4 +1,4 @@
-"""`prove`: read afresh and try everything out. Never writes."""
+"""`prove`: read everything again and try it out. Never writes."""
 
 from __future__ import annotations
 

@@ -51,7 +51,7 @@ def steps(
                 if unit.record.history().open_run()[1]:
                     screen.say(
                         (name, "head"),
-                        "  a run was cut off: tighten reads the unit afresh and does what is left of this plan:",
+                        "  a run was cut off: tighten reads the unit again and does what is left of this plan:",
                     )
                 show_plan.plan(screen, made, unit, depth)
                 if not isinstance(made.sheet, Refused):

@@ -67,7 +67,7 @@ class Yard:
         self._closing = contextlib.ExitStack()
         self._closing.callback(self.records.close)
         self.progress = Progress(quiet)
-        self.troubles: dict[str, str] = {}  # what the technician was told instead of a result, by unit
+        self.troubles: dict[str, str] = {}  # what the technician saw instead of a result, by unit
         self.safe: Safe | None = None
         self.turns = Turns([])
 

@@ -220,7 +220,7 @@ class Site:
         return next((one for one in self.doors if one.service == service), None)
 
     def secret(self, account: str) -> Ref:
-        """The one entry of the safe that holds what this account shall have."""
+        """The one entry of the safe that holds the password this account is to get."""
         return Ref(f"safe:{self.unit}/{account}")
 
     def found(self, account: str) -> Ref:

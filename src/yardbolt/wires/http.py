@@ -247,7 +247,7 @@ def _told(status: int) -> Login:
         return Refused("401")
     if status in (423, 429):
         return Locked(str(status))
-    # that there is no such page is told to those it lets in
+    # only those it lets in learn that there is no such page
     if status < 400 or status in (404, 405, 406):
         return Opened(str(status))
     return Silent(True, f"it answers {status}, which does not tell")

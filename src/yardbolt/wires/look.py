@@ -137,7 +137,7 @@ class SocketsOfLaptop:
 
 
 class TcpLook:
-    """Fulfils `Look`. `progress` is told how many ports were looked at; `span` limits the look to some of the 65,535;
+    """Fulfils `Look`. `progress` hears how many ports were looked at; `span` limits the look to some of the 65,535;
     `sockets` is shared by all units of a run.
 
     A bench unit on 127.x.y.z shares the loopback of this laptop, so what answers on every loopback address is not the

@@ -62,7 +62,7 @@ async def shaken(address: str, port: int, source: str, made: ssl.SSLContext, sec
 
 
 async def takes_outdated(address: str, port: int, source: str, seconds: float) -> bool | None:
-    """Does it shake hands by what RFC 8996 has put away? No only where it answers by the alert that RFC 5246 (E.1)
+    """Does it accept TLS versions that RFC 8996 deprecates? No only where it answers with the alert that RFC 5246 (E.1)
     has for this, or hangs up on it and shakes hands by what is current right after. None where it answers otherwise,
     or not at all: it may know ciphers only that this laptop has no longer."""
     got = await shaken(address, port, source, plain_context(only=True), seconds)

@@ -42,9 +42,9 @@ class AccountShape(Shape):
 
 
 class GoesToShape(Shape):
-    at: Text = Field(description="the address it shall have, with prefix length: 192.0.2.7/24")
+    at: Text = Field(description="its new address, with prefix length: 192.0.2.7/24")
     segment: Name = Field(description="the segment it is in then; its laptop address is the one this laptop has for it")
-    through: Address | None = Field(None, description="the gateway it shall use")
+    through: Address | None = Field(None, description="its gateway there")
 
 
 class UnitShape(Shape):

@@ -106,7 +106,7 @@ def _in_fields(place: Place, ats: tuple[str, ...], node: Tree) -> Tree:
     try:
         return SPREADS[place.codec].together(told)
     except ValueError:
-        return " ".join(told)  # which suits no leaf, and is told as it stands
+        return " ".join(told)  # which suits no leaf, and is reported as it stands
 
 
 def _an_item(rows: TreeRows, found: Tree) -> bool:

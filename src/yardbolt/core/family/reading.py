@@ -81,7 +81,7 @@ class Merging:
             draft.make(item_of(path) or path[:2]).put(path, value)
 
     def _narrow(self, store: str, service: str, limits: Mapping[tuple[str, int], AddressSet]) -> None:
-        """Who may connect is who may by the service and by what stands before it, wherever it listens. Where it listens
+        """A source may connect if the service lets it in and what filters before it does, at every port of the service. Where it listens
         elsewhere too, or what it lets in was not read, nothing is known by that."""
         path = ("services", service)
         draft = self._draft(store)

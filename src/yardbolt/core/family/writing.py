@@ -109,7 +109,7 @@ def render(family: Family, op: Op, change: Change, before: Plane, now: str = A_M
 
 
 def _item(family: Family, op: Op, path: Path) -> Path | None:
-    """The item a message is about: the row that holds the value, be it of an item within that; or the innermost."""
+    """The item a message is about: the row that holds the value, also of an item within that; or the innermost."""
     ask = next((one for one in family.asks if one.name == op.on), None)
     for row in ask.tree_rows if ask else ():
         if any(fits((*row.into, "*", *place.path), path) for place in row.leaves):

@@ -80,7 +80,7 @@ class Arranging:
         self.steps.append(replace(step, standing=kept, still=still, guarded=self.armed))
 
     def preference(self, way: Way) -> tuple[bool, int, Way]:
-        """Full rights first, then in the order of the ways that shall exist."""
+        """Full rights first, then in the order of the wanted ways."""
         return not full(self.belief.live, way), self.wish.index(way) if way in self.wish else len(self.wish), way
 
     def may(self, change: Change) -> tuple[Bound, Standing] | str:
@@ -192,7 +192,7 @@ class Arranging:
     # -- what stands between the changes --
 
     def prove(self, again: bool = False, extra: tuple[Way, ...] = ()) -> None:
-        """Log in by every way that shall exist and is not proven (or, `again`, by the best one in any case)."""
+        """Log in by every wanted way that is not proven (or, `again`, by the best one in any case)."""
         done = False
         # where no socket is any more that was there, nobody knocks, whatever else may have its address
         left_behind = self.first - addresses_of(self.belief.live)

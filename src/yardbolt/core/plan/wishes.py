@@ -1,4 +1,4 @@
-"""Ways worth proving: those that shall exist, and those that take the place of others."""
+"""Ways worth proving: those that are wanted, and those that replace others."""
 
 from __future__ import annotations
 

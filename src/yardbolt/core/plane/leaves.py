@@ -42,9 +42,7 @@ class Identity:
 @dataclass(frozen=True)
 class Host:
     init: str | Absent | None = leaf(text, "what starts its services: systemd, sysv, busybox")
-    elevates: str | Absent | None = leaf(
-        text, "by what an account becomes root: sudo, doas; not set = only root is root"
-    )
+    elevates: str | Absent | None = leaf(text, "how an account becomes root: sudo, doas; not set = only root is root")
 
 
 @dataclass(frozen=True)

@@ -156,7 +156,7 @@ class ProofRow:
 
 @dataclass(frozen=True, kw_only=True)
 class LeftDocument(ReadingDocument):
-    """The as-left record: read afresh and tried out. `started` is when the unit says it was started last (ISO 8601,
+    """The as-left record: read again and tried out. `started` is when the unit says it was started last (ISO 8601,
     UTC)."""
 
     kind: Literal["as left"] = "as left"

@@ -91,7 +91,7 @@ class HandedOver:
 
 @dataclass(frozen=True, kw_only=True)
 class Recognised:
-    """The unit was recognised before it was written to, by what, and which host key it had then."""
+    """The unit was recognised before it was written to: by what, and with which host key."""
 
     event: Literal["recognised"] = "recognised"
     by: str
@@ -169,7 +169,7 @@ class Unlike(OfStep):
     paths: tuple[str, ...] = ()
     left_out: bool = False
     reads: str = ""
-    asked: bool = True  # the unit was told of it at all
+    asked: bool = True  # it was sent to the unit at all
 
     @property
     def why(self) -> str:
@@ -306,7 +306,7 @@ class ProofTried:
 
 @dataclass(frozen=True, kw_only=True)
 class Troubled:
-    """What the technician was told instead of a result."""
+    """What the technician saw instead of a result."""
 
     event: Literal["trouble"] = "trouble"
     error: str

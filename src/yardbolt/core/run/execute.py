@@ -1,4 +1,4 @@
-"""Carrying out a step sheet, as a pure generator: it asks for things to be done and is told what came of them.
+"""Carrying out a step sheet, as a pure generator: it asks for things to be done and gets back what came of them.
 
 No wire, clock or disk here, so that kills and lies can be tried on it without any. Each step is journaled before it is
 sent and after it was read back; "done" means read back. A step that fails stops the unit at once, is taken back
@@ -89,7 +89,7 @@ class _Run(Following):
         elsewhere = successors_at(before, bound)
         if bound.cuts == "all" and (bound.op.wait or elsewhere) and not isinstance(answer, No):
             yield from self.come_back(bound.op, before, elsewhere)
-            # the cut was announced: what came of it is told by who lets us in where
+            # the cut was announced: the next login shows what came of it
             answer = Done(Replies()) if elsewhere else answer
         self.unproven.append(Unproven(bound, before))
         self.written.append(bound)
@@ -107,7 +107,7 @@ class _Run(Following):
         yield self.done(place, step, words)
 
     def bound_to_now(self, bound: Bound) -> Bound:
-        """The change as it is told now. Raises Stop where it cannot be told any more."""
+        """The change as it is sent now. Raises Stop where it cannot be sent any more."""
         try:
             return bound.again(self.belief.stores.get(bound.store, self.belief.live), self.now())
         except ValueError as e:

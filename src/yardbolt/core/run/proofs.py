@@ -148,7 +148,7 @@ def claims(
     return (
         *(_opens(now, way) for way in good),
         *(_opens(now, way) for way in also if admit(now, way).admitted is not False),
-        # a plain service shows nothing that a box is told by
+        # an unencrypted service shows nothing that identifies a box
         *(_key(one, site) for one in live if _shows_a_key(family, now, one.service)),
         *(_wrong(way, sort) for way in good for sort in WRONG),
         # one service may compare otherwise than another
@@ -186,7 +186,7 @@ def _opens(now: Plane, way: Way) -> Claim:
 
 
 def shown_by(service: str) -> str:
-    """By what a box is told by this service."""
+    """What identifies a box at this service."""
     return "certificate" if service == "https" else "host key"
 
 

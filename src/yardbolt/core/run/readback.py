@@ -26,7 +26,7 @@ def told_of_it(family: Family, path: Path, store: str, seen: Plane, was: Plane |
 
 
 def no_more_told(was: Plane, wanted: Plane, seen: Plane) -> list[Path]:
-    """What was to change, was told before, and is not told any more: it may be as wanted, or not."""
+    """What was to change was shown before and is not shown any more: it may be as wanted, or not."""
     out = []
     for path in sorted(difference(was, wanted)):
         if is_item(path):

@@ -1,4 +1,4 @@
-"""What the executor asks for, and what it is told; and how a run ends."""
+"""What the executor asks for, the answers it gets, and how a run ends."""
 
 from __future__ import annotations
 

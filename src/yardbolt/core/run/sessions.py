@@ -63,8 +63,8 @@ class Conducting:
         return next((way for way in alive if survives is None or way in survives.sessions), alive[0])
 
     def some_session(self, channel: str = "") -> Doing:
-        """Make sure that a session with full rights is alive that carries a channel: log in again by what is proven,
-        else by what the sheet says will open."""
+        """Make sure that a session with full rights is alive that carries a channel: log in again by a proven way,
+        else by one the plan says will open."""
         if self.sessions_by(channel):
             return
         steps = (

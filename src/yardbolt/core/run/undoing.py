@@ -156,7 +156,7 @@ class TakingBack(Conducting):
         return TakenBack((words,))
 
     def reads_discarded(self, edited: Plane, seen: Planes) -> bool:
-        """Is it told that nothing waits, or each edit that it is gone? Where neither is told, nobody knows."""
+        """Does the unit say that nothing waits, or that each edit is gone? Where it says neither, nobody knows."""
         wanted, staged = self.belief.stores[STAGED], seen.get(STAGED, Plane())
         waiting = seen.get(LIVE, Plane()).stores.waiting
         told = waiting == 0 or (waiting in (None, ABSENT) and not no_more_told(edited, wanted, staged))

@@ -17,7 +17,7 @@ from ..plane.table import holds_secret, is_item, pattern_of
 
 # what tells that something goes back by itself, or how many settings are not kept, is the run's own business
 OWN_BUSINESS = "stores"
-# who gets in, by what, through what, and what he may do there
+# who gets in, with which credential, by which service, with which rights
 CARRYING = ("accounts", "services", "entry_lists", "interfaces", "roles")
 
 

@@ -23,7 +23,7 @@ def _filled_by(row: Row) -> dict[str, Text]:
 
 
 def _wanted(fill: Fill, items: Items) -> tuple[Row, ...]:
-    """The rows that shall be there."""
+    """The rows that are wanted."""
     base = f"{BOUND}{items.at.removesuffix('*').removesuffix('/')}"
     found: dict[str, list[str]] = {}
     for name, text in fill.items():
@@ -83,7 +83,7 @@ class OneByOne(Unprompted):
 
 def row_by_row(order: Order, look: Callable[[], Asking], tell: Callable[[Order], Telling]) -> Telling:
     """Add the rows that lack, the laptop's own first; then take away those that are not wanted, the laptop's own
-    last. Each is looked for afresh, as what they are called may change with every one that goes."""
+    last. Each is looked for again, because their names may change with every row that goes."""
     how: OneByOne = order.how
     items = how.rows()
     assert items is not None

@@ -295,7 +295,7 @@ def _held(seen: Mapping[str, list[str]], left: list[str]) -> list[Socket]:
 
 
 def _sockets(seen: Mapping[str, list[str]], left: list[str]) -> Iterator[tuple[Socket, str]]:
-    """Every socket, and the process that holds it where that is told."""
+    """Every socket, and the process that holds it where that is shown."""
     pids = dict(line.split() for line in seen.get("inode", []) if len(line.split()) == 2)
     for line in seen.get("ss", []):
         words = line.split()

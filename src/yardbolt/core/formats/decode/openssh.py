@@ -149,7 +149,7 @@ def not_in_force(seen: Mapping[str, list[str]]) -> str:
     changed = [line.split(" ", 1)[0] for line in seen.get("changed", [])]
     if not changed or not all(digits(one) for one in changed):
         return "when the files of the SSH server were changed could not be read"
-    # we had it load them, it was told nothing since, and they hold what they held then
+    # we had it load them, nothing was sent to it since, and the files are unchanged
     if "same" in seen:
         return ""
     now, loaded, oldest = (_number(_first(seen, tag)) for tag in ("now", "loaded", "oldest"))

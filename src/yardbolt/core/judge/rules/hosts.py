@@ -127,7 +127,7 @@ def _storage(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
         elif a.storage not in (
             ABSENT,
             "blank",
-        ):  # no password is kept by no method; what is wrong with it is told elsewhere
+        ):  # no password is kept by no method; another rule says what is wrong with it
             yield Verdict(path, State.HOLDS, str(a.storage))
     if not plane.accounts.complete:
         yield Verdict(("accounts",), State.UNKNOWN, "the accounts were not all read", "")

@@ -22,7 +22,7 @@ RIGHTS = {"full": "change", "change": "change", "read": "read"}
 
 def _snmp(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
     leaves = [("snmp", leaf) for leaf in COMMUNITIES]
-    # a make that has no such thing is not judged by what listens
+    # a make without SNMP is not judged by its ports
     if not any(get(plane, path) is ABSENT for path in leaves) and _nobody_asks(plane):
         for path in leaves:
             yield Verdict(path, State.HOLDS, "nothing listens for SNMP but to the host itself")

@@ -227,7 +227,7 @@ def login(
     ran = yield Run(("id -u",), LONGEST_START)
     if isinstance(ran, Ran) and ran.status != 0 and expiry.wanted(said := f"{ran.errors}\n{ran.text}".strip()):
         return (yield from expiry.changed(said, secret, consents))
-    # a shell may greet before it runs what it is told
+    # a shell may greet before it runs a command
     told = ran.text.split("\n") if isinstance(ran, Ran) and ran.status == 0 else []
     told = [line.strip() for line in told if line.strip()]
     session = Session("root" if told[-1:] == ["0"] else "account", secret)

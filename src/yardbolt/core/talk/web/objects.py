@@ -2,8 +2,7 @@
 7616), or a challenge answered by a keyed digest (RFC 2104). One event: `Call` -> `Answer`.
 
 Session secrets stay in the wire: what a login `keep`s is taken out of the answer before it comes here, and what a
-header or a body needs of it is a `Kept`. Names the unit allots are looked up afresh by our key in the very
-message."""
+header or a body needs of it is a `Kept`. Names the unit allots are looked up again by our key for each message."""
 
 from __future__ import annotations
 
@@ -181,7 +180,7 @@ def ask(channel: Channel, fetch: Fetch, session: Session) -> Asking:
 def _with_handles(
     channel: Channel, how: AskHow, fill: Fill
 ) -> Generator[Call, Any, dict[str, Text] | No | Unclear | Ended]:
-    """What fills the place of one item, its handles looked up afresh where another ask gives them."""
+    """What fills the place of one item, its handles looked up again where another ask gives them."""
     if how.view is None:
         return dict(fill)
     looked = yield from _look(channel, how.view, fill)
@@ -242,7 +241,7 @@ def _wrong(channel: Channel, got: Answer | Lost, sent: bool) -> No | Unclear | E
 
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
     """Write one thing: look first, so that its names and types are those of now; then send it once. Where it changed
-    in between, look once more; a unit whose tag is the same then does not hold to it, and is told without."""
+    in between, look once more; a unit whose tag is still the same ignores tags, and gets the order without one."""
     how: RowHow = order.how
     if isinstance(how, OneByOne) and how.adds is not None:
         look = partial(_asked, channel, how.read_by(), order.fill)

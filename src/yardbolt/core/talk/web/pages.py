@@ -4,7 +4,7 @@
 What a browser would send is sent: fields in the order of the page, hidden and untouched ones as they stand, boxes
 only when on, one button; nothing of a form nobody named. A page is a tree: `title`, `text`, `forms` (name -> fields),
 `tables` (caption -> rows of heading -> cell; those of two columns as `pairs` too) and `links` (words -> place). A
-form without a name is told by its fields."""
+form without a name is recognised by its fields."""
 
 from __future__ import annotations
 
@@ -271,7 +271,7 @@ def _wrong(channel: Channel, got: Page | Lost, sent: bool) -> No | Unclear | End
 
 
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
-    """Write one thing: the page afresh, its form filled as a browser would, submitted once, and what comes after it."""
+    """Write one thing: fetch the page again, fill its form as a browser would, submitted once, and what comes after it."""
     how: RowHow = order.how
     if isinstance(how, OneByOne) and how.adds is not None:
         look = partial(_looked, channel, how.read_by(), order.fill)
