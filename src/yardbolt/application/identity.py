@@ -70,7 +70,8 @@ def not_another(unit: UnitInWork, box: Box) -> str:
 
 
 async def _plate_says(unit: UnitInWork, marks: str) -> bool:
-    """Does the plate bear these marks? False where nobody is there to be asked. Raises IdentityError where it does not."""
+    """Does the plate bear these marks? False where nobody is there to be asked. Raises IdentityError where it does
+    not."""
     if unit.plate is None:
         return False
     if not await unit.plate(marks):
@@ -88,7 +89,10 @@ async def recognise(unit: UnitInWork, reading: Reading | None, run: int = 0) -> 
     seen = await unit.outside.neighbour(unit.facts.entry.address)
     if seen and unit.facts.entry.hardware:
         if seen.lower() != unit.facts.entry.hardware.lower():
-            problem = f"{unit.facts.entry.address} has hardware address {seen}, the work order says {unit.facts.entry.hardware}"
+            problem = (
+                f"{unit.facts.entry.address} has hardware address {seen}, the work order says "
+                f"{unit.facts.entry.hardware}"
+            )
             raise IdentityError(f"{unit.name}: this is the wrong unit: {problem}; check the cable")
         known.append(f"hardware address {seen} on the cable")
     key = unit.record.pin(unit.facts.best_door().service)  # the session that got us here was compared with it

@@ -104,7 +104,10 @@ async def _leave(run: Run, approve: Approve, left: LeftDocument) -> Left:
     bound = [bound_or_why(unit.family, one, belief.stores) for one in todo]
     if unit.family.op_doing("arm") and any(isinstance(one, Bound) and is_guarded(one, belief) for one in bound):
         why = "the packet filter of a host ends this very session with that change, and nothing could be tried"
-        how = f"at an administrator's computer give 'laptop' its address in the job file, then yardbolt tighten {unit.name}"
+        how = (
+            "at an administrator's computer give 'laptop' its address in the job file, then yardbolt tighten "
+            f"{unit.name}"
+        )
         raise OperatorError(f"{unit.name}: {why}; {how}")
     sheet = Refused(tuple(gap.why for gap in gaps)) if gaps else leaving(unit.family, belief, todo, unit.site, target)
     if isinstance(sheet, Refused):

@@ -1,5 +1,5 @@
-"""An account that is made for a trial and taken away again: by programs of a host, or by the ops that make and remove any
-account of the unit. Where the family cannot make, give and remove one at once, none is made."""
+"""An account that is made for a trial and taken away again: by programs of a host, or by the ops that make and remove
+any account of the unit. Where the family cannot make, give and remove one at once, none is made."""
 
 from __future__ import annotations
 

@@ -40,7 +40,10 @@ def owed_later(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
     for line in console_words(unit, plane):
         yield f"the password of {line} was set and cannot be tried from here: try it there"
     if let_in := ", ".join(one.key for one in passing(plane, unit.site)):
-        yield f"this laptop's address {unit.site.laptop} is still let in by {let_in}: last of all, yardbolt leave {unit.name}"
+        yield (
+            f"this laptop's address {unit.site.laptop} is still let in by {let_in}: last of all, yardbolt leave "
+            f"{unit.name}"
+        )
     for own in unit.facts.job.accounts:
         if own.until:
             yield f"{own.name} ends on {own.until}: yardbolt tighten {unit.name} after that day removes it"
@@ -59,7 +62,10 @@ def _next_start(unit: UnitInWork, left: LeftDocument) -> Iterable[str]:
     since = max(left.started, history.reset_at)  # ISO 8601, UTC: later is greater, and not told is empty
     changed = {path: stamp for path, stamp in history.since_restart.items() if stamp.time > since}
     if any(stamp.run not in history.restarted for stamp in changed.values()):
-        yield f"not restarted, so whether it comes back like this was not tried: restart it, then yardbolt prove {unit.name}"
+        yield (
+            "not restarted, so whether it comes back like this was not tried: restart it, then yardbolt prove "
+            f"{unit.name}"
+        )
         return
     if plane.host.init is ABSENT:
         return

@@ -1,5 +1,5 @@
-"""One place of a unit, as a family file would name what stands there: for the author of a family file. Nothing is judged,
-and nothing is filed but the tries of the login."""
+"""One place of a unit, as a family file would name what stands there: for the author of a family file. Nothing is
+judged, and nothing is filed but the tries of the login."""
 
 from __future__ import annotations
 

@@ -94,8 +94,8 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
-    """That it blocks the stranger, while it lets the laptop in: there, or where the unit has another address and the service
-    listens at that alone. One that answers strangers too says so in words of its own, which the laptop does
+    """That it blocks the stranger, while it lets the laptop in: there, or where the unit has another address and the
+    service listens at that alone. One that answers strangers too says so in words of its own, which the laptop does
     not hear."""
     knock = unit.outside.look.knock
     met, before = claim.door, await knock(claim.door, unit.facts.source(claim.door))
@@ -204,9 +204,8 @@ async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:
 async def attempt_patiently(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
     """A login that is ended again; a changed host key is a proof that could not be tried, and one of its own fails.
 
-    A server that fines an address for wrong passwords ends its next connections before anything is said: that is waited
-    for, so long as nothing was sent and the unit has patience left.
-    """
+    A server that fines an address for wrong passwords ends its next connections before anything is said: that is
+    waited for, so long as nothing was sent and the unit has patience left."""
     try:
         while True:
             outcome = await unit.access.attempt(way, budgeted)

@@ -118,8 +118,7 @@ async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, 
     """Read again, plan, ask for approval, carry out, prove. `replan` leaves a run that was cut off behind.
 
     Raises OperatorError when it is not approved, Stopped when no order keeps a way in or it ended part-way, UnitError
-    when no login opens.
-    """
+    when no login opens."""
     number, resumed = unit.record.history().open_run()
     # the old run stays on record as it was cut off
     if replan and resumed:
@@ -147,7 +146,8 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
     if there and not unit.outside.holds(there):
         problem = f"this laptop has not {there} yet, from where it meets the unit once that has moved"
         raise OperatorError(
-            f"{unit.name}: {problem}: ip address add {there}/{unit.facts.prefix_there} dev SOCKET; then run the same command again"
+            f"{unit.name}: {problem}: ip address add {there}/{unit.facts.prefix_there} dev SOCKET; then run the same "
+            "command again"
         )
     unit.report(f"{unit.name}: reading the unit again")
     planes, ways = await arrive(run)

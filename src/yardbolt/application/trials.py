@@ -187,9 +187,9 @@ class Trials:
 
 
 def others(doors: Iterable[Door], address: str, seen: Iterable[Seen]) -> tuple[Door, ...]:
-    """Where else one can log in, judged by the ports that answer: SSH on further ports, web servers that ask by themselves,
-    terminals, file transfer. Where few tries are left, first what is encrypted, then where a maker's own accounts are
-    likeliest."""
+    """Where else one can log in, judged by the ports that answer: SSH on further ports, web servers that ask by
+    themselves, terminals, file transfer. Where few tries are left, first what is encrypted, then where a maker's own
+    accounts are likeliest."""
     known, out, services = {one.port for one in doors}, list[Door](), [*UNDESCRIBED[0].services]
     for one in seen:
         by_itself = one.details.get("asks by") in ("basic", "digest")

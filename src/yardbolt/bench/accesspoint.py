@@ -199,7 +199,10 @@ class AccessPoint(Paged):
             if name == "all":
                 rows.append([name, "*", "yes", ""])
                 continue
-            first = f'<form name="bundle" method="post" action="/bundles?n={at}"><input type="hidden" name="g" value="{guard}">{escape(name)}'
+            first = (
+                f'<form name="bundle" method="post" action="/bundles?n={at}"><input type="hidden" name="g" '
+                f'value="{guard}">{escape(name)}'
+            )
             pressed = "".join(f'<button name="press" value="{b}">{b}</button>' for b in ("Note", "Scrap"))
             rows.append([first, text("from", " ".join(one["from"])), box("web", one["web"]), f"{pressed}</form>"])
         # a form that begins in one cell and ends in another, as such pages have it

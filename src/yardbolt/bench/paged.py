@@ -45,7 +45,10 @@ class Paged(Plugged):
         """A form with the hidden field of the moment, the same for all forms until one is sent."""
         guard = self.guards.setdefault(session, secrets.token_hex(8))
         pressed = "".join(f'<button type="submit" name="press" value="{b}">{b}</button>' for b in buttons)
-        return f'<form name="{name}" method="post" action="{action}"><input type="hidden" name="g" value="{guard}">{fields}{pressed}</form>'
+        return (
+            f'<form name="{name}" method="post" action="{action}"><input type="hidden" name="g" '
+            f'value="{guard}">{fields}{pressed}</form>'
+        )
 
     def once(self, session: str, sent: Mapping[str, str]) -> bool:
         """Is it from the page in hand, and for the first time?"""

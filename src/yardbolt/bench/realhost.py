@@ -27,8 +27,10 @@ PACKAGES = (
 MANAGED = PACKAGES.replace("sysv-rc", "systemd-sysv,dbus,libpam-systemd,systemd-timesyncd").replace(",chrony", "")
 # nodes of its own: what its init does to them it does to no other's. Where none can be made, those of this machine
 NODES = (
-    "for x in null:3 zero:5 full:7 random:8 urandom:9 console:3; do mknod -m 666 dev/${x%:*} c 1 ${x#*:} || { touch dev/${x%:*}; y=${x%:*}; "
-    "[ $y = console ] && y=null; mount --bind /dev/$y dev/${x%:*}; }; done 2>/dev/null && { mknod -m 666 dev/tty c 5 0 || { touch dev/tty; mount --bind /dev/tty dev/tty; }; }"
+    "for x in null:3 zero:5 full:7 random:8 urandom:9 console:3; do mknod -m 666 dev/${x%:*} c 1 ${x#*:} || { touch "
+    "dev/${x%:*}; y=${x%:*}; "
+    "[ $y = console ] && y=null; mount --bind /dev/$y dev/${x%:*}; }; done 2>/dev/null && { mknod -m 666 dev/tty c 5 "
+    "0 || { touch dev/tty; mount --bind /dev/tty dev/tty; }; }"
 )
 TECHNICIAN, OFFICE, STATION, STRANGER = 10, 11, 20, 66
 
@@ -130,12 +132,15 @@ class Host:
         return (
             "umask 022\nexport PATH=/usr/sbin:/usr/bin:/sbin:/bin\nip link set lo up\n"
             f"until ip link show eth0 >/dev/null 2>&1; do sleep 0.05; done\nip addr add {self.address}/24 dev eth0\n"
-            f"ip -6 addr add {self.network6}:1/64 dev eth0 nodad\nip link set eth0 up\nip route add default via {self.network}.254\n"
-            f"mkdir -p /run/sshd /run/lock\nif [ -e /yard/made ]; then hostname $(cat /etc/hostname)\n{self.boot}\nelse\n"
+            f"ip -6 addr add {self.network6}:1/64 dev eth0 nodad\nip link set eth0 up\nip route add default via "
+            f"{self.network}.254\n"
+            "mkdir -p /run/sshd /run/lock\nif [ -e /yard/made ]; then hostname $(cat "
+            f"/etc/hostname)\n{self.boot}\nelse\n"
             f"hostname {self.name} 2>/dev/null; echo {self.name} >/etc/hostname\n"
             # nobody answers questions of names here; a daemon that asks must not wait for it
             f"echo nameserver 127.0.0.1 >/etc/resolv.conf\necho 127.0.0.1 localhost {self.name} >/etc/hosts\n"
-            "[ -e /sbin/reboot ] || { printf '#!/bin/sh\\nexec busybox reboot -f\\n' >/sbin/reboot; chmod 755 /sbin/reboot; }\n"
+            "[ -e /sbin/reboot ] || { printf '#!/bin/sh\\nexec busybox reboot -f\\n' >/sbin/reboot; chmod 755 "
+            "/sbin/reboot; }\n"
             f"{self.setup}\n{self.start}\ntouch /yard/made; fi\n{self.first}"
         )
 
@@ -159,8 +164,12 @@ class Host:
 
     def _start(self) -> None:
         script = (
-            f"mount -t overlay overlay -o lowerdir={root(self.packages, self.release)},upperdir={self.folder}/upper,workdir={self.folder}/work {self.folder}/root\n"
-            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs tmp && mount -t tmpfs tmpfs dev && mkdir dev/pts dev/shm && {NODES} && ln -s pts/ptmx dev/ptmx && ln -s /proc/self/fd dev/fd && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
+            "mount -t overlay overlay -o "
+            f"lowerdir={root(self.packages, self.release)},upperdir={self.folder}/upper,workdir={self.folder}/work "
+            f"{self.folder}/root\n"
+            f"cd {self.folder}/root && mount -t proc proc proc && mount -t tmpfs tmpfs run && mount -t tmpfs tmpfs "
+            f"tmp && mount -t tmpfs tmpfs dev && mkdir dev/pts dev/shm && {NODES} && ln -s pts/ptmx dev/ptmx && ln "
+            "-s /proc/self/fd dev/fd && mount -t devpts devpts dev/pts -o mode=620,ptmxmode=666\n"
             f"{self.mounts}exec chroot {self.folder}/root /bin/sh /yard/start\n"
         )
         # its uptime is its own, as that of a real one is
@@ -248,7 +257,8 @@ class Managed(Host):
     spaces = ("--mount", "--pid", "--net", "--uts", "--ipc", "--cgroup")
     mounts = (
         "mount -t sysfs -o ro sysfs sys && if [ -d /sys/fs/cgroup/systemd ]; "
-        "then mount -t tmpfs tmpfs sys/fs/cgroup && mkdir sys/fs/cgroup/systemd && mount -t cgroup -o none,name=systemd cgroup sys/fs/cgroup/systemd; "
+        "then mount -t tmpfs tmpfs sys/fs/cgroup && mkdir sys/fs/cgroup/systemd && mount -t cgroup -o "
+        "none,name=systemd cgroup sys/fs/cgroup/systemd; "
         "else mount -t cgroup2 cgroup2 sys/fs/cgroup; fi || exit\n"
     )
     first = "exec env -i container=yard PATH=/usr/sbin:/usr/bin:/sbin:/bin /lib/systemd/systemd\n"
@@ -282,14 +292,21 @@ class Managed(Host):
 # A server as it left somebody's works: a published root, a guest with a key and a job of his own, everything open.
 PLANTED = r"""
 useradd -m -s /bin/bash guest; printf 'root:works-4417\nguest:guest\n' | chpasswd 2>/dev/null
-ssh-keygen -A >/dev/null; mkdir -p /home/guest/.ssh; ssh-keygen -q -t ed25519 -N '' -f /root/k; cp /root/k.pub /home/guest/.ssh/authorized_keys
+ssh-keygen -A >/dev/null; mkdir -p /home/guest/.ssh; ssh-keygen -q -t ed25519 -N '' -f /root/k; cp /root/k.pub
+/home/guest/.ssh/authorized_keys
 printf 'PermitRootLogin yes\nMaxAuthTries 9\n' >/etc/ssh/sshd_config.d/50-works.conf
 echo '*/7 * * * * root /usr/local/bin/report-home' >/etc/cron.d/report
 echo 'telnet stream tcp nowait root /usr/sbin/telnetd telnetd' >/etc/inetd.conf
 sed -i 's/^rocommunity .*/rocommunity public/' /etc/snmp/snmpd.conf; sleep 1.2
 """
-STARTED = "/usr/sbin/sshd; service cron start; service snmpd start; service vsftpd start; inetd; rsyslogd; until ss -Hltn | grep -q ':21 '; do sleep 0.1; done"
-AT_BOOT = "for x in /etc/rcS.d/S*yardbolt*; do [ -x $x ] && $x start; done; rsyslogd; for x in /etc/rc2.d/S*; do $x start; done"
+STARTED = (
+    "/usr/sbin/sshd; service cron start; service snmpd start; service vsftpd start; inetd; rsyslogd; "
+    "until ss -Hltn | grep -q ':21 '; do sleep 0.1; done"
+)
+AT_BOOT = (
+    "for x in /etc/rcS.d/S*yardbolt*; do [ -x $x ] && $x start; done; rsyslogd; for x in /etc/rc2.d/S*; "
+    "do $x start; done"
+)
 
 
 def planted(name: str, folder: Path) -> Host:

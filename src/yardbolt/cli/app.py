@@ -35,7 +35,8 @@ app = typer.Typer(
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     add_completion=False,
-    help="Check, tighten and prove the management plane of freshly commissioned appliances. Without a command: the job board.",
+    help="Check, tighten and prove the management plane of freshly commissioned appliances. Without a command: the "
+    "job board.",
     epilog="Exit codes: 0 done and clean, 1 the tool failed, 2 usage or file error, 3 findings remain, "
     "4 some units could not be judged, 5 stopped part-way safely, 130 interrupted.",
 )
@@ -105,8 +106,10 @@ def bare(
 
 @app.command()
 def demo(
-    folder: Annotated[Path | None, typer.Option("--folder", metavar="DIR", help="Work here and keep it; else in a temporary folder.")] = None,
-    host: Annotated[bool, typer.Option("--host", help="A real Linux host instead, made in namespaces on this laptop; needs root.")] = False,
+    folder: Annotated[Path | None, typer.Option("--folder", metavar="DIR", help="Work here and keep it; else in a "
+        "temporary folder.")] = None,
+    host: Annotated[bool, typer.Option("--host", help="A real Linux host instead, made in namespaces on this laptop; "
+        "needs root.")] = False,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The whole job on simulated units, with comments; about a minute. With --host on a real Linux host."""
@@ -119,9 +122,11 @@ def demo(
 def new(
     folder: Annotated[Path | None, typer.Argument(metavar="FOLDER", show_default=False)] = None,
     units: Annotated[Path | None, typer.Option("--from", metavar="CSV", help="Units: name,family,at,segment,class,serial,hardware,note.")] = None,
-    add: Annotated[Path | None, typer.Option("--add", metavar="CSV", help="Add these units to the job that is there.")] = None,
+    add: Annotated[Path | None, typer.Option("--add", metavar="CSV", help="Add these units to the job that is "
+        "there.")] = None,
     job: JobFile = DEFAULT_JOB,
-    demo_yard: Annotated[bool, typer.Option("--demo", help="The job of the demo, to be worked by hand on the bench.")] = False,
+    demo_yard: Annotated[bool, typer.Option("--demo", help="The job of the demo, to be worked by hand on the "
+        "bench.")] = False,
     network: Network = DEMO_NETWORK,
     key_file: KeyFile = None,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of the job file and end.")] = False,
@@ -141,14 +146,19 @@ def new(
 @app.command()
 def check(
     units: Units = None, job: JobFile = DEFAULT_JOB,
-    at: Annotated[str | None, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, no family. A name, an address, or one of each family: 192.0.2.1,2001:db8::1.")] = None,
-    source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use, or one of each family.")] = "",
-    login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its password is asked for.")] = None,
-    readable: Annotated[bool, typer.Option("--readable", help="With --try: also by services where a password can be read on its way.")] = False,
+    at: Annotated[str | None, typer.Option("--at", metavar="ADDRESS", help="Look at any host from outside: no job, "
+        "no family. A name, an address, or one of each family: 192.0.2.1,2001:db8::1.")] = None,
+    source: Annotated[str, typer.Option("--source", metavar="ADDRESS", help="With --at: the laptop's address to use, "
+        "or one of each family.")] = "",
+    login: Annotated[list[str] | None, typer.Option("--try", metavar="NAME", help="With --at: try this account; its "
+        "password is asked for.")] = None,
+    readable: Annotated[bool, typer.Option("--readable", help="With --try: also by services where a password can be "
+        "read on its way.")] = False,
     account: As = "", ssh_key: SshKey = None, keep: Keep = False,
     outside: Annotated[bool, typer.Option("--outside", help="Only from outside.")] = False,
     full: All = False, why: Why = False,
-    key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 8, quiet: Quiet = False,
+    key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None,
+    jobs: Jobs = 8, quiet: Quiet = False,
     no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Look at units from outside and inside, and judge them. Changes nothing."""
@@ -183,8 +193,10 @@ def check(
 
 @app.command()
 def enter(
-    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None, keep: Keep = False,
-    this_one: ThisOne = False, key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False, no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None,
+    keep: Keep = False,
+    this_one: ThisOne = False, key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False,
+    no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """First login: accept terms, set first passwords; you approve."""
     from . import enter as body
@@ -196,7 +208,8 @@ def enter(
 
 @app.command()
 def steps(
-    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", again: Again = False, full: All = False, why: Why = False, report_format: Format = "text",
+    units: Units = None, job: JobFile = DEFAULT_JOB, leap: Leap = None, found: Found = "", again: Again = False,
+    full: All = False, why: Why = False, report_format: Format = "text",
     output: Output = None, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """The plan: all changes, in order. Sends nothing."""
@@ -210,9 +223,12 @@ def steps(
 
 @app.command()
 def tighten(
-    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "", again: Again = False,
-    replan: Annotated[bool, typer.Option("--replan", help="Plan again instead of finishing the run that was cut off.")] = False,
-    account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False, full: All = False, why: Why = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, leap: Leap = None, found: Found = "",
+    again: Again = False,
+    replan: Annotated[bool, typer.Option("--replan", help="Plan again instead of finishing the run that was cut "
+        "off.")] = False,
+    account: As = "", ssh_key: SshKey = None, keep: Keep = False, this_one: ThisOne = False, full: All = False,
+    why: Why = False,
     key_file: KeyFile = None, ports: Ports = "", jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Carry out the plan, then prove it. Run it again after any interruption."""
@@ -257,7 +273,8 @@ def access(
 
 @app.command()
 def leave(
-    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None, keep: Keep = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, yes: Yes = False, account: As = "", ssh_key: SshKey = None,
+    keep: Keep = False,
     key_file: KeyFile = None, ports: Ports = "", quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Last of all, remove this laptop's own access. Only administrators remain."""
@@ -270,8 +287,10 @@ def leave(
 
 @app.command()
 def prove(
-    units: Units = None, job: JobFile = DEFAULT_JOB, account: As = "", ssh_key: SshKey = None, keep: Keep = False, full: All = False, why: Why = False,
-    key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None, jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
+    units: Units = None, job: JobFile = DEFAULT_JOB, account: As = "", ssh_key: SshKey = None, keep: Keep = False,
+    full: All = False, why: Why = False,
+    key_file: KeyFile = None, ports: Ports = "", report_format: Format = "text", output: Output = None,
+    jobs: Jobs = 4, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Read units and try everything. Changes nothing."""
     from . import prove as body
@@ -297,7 +316,8 @@ def prove(
 def sheet(
     units: Units = None, job: JobFile = DEFAULT_JOB,
     report_format: Annotated[str, typer.Option("--format", metavar="FORM", help="all, text, json or html.")] = "all",
-    output: Annotated[Path | None, typer.Option("--output", metavar="DIR", help="Folder for the sheets; `sheets` beside the job file.")] = None,
+    output: Annotated[Path | None, typer.Option("--output", metavar="DIR", help="Folder for the sheets; `sheets` "
+        "beside the job file.")] = None,
 ) -> None:  # fmt: skip
     """Write the sheet for the owner: text, JSON, and a page to print."""
     from . import sheet as body
@@ -347,9 +367,11 @@ def safe_copy(job: JobFile = DEFAULT_JOB) -> None:
 
 @app.command()
 def receive(
-    at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="The address of this laptop that units send to.")] = "0.0.0.0",  # noqa: S104
+    at: Annotated[str, typer.Option("--at", metavar="ADDRESS", help="The address of this laptop that units send "
+        "to.")] = "0.0.0.0",  # noqa: S104
     port: Annotated[int, typer.Option("--port", metavar="N", min=1, max=65535)] = 514,
-    seconds: Annotated[float, typer.Option("--for", metavar="SECONDS", help="End after so long; 0 = when interrupted.")] = 0.0,
+    seconds: Annotated[float, typer.Option("--for", metavar="SECONDS", help="End after so long; 0 = when "
+        "interrupted.")] = 0.0,
     form: Annotated[str, typer.Option("--format", metavar="text|json")] = "text",
 ) -> None:  # fmt: skip
     """Listen for log messages that units send here, and print them."""
@@ -425,8 +447,10 @@ def family_check(file: Path, no_color: NoColor = False) -> None:
 
 @family_app.command("look")
 def family_look(
-    unit: Annotated[str, typer.Argument(metavar="UNIT")], place: Annotated[str, typer.Argument(metavar="PLACE", help="A page or an object, as in /desk/users.")],
-    job: JobFile = DEFAULT_JOB, values: Annotated[bool, typer.Option("--values", help="Show the values too, on this screen; a unit may show secrets.")] = False,
+    unit: Annotated[str, typer.Argument(metavar="UNIT")],
+    place: Annotated[str, typer.Argument(metavar="PLACE", help="A page or an object, as in /desk/users.")],
+    job: JobFile = DEFAULT_JOB, values: Annotated[bool, typer.Option("--values", help="Show the values too, on this "
+        "screen; a unit may show secrets.")] = False,
     account: As = "", ssh_key: SshKey = None, key_file: KeyFile = None, quiet: Quiet = False, no_color: NoColor = False,
 ) -> None:  # fmt: skip
     """Log in as the file says, and list what one page or object holds."""

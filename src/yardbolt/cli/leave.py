@@ -19,7 +19,8 @@ from .yard import Yard, alone
 
 
 def leave(
-    units: list[str] | None, job: Path, yes: bool, wish: Wish, key_file: Path | None, ports: tuple[int, int], quiet: bool,
+    units: list[str] | None, job: Path, yes: bool, wish: Wish, key_file: Path | None, ports: tuple[int, int],
+    quiet: bool,
     no_color: bool,
 ) -> int:  # fmt: skip
     """Leave units, one after the other: each is asked about."""

@@ -18,7 +18,8 @@ from .yard import Yard
 
 
 def prove(
-    units: list[str] | None, job: Path, wish: Wish, depth: Depth, key_file: Path | None, ports: tuple[int, int], report_format: str, output: Path | None,
+    units: list[str] | None, job: Path, wish: Wish, depth: Depth, key_file: Path | None, ports: tuple[int, int],
+    report_format: str, output: Path | None,
     jobs: int, quiet: bool, no_color: bool,
 ) -> int:  # fmt: skip
     """Prove units and show what held."""

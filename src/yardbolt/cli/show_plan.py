@@ -172,7 +172,8 @@ def plan(screen: Screen, made: Plan, unit: UnitInWork, depth: Depth = PLAIN) -> 
         if plain:
             screen.say(
                 ("READABLE  ", "bad"),
-                f"the owner's passwords go by {listed(sorted(plain))}, where anyone can read them: there is no encrypted way",
+                f"the owner's passwords go by {listed(sorted(plain))}, where anyone can read them: there is no "
+                "encrypted way",
             )
     if made.left:
         count = made.plane.stores.differences

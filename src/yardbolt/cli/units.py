@@ -43,7 +43,10 @@ def each(yard: Yard, names: list[str], jobs: int, work: Callable[[str], Awaitabl
                 # one unit's defect is that unit's outcome; the others go on
                 await yard.turns.of(name)
                 yard.progress.clear()
-                told = f"{name}: stopped by a defect in Yard Bolt: {type(e).__name__}; see 'yardbolt records journal {name}'"
+                told = (
+                    f"{name}: stopped by a defect in Yard Bolt: {type(e).__name__}; see 'yardbolt records journal "
+                    f"{name}'"
+                )
                 sys.stderr.write(f"yardbolt: {told}\n")
                 yard.records.append(name, 0, Troubled(error=f"{told} ({where_of(e)})"))
                 return 1

@@ -48,7 +48,8 @@ def leaps_of(told: list[str] | None) -> frozenset[str]:
                 pattern_of(parse(one))
             except (KeyError, ValueError):
                 raise OperatorError(
-                    f"--leap {one}: there is no such setting; 'steps' names those that want it, such as accounts/NAME/secret"
+                    f"--leap {one}: there is no such setting; 'steps' names those that want it, such as "
+                    "accounts/NAME/secret"
                 ) from None
     return frozenset(told or ())
 

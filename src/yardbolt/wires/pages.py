@@ -224,9 +224,8 @@ def _encoded(pairs: list[tuple[str, str]], enctype: str, charset: str) -> tuple[
         ).encode()
     between = secrets.token_hex(16)
     parts = [
-        f'--{between}\r\nContent-Disposition: form-data; name="{name.replace(chr(34), "%22")}"\r\n\r\n{value}\r\n'.encode(
-            charset, errors="xmlcharrefreplace"
-        )
+        f"--{between}\r\nContent-Disposition: form-data; "
+        f'name="{name.replace(chr(34), "%22")}"\r\n\r\n{value}\r\n'.encode(charset, errors="xmlcharrefreplace")
         for name, value in pairs
     ]
     return f"multipart/form-data; boundary={between}", b"".join(parts) + f"--{between}--\r\n".encode()

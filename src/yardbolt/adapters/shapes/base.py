@@ -66,7 +66,8 @@ def _class(raw: str) -> str:
 def _key_print(raw: str) -> str:
     if not (raw.startswith("SHA256:") and len(raw) == 50) and not public_key(raw.split()[:2]):
         raise ValueError(
-            "a public key is wanted (ssh-ed25519 AAAA...), or the fingerprint ssh-keygen -l shows of one: SHA256: and 43 characters"
+            "a public key is wanted (ssh-ed25519 AAAA...), or the fingerprint ssh-keygen -l shows of one: SHA256: "
+            "and 43 characters"
         )
     return raw
 

@@ -21,7 +21,8 @@ class SegmentShape(Shape):
     stands_in_for: list[Address] = Field(
         [],
         alias="stands in for",
-        description="administrators and monitoring stations whose addresses this laptop holds too today, to try that they get in",
+        description="administrators and monitoring stations whose addresses this laptop holds too today, to try that "
+        "they get in",
     )
 
 

@@ -81,8 +81,8 @@ class Merging:
             draft.make(item_of(path) or path[:2]).put(path, value)
 
     def _narrow(self, store: str, service: str, limits: Mapping[tuple[str, int], AddressSet]) -> None:
-        """A source may connect if the service lets it in and what filters before it does, at every port of the service. Where it listens
-        elsewhere too, or what it lets in was not read, nothing is known by that."""
+        """A source may connect if the service lets it in and what filters before it does, at every port of the
+        service. Where it listens elsewhere too, or what it lets in was not read, nothing is known by that."""
         path = ("services", service)
         draft = self._draft(store)
         try:

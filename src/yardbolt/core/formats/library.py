@@ -124,7 +124,8 @@ def known() -> dict[str, str]:
             for service in services
         ),
         "known/ports": "\n".join(
-            f"  {service}) echo '{' '.join(sorted(f'{by}:{port}' for (by, port), name in PORTS.items() if name == service))}';;"
+            f"  {service}) echo "
+            f"'{' '.join(sorted(f'{by}:{port}' for (by, port), name in PORTS.items() if name == service))}';;"
             for service in sorted({*PORTS.values()})
         ),
         "known/taken": f"TAKEN='{taken}'",

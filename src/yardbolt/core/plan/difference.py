@@ -89,7 +89,10 @@ def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> 
         if needed := [one for one in with_it if one not in off and _kept(plane, one)]:
             for one in [c for c in out if isinstance(c, Set) and c.path in (change.path, (*change.path[:-1], "boot"))]:
                 del out[one]
-            why = f"the program that serves it serves {', '.join(needed)} too, which stays: take it out of its own settings"
+            why = (
+                f"the program that serves it serves {', '.join(needed)} too, which stays: take it out of its own "
+                "settings"
+            )
             gaps.append(Gap(change.path, change.because, why))
         elif any(one in off and one < name for one in with_it):
             for one in [c for c in out if isinstance(c, Set) and c.path[:2] == change.path[:2]]:

@@ -94,7 +94,10 @@ def _names(family: Family) -> Iterator[str]:
     told = {path[1] for path, _ in family.facts if path[0] == "services"}
     told |= {place.path[1] for ask in family.asks for place in ask.leaves if place.path[:1] == ("services",)}
     for service in sorted(told - carried - {"*"}):
-        yield f"services/{service}: no channel carries it, so no login is tried there; right where it is only switched off"
+        yield (
+            f"services/{service}: no channel carries it, so no login is tried there; right where it is only "
+            "switched off"
+        )
 
 
 def _signs(family: Family) -> Iterator[str]:
@@ -119,7 +122,10 @@ def _doubts(family: Family) -> Iterator[str]:
         unread = {pattern_of(path) for one in unsure for path in one.paths if len(path) > 1} - family.covers()
         if unread:
             names = ", ".join(sorted(map(show, unread)))
-            yield f"{service}: who gets in is never sure, for no ask reads {names} (or say that it has none: without, lacks)"
+            yield (
+                f"{service}: who gets in is never sure, for no ask reads {names} (or say that it has none: without, "
+                "lacks)"
+            )
 
 
 def _open(family: Family, service: str) -> Plane:

@@ -266,8 +266,8 @@ def rank(change: Change, bound: Bound | str, belief: Belief, site: Site, replace
 
 
 def is_guarded(bound: Bound, belief: Belief) -> bool:
-    """Is it made under the timed return? What the return would take back is, where no forecast sees whether it could lock
-    out, or it touches what a proven way rests on."""
+    """Is it made under the timed return? What the return would take back is, where no forecast sees whether it could
+    lock out, or it touches what a proven way rests on."""
     if not bound.goes_back:
         return False
     return bound.op.guarded or bool(bound.touches & rests_on(bound.before, belief.proven))

@@ -15,7 +15,8 @@ _SYSTEM_TABLES = ("/etc/crontab", "/etc/cron.d/", "/etc/anacrontab")
 
 
 def decode_files(reply: str, key: str = "") -> Decoded:
-    """The section `files`: each file with owner, mode, digest and origin; each job with the account it runs as, and when."""
+    """The section `files`: each file with owner, mode, digest and origin; each job with the account it runs as, and
+    when."""
     seen, strange = tagged(
         reply, "job line script at unread timer timers file home stat md5 sha known model own edited was"
     )

@@ -233,8 +233,8 @@ class Sudoers:
 
     def _said(self, mine: set[tuple[str, str]], name: str, usual: bool) -> bool | None:
         """Is a setting for somebody as it usually is? What is said for one user wins over what is said for all. None
-        where nobody can tell here: what is said of a name may be about the account a command runs as too, for cvtsudoers(1)
-        shows both alike."""
+        where nobody can tell here: what is said of a name may be about the account a command runs as too, for
+        cvtsudoers(1) shows both alike."""
         found = True
         # sudoers(5): those for all first, then those of hosts, of users, and at last those of the account it runs as and of
         # commands
@@ -252,7 +252,8 @@ _KINDS = frozenset({"username", "userid", "usergroup", "usergid"})
 _ROOT = {("username", "root"), ("userid", "0")}
 # whose password it asks for, as which account a command runs, and who is not asked, where nothing is said
 _OTHERWISE = (
-    ("rootpw", False), ("targetpw", False), ("runaspw", False), ("runas_default", False), ("exempt_group", False), ("root_sudo", True),
+    ("rootpw", False), ("targetpw", False), ("runaspw", False), ("runas_default", False), ("exempt_group", False),
+    ("root_sudo", True),
 )  # fmt: skip
 # by what somebody who may run it as root is root: shells, what starts one, and what writes wherever it is told to
 _OPENS = frozenset(
@@ -430,7 +431,8 @@ def decode_name(reply: str, key: str = "") -> Decoded:
 _ACCOUNTS = {("accounts", "*", leaf) for leaf in ("role", "origin", "storage", "enabled", "becomes_root")}
 _SYSTEM = {
     ("name",), ("host", "init"), *(("identity", leaf) for leaf in ("make", "model", "software", "uptime", "hardware")),
-    ("interfaces",), ("interfaces", "*"), *(("interfaces", "*", x) for x in ("enabled", "hardware", "addresses", "gateway")),
+    ("interfaces",), ("interfaces", "*"),
+    *(("interfaces", "*", x) for x in ("enabled", "hardware", "addresses", "gateway")),
 }  # fmt: skip
 DECODERS = (
     Decoder("linux-system", "os-release(5), proc(5), ip(8)", of_text(decode_system), frozenset(_SYSTEM), (("interfaces",),)),

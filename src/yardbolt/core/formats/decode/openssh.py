@@ -3,8 +3,7 @@ keys (sshd(8)).
 
 What the files say is believed only where the daemon surely loaded them after their last change, and where what stands
 under `Match` was tried for somebody it is meant for. Of what differs by source or account, the most that is let in
-counts.
-"""
+counts."""
 
 from __future__ import annotations
 
@@ -70,7 +69,8 @@ class _Settings:
         return known if {value.lower() for value in self.blocks.get(word, [])} <= {v.lower() for v in known} else None
 
     def most(self, word: str, meant: Callable[[str], Any], rank: Callable[[Any], Any]) -> Any:
-        """The value that lets in most; None where one of them is not understood, or nobody knows for which accounts it is."""
+        """The value that lets in most; None where one of them is not understood, or nobody knows for which accounts
+        it is."""
         found = self.values(word)
         meanings = [meant(value) for value in found or ()]
         return max(meanings, key=rank) if meanings and None not in meanings else None
@@ -160,7 +160,8 @@ def not_in_force(seen: Mapping[str, list[str]]) -> str:
     newest = max(times)
     if now is None or newest > now or (loaded or 0) > now:
         return (
-            "the files of the SSH server, or its start, lie in the future: its clock was set back since; have it, or the host, "
+            "the files of the SSH server, or its start, lie in the future: its clock was set back since; have it, or "
+            "the host, "
             "started again"
         )
     if loaded is not None:

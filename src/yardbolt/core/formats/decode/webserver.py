@@ -13,7 +13,8 @@ _UNTIL = "%b %d %H:%M:%S %Y GMT"  # as x509(1) writes a moment
 
 
 def decode_web(reply: str, key: str = "") -> Decoded:
-    """The section `web`: each file with the names in it, how long it is valid, and whether anybody else vouches for it."""
+    """The section `web`: each file with the names in it, how long it is valid, and whether anybody else vouches for
+    it."""
     seen, strange = tagged(reply, "now file cert")
     left = [*strange]
     now = (seen.get("now") or [""])[0].strip()

@@ -37,7 +37,10 @@ def _factors(plane: Plane, site: Site, params: Params) -> Iterator[Verdict]:
             yield Verdict(path, State.UNKNOWN, f"{a.key} is to be sent codes, and this make sends none", "")
         elif a.key in wanted:
             # by a letter that does not come nobody gets in: it is switched on where somebody sees one come
-            saw = f"{a.key} is asked only for its password: switch the second factor on, on site, once a test mail arrived at {wanted[a.key]}"
+            saw = (
+                f"{a.key} is asked only for its password: switch the second factor on, on site, once a test mail "
+                f"arrived at {wanted[a.key]}"
+            )
             yield Verdict(path, State.UNKNOWN, saw, "", "switched on once a test mail has arrived")
         elif a.factor is not ABSENT:
             also = "its password alone" if a.factor == "none" else f"{a.factor} with its password"

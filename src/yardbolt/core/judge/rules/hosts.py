@@ -342,7 +342,8 @@ RULES = (
         "log-destination",
         "logs go where the job says",
         "logs do not go where the job says",
-        "A log that stays on the unit is the first thing an intruder edits; one that goes to a stranger shows what you know.",
+        "A log that stays on the unit is the first thing an intruder edits; one that goes to a stranger shows what "
+        "you know.",
         Severity.MEDIUM,
         _logs,
         _want_logs,

@@ -84,7 +84,8 @@ def fields_of(
                 text = (((form.get("offers") or {}).get(name) or {}).get(text[0], text[0]),)  # by its words
             if isinstance(text, Signed) or len(text) != 1 or text[0] not in choices:
                 raise ValueError(
-                    f"its field {name} offers {', '.join(map(str, choices))}, and not {text[0] if isinstance(text, tuple) and text else 'nothing'}"
+                    f"its field {name} offers {', '.join(map(str, choices))}, and not "
+                    f"{text[0] if isinstance(text, tuple) and text else 'nothing'}"
                 )
             out.append((name, text))
         else:

@@ -271,7 +271,8 @@ def _wrong(channel: Channel, got: Page | Lost, sent: bool) -> No | Unclear | End
 
 
 def tell(channel: Channel, order: Order, session: Session) -> Telling:
-    """Write one thing: fetch the page again, fill its form as a browser would, submitted once, and what comes after it."""
+    """Write one thing: fetch the page again, fill its form as a browser would, submitted once, and what comes after
+    it."""
     how: RowHow = order.how
     if isinstance(how, OneByOne) and how.adds is not None:
         look = partial(_looked, channel, how.read_by(), order.fill)
@@ -437,6 +438,7 @@ def _one_of(offered: Iterable[str], held: str = "") -> Sort:
 
 
 TALK = Talk(
-    "pages", dict.fromkeys(("https", "http"), "pages:Pages"), Channel, AskHow, OpHow, message, login, ask, tell, leave, part=part, apart=True,
+    "pages", dict.fromkeys(("https", "http"), "pages:Pages"), Channel, AskHow, OpHow, message, login, ask, tell,
+    leave, part=part, apart=True,
     at=lambda place: AskHow(page=place), shown=shown,
 )  # fmt: skip
