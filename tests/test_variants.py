@@ -84,6 +84,11 @@ def test_what_the_owner_does_not_allow_is_not_done(job: Tool) -> None:
     sheet = json.loads(next((job.folder / "sheets").glob("*.json")).read_text()) if job("sheet", code=3) else {}
     assert [o for o in sheet["owed"] if "names an attacker tries first" in o]
     assert "0 changes" in job("steps")
+    job("sheet", code=3)
+    (signed,) = (job.folder / "sheets").glob("*.json")
+    signed.write_text("signed")
+    job("sheet", code=3)
+    assert signed.read_text() == "signed" and len(list((job.folder / "sheets").glob("*.json"))) == 2
 
 
 def test_without_the_book_of_tries_no_login_is_tried(job: Tool) -> None:
