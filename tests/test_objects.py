@@ -529,7 +529,7 @@ def test_an_access_point_is_moved_to_its_place_and_met_there(yard: Tool, benches
         False,
         False,
     )
-    assert [one["entry_list"] for one in live.sockets.values()] == ["works", "shut", "shut"]
+    assert [one["bundle"] for one in live.sockets.values()] == ["works", "shut", "shut"]
     assert [one["tells"] for one in live.sockets.values()] == [True, False, False]
     # anyone who had business with it where it was has none any more
     assert "1 change" in yard("steps", "ya7-01", code=None) and f"{ELSEWHERE}.7" in yard("check", "ya7-01", code=3)

@@ -76,7 +76,7 @@ def chain_told(name: str, position: int, default: str, family: str) -> Iterator[
     path = (CHAINS, name)
     yield path, True
     yield (*path, "position"), position
-    yield (*path, "default"), ENDS[default]
+    yield (*path, "default"), ENDS.get(default, default)
     yield (*path, "families"), TABLES[family]
 
 
