@@ -132,7 +132,7 @@ def test_a_family_stands_on_another_and_says_what_is_wrong(tmp_path: Path) -> No
         f"{head}ops: {{x: {{set: [name]}}}}\n": "give say or program, one of the two",
         f"{head}ops: {{x: {{set: [name], say: x, effects: {{listening: none}}}}}}\n": "all that can be said of it is unknown",
         f"{head}ops: {{x: {{set: [services/*/enabled], say: x, only: [perhaps]}}}}\n": "does not suit",
-        "family: own\ntitle: Own\nbased_on: harrowfen-gd6\nops: {x: {on: notice-draft, set: [policy/min_length], put: /x}}\n": "nothing fills it",
+        "family: own\ntitle: Own\nbased_on: harrowfen-gd6\nops: {x: {on: notice, set: [policy/min_length], put: /x}}\n": "nothing fills it",
     }.items():
         file.write_text(text)
         with pytest.raises((FileError, FamilyError)) as wrong:
