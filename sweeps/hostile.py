@@ -13,7 +13,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests import test_objects, test_pages, test_rows
 from tests.bare import run_on
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.family.check import family_of
+from yardbolt.core.family.building import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import merge
@@ -22,7 +22,7 @@ from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk.conversation import Fetch
 from yardbolt.core.talk.outcomes import Done, End, Lost
-from yardbolt.core.talk.web.objectkeys import Answer
+from yardbolt.core.talk.web.objectchannel import Answer
 from yardbolt.core.talk.web.pages import Page, Submit
 from yardbolt.wires.markup import read_page
 from yardbolt.wires.pages import Pages, _charset, _encoded

@@ -12,7 +12,7 @@ from typing import Any
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door, Way
 from yardbolt.core.errors import YardboltError
-from yardbolt.core.family.check import family_of
+from yardbolt.core.family.building import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import merge

@@ -13,7 +13,7 @@ from tests.desk import DESK, LAPTOP
 from yardbolt.core.addresses import AddressSet
 from yardbolt.core.credentials import Credential, Key, Password
 from yardbolt.core.doors import Door, Way
-from yardbolt.core.family.check import family_of
+from yardbolt.core.family.building import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.model import Family
 from yardbolt.core.family.reading import merge

@@ -28,7 +28,7 @@ channels:
     headers: {Lamp-Ticket: "{ticket}", Lamp-Mark: "{mark}", Origin: "{origin}"}
     members: {seat/0: "{ticket}"}
     query: {in: "{ticket}"}
-    leave: post /bye
+    log_out: post /bye
     envelope: got
     replies: [{text: not from there, means: blocked}, {at: code, holds: "7", means: refused}, {at: why, starts: no session, means: ended}, {at: why, holds: mark, means: again}, {at: why, means: "no", said: why}, {at: code, holds: "0", means: inside}]
 keys: {services: {web: http}}

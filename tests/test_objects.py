@@ -32,7 +32,7 @@ from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.errors import IdentityError
 from yardbolt.core.family.bound import bind
-from yardbolt.core.family.check import family_of
+from yardbolt.core.family.building import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.reading import merge
 from yardbolt.core.plane.change import Drop, Make, Set
@@ -54,8 +54,8 @@ from yardbolt.core.talk.outcomes import (
     Silent,
     Unclear,
 )
-from yardbolt.core.talk.web.members import Kept
-from yardbolt.core.talk.web.objectkeys import Answer, AskHow, Call
+from yardbolt.core.talk.web.bodies import Kept
+from yardbolt.core.talk.web.objectchannel import Answer, AskHow, Call
 from yardbolt.core.talk.web.shared import Signed
 from yardbolt.wires.look import TcpLook
 from yardbolt.wires.objects import Objects, _as_form
@@ -63,7 +63,7 @@ from yardbolt.wires.tls import takes_outdated
 
 TREE: dict[str, Any] = {
     "family": "wayside", "title": "Wayside cabinet",
-    "channels": {"api": {"talk": "objects", "services": {"https": "sealed"}, "headers": {"X-Ticket": "{ticket}"}, "leave": "delete /sit",
+    "channels": {"api": {"talk": "objects", "services": {"https": "sealed"}, "headers": {"X-Ticket": "{ticket}"}, "log_out": "delete /sit",
                  "login": {"get": "/sit", "post": "/sit", "body": {"name": "{account}", "proof": "{secret:hmac salt}"}, "keep": {"salt": "salt", "ticket": "seat/ticket"}},
                  "replies": [{"status": "403", "means": "refused"}, {"status": "401", "means": "ended"}, {"status": "409", "at": "faults", "means": "no", "said": "faults/*/why"},
                              {"status": "200", "means": "inside"}]}},

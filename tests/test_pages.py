@@ -19,7 +19,7 @@ from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.credentials import Password
 from yardbolt.core.doors import Door
 from yardbolt.core.family.bound import bind
-from yardbolt.core.family.check import family_of
+from yardbolt.core.family.building import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.parts import Fact, Whole
 from yardbolt.core.family.reading import merge
@@ -47,7 +47,7 @@ from yardbolt.core.talk.outcomes import (
 )
 from yardbolt.core.talk.tree import Items
 from yardbolt.core.talk.web.forms import HIDDEN, fields_of
-from yardbolt.core.talk.web.pagekeys import AskHow, OpHow
+from yardbolt.core.talk.web.pagechannel import AskHow, OpHow
 from yardbolt.core.talk.web.pages import Open, Page, Submit
 from yardbolt.core.talk.web.shared import Signed
 from yardbolt.wires.markup import read_page
@@ -56,7 +56,7 @@ from yardbolt.wires.pages import Pages, _charset, _encoded
 TREE: dict[str, Any] = {
     "family": "hut", "title": "Signal hut",
     "channels": {"desk": {
-        "talk": "pages", "services": {"https": "sealed"}, "forms": {"first": ["w1", "w2"]}, "leave": "/out",
+        "talk": "pages", "services": {"https": "sealed"}, "forms": {"first": ["w1", "w2"]}, "log_out": "/out",
         "login": {"page": "/door", "forms": {"door": {"fill": {"who": "{account}", "word": "{secret}"}, "press": "In"},
                                              "first": {"gate": "change", "fill": {"w1": "{new}", "w2": "{new}"}}}},
         "replies": [{"text": "wait", "means": "not ready"}, {"text": "shut for you", "means": "locked"}, {"text": "not let in", "means": "refused"},

@@ -15,7 +15,7 @@ from tests.test_pages import Hut, page
 from yardbolt.core.addresses import ANYONE, AddressSet
 from yardbolt.core.errors import FamilyError
 from yardbolt.core.family.bound import bind
-from yardbolt.core.family.check import family_of
+from yardbolt.core.family.building import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.reading import merge
 from yardbolt.core.family.spelling import spelled
@@ -24,8 +24,8 @@ from yardbolt.core.plane.edit import get
 from yardbolt.core.talk.conversation import Fetch, Replies
 from yardbolt.core.talk.outcomes import Done, No
 from yardbolt.core.talk.web.forms import fields_of
-from yardbolt.core.talk.web.objectkeys import Answer, Call
-from yardbolt.core.talk.web.pagekeys import AskHow
+from yardbolt.core.talk.web.objectchannel import Answer, Call
+from yardbolt.core.talk.web.pagechannel import AskHow
 from yardbolt.core.talk.web.pages import Open, Page, Submit
 
 PATH = ("services", "https", "permitted")
@@ -234,9 +234,9 @@ def test_what_stands_in_lists_choices_and_marks_is_read_and_a_form_ends_a_sessio
         ),
         copy.deepcopy(HUT),
     )
-    out["channels"]["desk"]["leave"] = "/way out"
+    out["channels"]["desk"]["log_out"] = "/way out"
     _, channel, talk = family_of(out).channel_of("https")
-    run_on(hut, talk.leave(channel))
+    run_on(hut, talk.log_out(channel))
     assert hut.asked == ["/way"] and [one.form for one in hut.sent] == ["out"]
     with pytest.raises(ValueError, match="offers 3, 4, and not nobody"):
         fields_of(form, {"who": ("nobody",)})

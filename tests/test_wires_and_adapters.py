@@ -52,7 +52,7 @@ from yardbolt.core.talk.outcomes import (
     Untried,
     spends_a_try,
 )
-from yardbolt.core.talk.web.objectkeys import Call
+from yardbolt.core.talk.web.objectchannel import Call
 from yardbolt.reports import FORMATS
 from yardbolt.wires.http import WebLogin
 from yardbolt.wires.look import TcpLook

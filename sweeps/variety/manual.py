@@ -161,7 +161,7 @@ def console(thing: Thing) -> str:
     prompt: {quoted(prompt)}
     account: "Visitor: "
     secret: "Word: "
-    leave: away{more}{blocks}{dress}
+    log_out: away{more}{blocks}{dress}
 {gates}    replies: [{locked}{{text: Stay out, means: refused}}, {no}{away}]
 {every}asks:
 {chr(10).join(asks)}

@@ -89,9 +89,9 @@ def tell(channel: Channel, order: Order, session: object) -> Telling:
     return Done(Replies()) if got.get("ok") else No(str(got["why"])) if "why" in got else Unclear("no answer")
 
 
-def leave(channel: Channel) -> Saying:
+def log_out(channel: Channel) -> Saying:
     """The connection is ended."""
     yield from ()
 
 
-TALK = Talk("slips", {"slips": "wire:Slips"}, Channel, AskHow, OpHow, message, login, ask, tell, leave)
+TALK = Talk("slips", {"slips": "wire:Slips"}, Channel, AskHow, OpHow, message, login, ask, tell, log_out)

@@ -77,7 +77,7 @@ def outline(path: Path) -> dict[str, Any]:
 
 def load_family(path: Path) -> Family:
     """A family file. Raises FileError or FamilyError."""
-    from yardbolt.core.family.check import family_of
+    from yardbolt.core.family.building import family_of
     from yardbolt.core.family.unfold import unfolded
 
     from .shapes.family import FamilyShape, check_ways

@@ -71,7 +71,7 @@ class Session:
         """Log out where the family knows how; then end the connection."""
         if self.alive:
             self.alive = False
-            await drive(self.wire, self.talk.leave(self.channel))
+            await drive(self.wire, self.talk.log_out(self.channel))
         await self.wire.close()
 
     def _after(self, answer: Done[Replies] | No | Unclear | Ended) -> Done[Replies] | No | Unclear | Ended:

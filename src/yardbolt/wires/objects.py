@@ -19,8 +19,8 @@ from yardbolt.core.errors import clean
 from yardbolt.core.secret import Ref, Secret, Slot
 from yardbolt.core.talk.outcomes import Lost
 from yardbolt.core.talk.tree import DEEPEST, one
-from yardbolt.core.talk.web.members import Kept
-from yardbolt.core.talk.web.objectkeys import Answer, Call
+from yardbolt.core.talk.web.bodies import Kept
+from yardbolt.core.talk.web.objectchannel import Answer, Call
 from yardbolt.core.talk.web.shared import Signed
 
 from .hearing import Secrets, revealed

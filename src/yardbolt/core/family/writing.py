@@ -16,7 +16,7 @@ from ..plane.table import LISTS, coerce, holds_secret, item_of, pattern_of
 from ..secret import PUBLIC, Ref, Slot, Text
 from ..talk.conversation import ANSWER, BOUND, Order
 from ..talk.patterns import slot_key, slots
-from ..talk.rows import COLUMNS
+from ..talk.rowsets import COLUMNS
 from .binding import Place
 from .model import Family, Op
 from .reading import asks_for

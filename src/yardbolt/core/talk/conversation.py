@@ -269,7 +269,7 @@ class Talk:
     login: LogIn
     ask_: Callable[[Any, Fetch, Any], Asking]
     tell: Callable[[Any, Order, Any], Telling]
-    leave: Callable[[Any], Generator[Any, Any, None]]
+    log_out: Callable[[Any], Generator[Any, Any, None]]
     ask_all: Callable[[Any, tuple[Fetch, ...], Any], Generator[Any, Any, tuple[Answer, ...]]] | None = None
     part: Callable[[Any, Any, Replies], Answer] | None = None
     apart: bool = False

@@ -150,7 +150,7 @@ def says(text: str, *words: str) -> bool:
     return any(word in text.lower() for word in words)
 
 
-def leave(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
+def log_out(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
     """The connection is ended."""
     yield from ()
 
@@ -179,4 +179,4 @@ WIRES = {
     "snmp-unsealed": "snmp:SnmpUser",
     "snmp-community": "snmp:SnmpUser",
 }
-TALK = Talk("logon", WIRES, Channel, Nothing, Nothing, _message, login, _only_logins, _only_logins, leave)
+TALK = Talk("logon", WIRES, Channel, Nothing, Nothing, _message, login, _only_logins, _only_logins, log_out)

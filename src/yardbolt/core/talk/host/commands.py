@@ -334,7 +334,7 @@ def tell(channel: Channel, order: Order, session: Session) -> Telling:
     return Done(Replies(ran.text))
 
 
-def leave(channel: Channel) -> Generator[Run, Any, None]:
+def log_out(channel: Channel) -> Generator[Run, Any, None]:
     """Nothing to say; the connection is ended."""
     yield from ()
 
@@ -349,7 +349,7 @@ TALK = Talk(
     login,
     ask,
     tell,
-    leave,
+    log_out,
     ask_all,
     by_role=False,
 )

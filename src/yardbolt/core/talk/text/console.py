@@ -71,7 +71,7 @@ class Channel(Unprompted):
     secret: str = ""
     more: str = ""
     turn: str = " "
-    leave: str = ""
+    log_out: str = ""
     gates: tuple[Gate, ...] = ()
     passwords: tuple[Prompt, ...] = ()
     blocks: Mapping[str, Block] = field(default_factory=dict)
@@ -432,11 +432,11 @@ def tell(channel: Channel, order: Order, session: Any) -> Telling:
     return (yield from _in_block(channel, order.how, order.fill, order.seconds))
 
 
-def leave(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
+def log_out(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
     """Log out where the family knows how, for closing a window is not logging out."""
-    if channel.leave:
-        yield Turn((channel.leave,), (), seconds=1.0)
+    if channel.log_out:
+        yield Turn((channel.log_out,), (), seconds=1.0)
 
 
 WIRES = {"ssh": "ssh:SshConsole", "telnet": "telnet:TelnetConsole"}
-TALK = Talk("console", WIRES, Channel, AskHow, OpHow, message, login, ask, tell, leave)
+TALK = Talk("console", WIRES, Channel, AskHow, OpHow, message, login, ask, tell, log_out)

@@ -16,10 +16,10 @@ from ..conversation import BOUND, Asking, Fetch, Fill, Order, Replies, Talk, Tel
 from ..outcomes import Done, Ended, Login, Lost, No, Silent, Unclear
 from ..patterns import fill_in, slots
 from ..replies import Heard, row_for
-from ..rows import OneByOne, row_by_row
+from ..rowsets import OneByOne, row_by_row
 from ..tree import MISSING, Tree, one
-from .members import Kept, Member, bound_in, copied, from_slots, leave_out, literal, nested, put_at
-from .objectkeys import Answer, AskHow, Call, Channel, LoginHow, OpHow, RowHow, Session
+from .bodies import Kept, Member, bound_in, copied, from_slots, leave_out, literal, nested, put_at
+from .objectchannel import Answer, AskHow, Call, Channel, LoginHow, OpHow, RowHow, Session
 from .shared import (  # fmt: skip
     ACCOUNT,
     MOST_PAGES,
@@ -366,9 +366,9 @@ def _always(channel: Channel) -> dict[str, Member]:
     return {name: _kept(text) for name, text in channel.members.items()}
 
 
-def leave(channel: Channel) -> Generator[Call, Any, None]:
+def log_out(channel: Channel) -> Generator[Call, Any, None]:
     """End the session, where the unit knows an end of it."""
-    verb, _, target = channel.leave.partition(" ")
+    verb, _, target = channel.log_out.partition(" ")
     if target:
         yield from _call(channel, verb, target)
 
@@ -383,7 +383,7 @@ TALK = Talk(
     login,
     ask,
     tell,
-    leave,
+    log_out,
     apart=True,
     at=lambda place: AskHow(get=place),
 )

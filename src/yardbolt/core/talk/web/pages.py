@@ -20,10 +20,10 @@ from ..conversation import BOUND, Asking, Fetch, Fill, Order, Replies, Talk, Tel
 from ..outcomes import Asked, Done, Ended, Login, Lost, No, Silent, Unclear
 from ..patterns import fill_in
 from ..replies import Heard
-from ..rows import OneByOne, row_by_row
+from ..rowsets import OneByOne, row_by_row
 from ..tree import CALLED, MISSING, Sort, Tree, one
 from .forms import Filling, fields_of, form_of, in_row, is_box, names_of
-from .pagekeys import GATE_NEW, AskHow, Channel, OpHow, RowHow
+from .pagechannel import GATE_NEW, AskHow, Channel, OpHow, RowHow
 from .shared import (  # fmt: skip
     ACCOUNT,
     MOST_PAGES,
@@ -398,9 +398,9 @@ def _led_to(channel: Channel, view: View, link: str, fill: Fill) -> Generator[An
     return leads
 
 
-def leave(channel: Channel) -> Generator[Open | Submit, Any, None]:
+def log_out(channel: Channel) -> Generator[Open | Submit, Any, None]:
     """End the session, where the unit knows a page for it, or a form on one."""
-    target, _, name = channel.leave.partition(" ")
+    target, _, name = channel.log_out.partition(" ")
     if not target:
         return
     got = yield Open(target)
@@ -439,6 +439,6 @@ def _one_of(offered: Iterable[str], held: str = "") -> Sort:
 
 TALK = Talk(
     "pages", dict.fromkeys(("https", "http"), "pages:Pages"), Channel, AskHow, OpHow, message, login, ask, tell,
-    leave, part=part, apart=True,
+    log_out, part=part, apart=True,
     at=lambda place: AskHow(page=place), shown=shown,
 )  # fmt: skip

@@ -13,12 +13,12 @@ from ..talk.conversation import How, Keys
 from ..talk.patterns import row
 from ..talk.tree import CALLED, Items
 from .binding import Joint, Place, TreeRows
-from .checking import Checking, Tree, yes
+from .fileparts import FileParts, Tree, yes
 from .model import LIVE, Ask, Pairs, TextLine, TextRows
 from .spelling import CODECS, ONE_EACH, SPREADS
 
 
-class AsksChecked(Checking):
+class AsksBuilt(FileParts):
     """What a family asks, and what each reply feeds."""
 
     def ask(self, name: str, tree: Tree) -> Ask:

@@ -17,11 +17,11 @@ from ..plane.table import LISTS, TABLE, holds_secret, pattern_of
 from ..secret import Ref
 from ..talk.conversation import How, Keys, Talk
 from ..talk.patterns import slots
-from ..talk.rows import COLUMNS
+from ..talk.rowsets import COLUMNS
 from ..talk.tree import CALLED, Items
 from ..talk.ways import WAYS
-from .checkasks import AsksChecked
-from .checking import Tree, yes
+from .buildasks import AsksBuilt
+from .fileparts import Tree, yes
 from .model import KEPT, LIVE, Factory, FactoryLogin, Family, Op, Spelling
 from .spelling import NOTATIONS
 from .writing import KEYS
@@ -33,7 +33,7 @@ INIT: Path = ("host", "init")
 STARTS = {INIT, ("services", "*", "boot")}
 
 
-class _Checker(AsksChecked):
+class _Builder(AsksBuilt):
     """The whole of a family file."""
 
     # -- ops --
@@ -235,42 +235,42 @@ def family_of(
 ) -> Family:
     """A family from the tree of its file, whose shape has been checked; `groups` are what a kind of unit can be
     without. Raises FamilyError(file, line, key, problem)."""
-    checker = _Checker(file, line_of, ways, tree["channels"], library)
-    channels = checker.made
+    builder = _Builder(file, line_of, ways, tree["channels"], library)
+    channels = builder.made
     keeps = any(KEPT in into for op in tree.get("ops", {}).values() for into in op.get("copies", {}).values())
     token, software = tree.get("token", {}), tree.get("software", {})
-    always = tuple(checker.effect(("effects", k), k, v) for k, v in tree.get("effects", {}).items())
-    checker.joints = {name: checker.joint_of(name, one) for name, one in tree.get("joints", {}).items()}
+    always = tuple(builder.effect(("effects", k), k, v) for k, v in tree.get("effects", {}).items())
+    builder.joints = {name: builder.joint_of(name, one) for name, one in tree.get("joints", {}).items()}
     for name, one in tree.get("asks", {}).items():
-        checker.asks[name] = checker.ask(name, one)
+        builder.asks[name] = builder.ask(name, one)
     family = Family(
         tree["family"],
         tree["title"],
         channels,
         _factory(tree.get("factory", {})),
-        tuple(checker.asks.values()),
-        tuple(checker.op(name, one, keeps, always) for name, one in tree.get("ops", {}).items()),
-        dict(checker.spelling(tree.get("values", {}))),
-        tuple(checker.lacks(tree, groups)),
-        tuple((checker.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),
+        tuple(builder.asks.values()),
+        tuple(builder.op(name, one, keeps, always) for name, one in tree.get("ops", {}).items()),
+        dict(builder.spelling(tree.get("values", {}))),
+        tuple(builder.lacks(tree, groups)),
+        tuple((builder.path(("marks", k), k), v) for k, v in tree.get("marks", {}).items()),
         token.get("signs", "_-."),
         int(token.get("longest", 32)),
         dict(tree.get("password", {})),
         (software.get("from", ""), software.get("below", "")),
         {listed: dict(words) for listed, words in tree.get("keys", {}).items()},
-        tuple(checker.facts(tree.get("facts", {}))),
+        tuple(builder.facts(tree.get("facts", {}))),
         {store: tuple(services) for store, services in tree.get("account_stores", {}).items()},
-        dict(checker.cannot(tree.get("cannot", {}))),
+        dict(builder.cannot(tree.get("cannot", {}))),
         ways,
     )
     used = {service for channel in channels.values() for service in channel.services}
     for service in family.factory.ports:
-        checker.one_of(("factory", "ports", service), service, used, "a service of a channel")
+        builder.one_of(("factory", "ports", service), service, used, "a service of a channel")
     covered = family.covers()
     for op in family.ops:
         for path in (*op.sets, *op.makes, *op.drops):
             # done means read back, so what cannot be read cannot be done
             if pattern_of(path) not in covered and not holds_secret(path):
                 problem = f"it writes {show(path)}, which no ask reads: the change could never be proven"
-                raise checker.fail(("ops", op.name), problem)
+                raise builder.fail(("ops", op.name), problem)
     return family

@@ -48,7 +48,7 @@ def needed_keys(cls: type) -> tuple[str, ...]:
     return tuple(e.name for e in fields(cls) if e.default is MISSING and e.default_factory is MISSING)
 
 
-class Checking:
+class FileParts:
     """Walks the tree with the keys it came by, so that each complaint can name its line."""
 
     def __init__(

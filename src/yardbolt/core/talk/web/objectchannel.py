@@ -10,9 +10,9 @@ from ...secret import Ref
 from ..conversation import OURS, Keys, Unprompted
 from ..patterns import slots
 from ..replies import ReplyRow
-from ..rows import OneByOne
+from ..rowsets import OneByOne
 from ..tree import Items, Tree
-from .members import Member
+from .bodies import Member
 from .shared import ACCOUNT, View, mixed_in
 
 VERBS = ("get", "post", "put", "patch", "delete")
@@ -37,7 +37,7 @@ class LoginHow:
 
 @dataclass(frozen=True)
 class Channel(Unprompted):
-    """How objects are asked for. `leave` is what ends a session: the method and the place; `envelope` the place in
+    """How objects are asked for. `log_out` is what ends a session: the method and the place; `envelope` the place in
     every answer where what was asked for stands. `query` stands in every address after the login, `members` in every
     object that is sent after the login; with `encode: form` each is sent as a form
     (application/x-www-form-urlencoded)."""
@@ -47,7 +47,7 @@ class Channel(Unprompted):
     headers: Mapping[str, str] = field(default_factory=dict)
     members: Mapping[str, str] = field(default_factory=dict)
     query: Mapping[str, str] = field(default_factory=dict)
-    leave: str = ""
+    log_out: str = ""
     envelope: str = ""
     encode: Literal["", "form"] = ""
     replies: tuple[ReplyRow, ...] = ()

@@ -10,7 +10,7 @@ from ...secret import Text
 from ..conversation import OURS, Keys, Unprompted
 from ..patterns import slots
 from ..replies import ReplyRow
-from ..rows import OneByOne
+from ..rowsets import OneByOne
 from ..tree import CALLED, Items
 from .shared import ACCOUNT, View, mixed_in
 
@@ -52,7 +52,7 @@ class LoginHow:
 class Channel(Unprompted):
     """How pages are asked for. `keep` names what the wire takes out of each page (`meta/NAME`) and `headers` what
     carries it along, where a page says so who sent a form. `forms` names forms that have no name, by fields they
-    hold. `leave` is the page that ends a session, or (`/desk out`) a page and the form on it that does.
+    hold. `log_out` is the page that ends a session, or (`/desk out`) a page and the form on it that does.
     Where every address holds the session, `session_field` names the field of the query it stands in, or
     `session_step` says how the first step of the path begins that holds it. It stays in the wire, and no place of the
     file has it."""
@@ -60,7 +60,7 @@ class Channel(Unprompted):
     services: Mapping[str, Literal["sealed", "plain"]]
     login: LoginHow
     forms: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    leave: str = ""
+    log_out: str = ""
     keep: Mapping[str, str] = field(default_factory=dict)
     headers: Mapping[str, str] = field(default_factory=dict)
     session_field: str = ""
