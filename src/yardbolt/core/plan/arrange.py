@@ -1,8 +1,9 @@
-"""From changes to a rehearsed step sheet: in which order, and what is refused.
+"""Puts changes into a rehearsed step sheet: it decides the order, and what is left out.
 
-Phases, no search: open -> prove -> save -> close -> prove -> save -> restart -> remove -> prove -> save -> move ->
-prove -> save. Within a phase the first change whose needs hold and that keeps a way in. Where edits are staged, each
-phase ends with their activation; where that goes back by itself, with its confirmation once a login has proven it.
+There is no search. The phases are open -> prove -> save -> close -> prove -> save -> restart -> remove -> prove ->
+save -> move -> prove -> save. Within a phase, the first change is taken whose needs hold and that keeps a way in.
+Where edits are staged, each phase ends by putting them in force; where the unit goes back by itself, each phase ends
+with a confirmation, after a login has proven it.
 """
 
 from __future__ import annotations
@@ -65,8 +66,8 @@ class Arranging:
         return rank(change, bound, self.belief, self.site, replaced)
 
     def bound(self, change: Change) -> Bound | str:
-        """The change as the unit would be told it as it is believed to be now; the reason where it cannot be told
-        so."""
+        """The change as it would be sent in the state the unit is believed to be in, or the reason why it cannot be
+        sent."""
         if change not in self.known:
             self.known[change] = bound_or_why(self.family, change, self.belief.stores, self.held)
         return self.known[change]
@@ -84,7 +85,8 @@ class Arranging:
         return not full(self.belief.live, way), self.wish.index(way) if way in self.wish else len(self.wish), way
 
     def may(self, change: Change) -> tuple[Bound, Standing] | str:
-        """The change bound, and how surely one could still get in after it; the reason where it cannot be made now."""
+        """The bound change, and how surely somebody can still log in after it; or the reason why it cannot be made
+        now."""
         bound = self.bound(change)
         if isinstance(bound, str):
             return bound
@@ -111,8 +113,8 @@ class Arranging:
         return why if found is None else (bound, found)
 
     def as_it_will_be(self, bound: Bound) -> Belief:
-        """What is believed when the change is made: the timed return armed for what is guarded, and confirmed before
-        all else, so that nothing goes back that was not made under it."""
+        """The belief at the moment of the change. For a guarded change the timed return is armed. Before any other
+        change it is confirmed, so that nothing goes back that was made without it."""
         arm = self.family.op_doing("arm")
         if not is_guarded(bound, self.belief) or arm is None:
             return replace(self.belief, guard=Idle()) if self.armed else self.belief
@@ -121,8 +123,8 @@ class Arranging:
     def judged(
         self, step: Step, consent: str, coming: tuple[Way, ...], before: Belief | None = None, tried: bool = True
     ) -> tuple[Standing | None, str]:
-        """How surely one could get in after a step, or why it may not be made. `tried`: a login proves it before it
-        is for good."""
+        """How surely somebody can log in after a step, or why the step may not be made. `tried`: a login proves it
+        before it becomes permanent."""
         then = rehearse_step(self.family, before or self.belief, step)
         found = standing(then, (*self.wish, *coming), before or self.belief)
         if found is Standing.LOST or (found is Standing.LEAP and not self.would_open(then, coming, before, tried)):
@@ -134,8 +136,8 @@ class Arranging:
         return found, ""
 
     def would_open(self, then: Belief, coming: tuple[Way, ...], before: Belief | None, tried: bool) -> bool:
-        """That it goes back is no way in: without that somebody surely gets in, or may get in and is tried before it
-        is for good."""
+        """Would somebody get in after the step? Going back by itself is not enough: somebody must surely get in, or
+        may get in and is tried before the step becomes permanent."""
         ways = (*coming, *self.wish, *then.proven)
         if standing(replace(then, guard=Idle()), ways, before or self.belief) is not Standing.LOST:
             return True
@@ -143,12 +145,12 @@ class Arranging:
         return tried and any(not self.hopeless(then.live, way) for way in left)
 
     def hopeless(self, plane: Plane, way: Way) -> bool:
-        """Do the settings surely turn it away? What they deny of a door by which somebody got in all the same says
-        nothing."""
+        """Do the settings surely refuse this way? A setting that denied a door by which somebody got in all the same
+        proves nothing."""
         return any(c.holds is False and (way.door, c.why) not in self.denied for c in admit(plane, way).conditions)
 
     def successors(self, *made: Bound) -> tuple[Way, ...]:
-        """The ways that take the place of those a change ends: a new secret, or a new address or port."""
+        """The ways that replace those a change ends: with a new secret, or at a new address or port."""
         out: list[Way] = []
         for bound in made:
             change = bound.change
@@ -172,7 +174,7 @@ class Arranging:
         return tuple(dict.fromkeys(out))
 
     def guard(self, bound: Bound) -> list[str]:
-        """A factory account is touched only once one of the owner's accounts is proven, and that is saved."""
+        """A factory account is touched only after an account of the owner is proven and saved."""
         names = {own.name for own in self.site.accounts}
         owned = [w for w in self.belief.proven if self.owners(w, names) and full(self.belief.live, w)]
         if bound.removes and not owned:
@@ -183,8 +185,8 @@ class Arranging:
         return []
 
     def owners(self, way: Way, names: set[str]) -> bool:
-        """Is it a way of the owner's: by an account of his, or by the root of a system, with a password of ours or
-        none that anybody published?"""
+        """Is this a way of the owner: by one of his accounts, or as root with a password of ours or one that nobody
+        published?"""
         path = ("accounts", way.account)
         is_root = get(self.belief.live, (*path, "origin")) == "system" and not way.secret.factory
         return way.account in names or (is_root and get(self.belief.live, (*path, "becomes_root")) == "is root")
@@ -192,7 +194,7 @@ class Arranging:
     # -- what stands between the changes --
 
     def prove(self, again: bool = False, extra: tuple[Way, ...] = ()) -> None:
-        """Log in by every wanted way that is not proven (or, `again`, by the best one in any case)."""
+        """Log in by every wanted way that is not proven yet (`again`: by the best one in any case)."""
         done = False
         # where no socket is any more that was there, nobody knocks, whatever else may have its address
         left_behind = self.first - addresses_of(self.belief.live)
@@ -214,7 +216,7 @@ class Arranging:
                 done = done or full(self.belief.live, way)
 
     def alone(self, kind: Kind, phase: str, reason: str) -> None:
-        """An op that stands alone, of the kind, where the family has one."""
+        """An op of this kind that stands alone, if the family has one."""
         for does, of_kind in KIND_OF.items():
             op = self.family.op_doing(does) if of_kind is kind else None  # type: ignore[arg-type]  # a key of the table
             if op is not None:
@@ -226,8 +228,8 @@ class Arranging:
             self.alone(Kind.SAVE, phase, "what is proven must survive a power cut")
 
     def activate(self, phase: str, made: tuple[Bound, ...]) -> list[str]:
-        """Put what was staged in force, prove it, and confirm where it would go back by itself; the reason where that
-        may not be."""
+        """Put the staged edits in force, prove the way in, and confirm where the unit would go back by itself.
+        Returns the reason where that may not be done."""
         op = self.family.op_activating()
         if op is None or not self.belief.waiting:
             return []
@@ -245,7 +247,7 @@ class Arranging:
         return self.confirm(phase, "a login has proven it, so it need not go back by itself")
 
     def confirm(self, phase: str, reason: str) -> list[str]:
-        """Only what a login has proven since the last write is confirmed; else the reason why there is no plan."""
+        """Confirm what a login has proven since the last write. Returns the reason why there is no plan otherwise."""
         if isinstance(self.belief.guard, Proven):
             self.alone(Kind.CONFIRM, phase, reason)
         elif not isinstance(self.belief.guard, Idle):
@@ -253,7 +255,7 @@ class Arranging:
         return []
 
     def why_none(self) -> str:
-        """Why nobody here may try a login."""
+        """Why none of our accounts may try to log in."""
         told = []
         for way in dict.fromkeys((*self.wish, *sorted(self.belief.proven))):
             denied = [c.why for c in admit(self.belief.live, way).conditions if c.holds is False]
@@ -264,12 +266,12 @@ class Arranging:
         return "; ".join(told[:3]) or "there is none"
 
     def demands_written(self, since: int) -> bool:
-        """Was anything written that is demanded of passwords, or that follows wrong ones?"""
+        """Did this sheet write demands on passwords, or what follows wrong ones?"""
         made = [step.change for step in self.steps[since:] if step.change is not None]
         return any(change.path[0] in ("policy", "lockout") for change in made)
 
     def already(self, change: Change) -> bool:
-        """Did an earlier step of this sheet bring it about as well?"""
+        """Did an earlier step of this sheet bring this about as well?"""
         if not isinstance(change, Set) or holds_secret(change.path) or not self.steps:
             return False
         bound = self.bound(change)
@@ -277,12 +279,12 @@ class Arranging:
 
     @property
     def armed(self) -> bool:
-        """Does the unit go back by itself just now, because we told it to beforehand?"""
+        """Will the unit go back by itself at this point, because a step armed it?"""
         return self.belief.fallback is not None and self.family.op_doing("arm") is not None
 
     def guard_step(self, name: str, guarded: bool, coming: list[Way]) -> list[str]:
-        """Arm the timed return before what is guarded; before anything else, prove the way in and cancel it. The
-        reason where it cannot be proven."""
+        """Before a guarded change: arm the timed return. Before any other: prove the way in and cancel it. Returns
+        the reason where the way in cannot be proven."""
         if guarded and not self.armed:
             self.alone(Kind.ARM, name, "what comes now goes back by itself, unless a new login proves the way in")
         elif not guarded and self.armed:
@@ -292,8 +294,8 @@ class Arranging:
         return []
 
     def phase(self, name: str) -> list[str]:
-        """Carry out the changes of one phase; those that are blocked are left, and said. The reasons why there is no
-        plan at all."""
+        """Carry out the changes of one phase. Blocked changes are left out, with their reason. Returns the reasons
+        why there is no plan at all."""
         made: list[Bound] = []
         after: list[Way] = []
         while True:
@@ -328,8 +330,8 @@ class Arranging:
                 return self.guard_step(name, False, after) + self.activate(name, tuple(made))
 
     def bar_closing(self) -> None:
-        """Where nothing that lets us in comes back at the next start, nothing else may be closed: a power cut would
-        shut everybody out. Those changes are left, and said."""
+        """If no service we can log in by comes back at the next start, nothing else may be closed, because a power
+        cut would lock everybody out. Those changes are left out, with their reason."""
         if any(full(self.belief.kept, way) for way in self.belief.surviving) or self.belief.unsaved:
             return
         off = sorted({way.service for way in self.belief.proven if full(self.belief.live, way)})
@@ -394,10 +396,9 @@ def arrange(
     family: Family, belief: Belief, todo: tuple[Change, ...], site: Site, target: Target, gaps: tuple[Gap, ...] = (),
     restarted: bool = False, leaps: frozenset[str] = frozenset(), gate: frozenset[str] = frozenset(),
 ) -> Sheet | Refused:  # fmt: skip
-    """The rehearsed order of the changes, or the reasons why there is none.
-
-    `restarted`: a restart was already survived in this run; `gate`: what must be refused and was not when it was
-    tried last. `leaps`: paths (or op names) that may break the way in, by consent."""
+    """The rehearsed order of the changes, or the reasons why there is none. `restarted`: this run has already
+    survived a restart. `gate`: what was to be refused and was not, at the last trial. `leaps`: paths (or op names)
+    that may break the way in, by consent."""
     if refused := found_waiting(family, belief):
         return refused
     # as it should be, and kept: nothing to do, and nothing to prove by doing

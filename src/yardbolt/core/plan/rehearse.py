@@ -1,4 +1,4 @@
-"""Rehearsal: how each step moves what we believe, if the unit does as its family says."""
+"""Rehearsal: how each step changes what we believe, if the unit does what its family says."""
 
 from __future__ import annotations
 
@@ -48,9 +48,7 @@ KIND_OF: Mapping[str, Kind] = {
 @dataclass(frozen=True)
 class Step:
     """One step on one unit: a change, a login (`way`), a trial of refusals, or an op that stands alone (`op`).
-
-    `standing` and `still` say how one gets in after it.
-    """
+    `standing` and `still` say how somebody can log in after it."""
 
     kind: Kind
     bound: Bound | None = None
@@ -69,10 +67,9 @@ class Step:
 
 
 def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None) -> Belief:
-    """What will be true after an op, by which a change is made (`bound`) or which stands alone: it writes its stores,
-    then copies between them; sessions it cuts are gone.
-
-    Every save, activation, commit, confirmation, discard and restart is this one rule on the op's data."""
+    """The belief after an op, with a change (`bound`) or without. The op writes its stores, then copies between
+    them; sessions it cuts are gone. Every save, activation, commit, confirmation, discard and restart follows this
+    one rule from the data of its op."""
     stores, ways = dict(belief.stores), dict(belief.ways)
     written: dict[int, Plane] = {}
     for store in (s for s in op.writes if s in stores and bound is not None):
@@ -113,7 +110,7 @@ def rehearse(family: Family, belief: Belief, op: Op, bound: Bound | None = None)
 
 
 def _left(sessions: frozenset[Way], op: Op, bound: Bound | None) -> frozenset[Way]:
-    """The sessions it leaves alive."""
+    """The sessions that survive it."""
     key = bound.path[1] if bound is not None and len(bound.path) > 1 else ""
     match op.cuts:
         case "all":
@@ -129,14 +126,14 @@ def _left(sessions: frozenset[Way], op: Op, bound: Bound | None) -> frozenset[Wa
 
 
 def _started(plane: Plane) -> Plane:
-    """After a start runs what the next start brings."""
+    """After a restart, the kept settings are live."""
     off = [one.key for one in plane.services if one.boot is False and one.enabled is True]
     draft = Draft(plane).put_all((("services", key, "enabled"), False) for key in off)
     return draft.freeze() if off else plane
 
 
 def _guarded(belief: Belief, op: Op, bound: Bound | None) -> Guard:
-    """The guard after an op. What nobody has proven cannot be confirmed: then it still goes back."""
+    """The guard after an op. A change that no login has proven cannot be confirmed, so the unit will still go back."""
     guard = belief.guard
     if op.returns:
         return Idle().arm(Fallback(op.returns, belief.stores, belief.ways))
@@ -171,10 +168,8 @@ def _copied(target: Plane, source: Plane, only: tuple[Path, ...]) -> Plane:
 
 
 def _counted(family: Family, belief: Belief, stores: dict[str, Plane], op: Op) -> dict[str, Plane]:
-    """The unit's own counts of differing settings, as far as they follow: none after a copy, not known after an edit.
-
-    They are about the unit and not about a store, so every store shows the same.
-    """
+    """The unit's own counts of differing settings, as far as they can be foreseen: none after a copy, unknown after
+    an edit. They belong to the unit and not to a store, so every store shows the same."""
     copied = {(source, target) for source, targets in op.copies for target in targets}
     live = stores[LIVE]
     if family.op_keeping() is not None and live.stores.differences is not ABSENT:
@@ -201,7 +196,7 @@ def _with(plane: Plane, leaf: str, value: int | None) -> Plane:
 
 
 def rehearse_step(family: Family, belief: Belief, step: Step) -> Belief:
-    """What will be true after a step."""
+    """The belief after a step."""
     match step.kind:
         case Kind.WRITE:
             assert step.bound is not None

@@ -1,10 +1,10 @@
-"""Carrying out a step sheet, as a pure generator: it asks for things to be done and gets back what came of them.
+"""Carries out a step sheet, as a pure generator: it asks for things to be done and gets the answers back.
 
-No wire, clock or disk here, so that kills and lies can be tried on it without any. Each step is journaled before it is
-sent and after it was read back; "done" means read back. A step that fails stops the unit at once, is taken back
-through a session that still answers (or a new one), read back too, and leaves the state known. Whatever goes wrong
-while a request is carried out is thrown in here, so that the run always ends with an entry that says where the unit
-stands.
+There is no wire, clock or disk here, so kills and lies can be tried without any. Each step is written into the
+journal before it is sent and after it was read back; "done" means read back. A step that fails stops the unit at
+once. It is taken back through a session that still answers (or a new one), and that is read back too, so the state
+is known. Whatever goes wrong while a request is carried out is thrown in here, so the run always ends with an entry
+that says where the unit stands.
 """
 
 from __future__ import annotations
@@ -114,7 +114,7 @@ class _Run(Following):
             raise Stop(str(e)) from None
 
     def come_back(self, op: Op, before: Belief, elsewhere: tuple[Way, ...] = ()) -> Doing:
-        """The unit goes away for it, and comes back, perhaps elsewhere."""
+        """The unit goes away for this step and comes back, perhaps at another address."""
         old = sorted((way for way in before.proven if full(before.live, way)), key=lambda way: way.secret.factory)
         back: Returned | None = yield Return((*elsewhere, *old), op.wait)
         if back is None:
@@ -124,8 +124,8 @@ class _Run(Following):
     def judged(
         self, place: int, step: Step, words: str, no: No | None, seen: Plane, before: Belief, bound: Bound
     ) -> Doing:
-        """A no, and a yes that reads otherwise, is three things after reading back: as before, already as wanted, or
-        partly. Raises Stop where it cannot go on with this sheet."""
+        """Read back after a refusal, or after a yes that reads otherwise. The setting is as before, as wanted, or
+        partly changed. Raises Stop where the sheet cannot go on."""
         store, said = bound.store, no.said if no else ""
         expected, shown = (
             self.belief.stores[store],
@@ -178,8 +178,8 @@ class _Run(Following):
         raise Stop(f"{why}; {differs}" if said and differs else why, left_out, (yield from self.undone(bound)))
 
     def take_over(self, before: Belief, store: str, seen: Plane) -> None:
-        """The change was made partly, or something else with it: believe what was read, judge the ways again, take the
-        difference back."""
+        """The change was made partly, or changed something else too: believe the reading, judge the ways in again,
+        take the difference back."""
         was = before.stores[store]
         now = overlaid(self.belief.stores[store], seen)
         stores = {**self.belief.stores, store: now}
@@ -190,7 +190,7 @@ class _Run(Following):
         self.besides(before, store, seen, difference(was, now))
 
     def besides(self, before: Belief, store: str, seen: Plane, changed: Iterable[Path]) -> None:
-        """What changed with the last change is taken back with it."""
+        """What changed along with the last change is taken back with it."""
         if not self.unproven:
             return
         was, now, last = before.stores[store], self.belief.stores[store], self.unproven[-1]
@@ -202,7 +202,7 @@ class _Run(Following):
         self.unproven[-1] = replace(last, besides=(*last.besides, *more))
 
     def back_to(self, path: Path, was: Plane, now: Plane) -> Bound | None:
-        """What sets one leaf to what it was, where the unit can be told so."""
+        """The order that sets one leaf back to its earlier value, where the unit takes such an order."""
         old = get(was, path)
         if old is None or not reachable(now, path):
             return None
@@ -212,7 +212,7 @@ class _Run(Following):
             return None
 
     def settle(self, before: Belief, bound: Bound, paths: frozenset[Path]) -> Doing:
-        """What became of an unclear order is settled by reading, through another session: never by sending again."""
+        """Settle an order with an unclear outcome by reading through another session, never by sending it again."""
         store = bound.store
         try:
             seen = yield from self.read(paths, "")
@@ -226,7 +226,7 @@ class _Run(Following):
             self.take_over(before, store, plane)
 
     def reads_as_before(self, before: Belief, bound: Bound, seen: Plane) -> bool:
-        """Is it told, and told as it was before the change?"""
+        """Does the unit show this setting, with its value from before the change?"""
         told_so = told_of_it(self.family, bound.path, bound.store, seen)
         return told_so and not surprises(before.stores[bound.store], seen)
 
@@ -247,8 +247,8 @@ class _Run(Following):
         yield self.proven(place, step, words, way)
 
     def compare(self, place: int, step: Step, words: str, via: Way) -> Generator[Request, Any, Plane]:
-        """Everything is read, on every store that can be. What of ours is not as wanted any more is left out, and
-        said. Gives what is live."""
+        """Read everything, in every store that can be read. A change of ours that no longer holds is left out, with
+        a note. Returns the live store."""
         seen: Planes | None = yield Read(None, via)
         if seen is None:
             raise Stop("the unit could not be read through the new login")
@@ -259,8 +259,8 @@ class _Run(Following):
     def accepted(
         self, place: int, step: Step, words: str, store: str, seen: Plane, just: Bound | None = None
     ) -> Generator[Request, Any, tuple[Path, ...]]:
-        """What earlier steps of ours wrote and reads otherwise now does not last here: it is left out, and said.
-        Gives what the one that was made `just` now has brought about otherwise."""
+        """Changes of earlier steps that read otherwise now do not last on this unit: each is left out, with a note.
+        Returns what the change made `just` now has brought about otherwise."""
         expected = self.belief.stores[store]
         made = {path: bound for bound in self.written for path in bound.touches}
         mine = []
@@ -300,8 +300,7 @@ class _Run(Following):
         yield self.done(place, step, words)
 
     def activate(self, place: int, step: Step) -> Doing:
-        """Staged edits are put in force, all at once; the unit may refuse, with a reason, and then nothing is in
-        force."""
+        """Put the staged edits in force, all at once. The unit may refuse with a reason; then nothing is in force."""
         assert step.op is not None
         words, before = self.words(step), self.belief
         after = rehearse(self.family, before, step.op)
@@ -427,5 +426,5 @@ class _Run(Following):
 
 
 def carry_out(family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> Generator[Request, Any, Outcome]:
-    """Carry out a sheet. `now` tells the laptop's time (ISO 8601) for ops that set a clock."""
+    """Carry out a sheet. `now` gives the laptop's time (ISO 8601) for ops that set a clock."""
     return _Run(family, sheet, belief, now).go()

@@ -1,4 +1,4 @@
-"""Conducting a run: live sessions to work through, what is written into the journal, and reading back."""
+"""The run in progress: its live sessions, its entries in the journal, and reading back."""
 
 from __future__ import annotations
 
@@ -28,9 +28,9 @@ from .requests import Doing, LogIn, Note, Planes, Read, Request, Send, TakenBack
 
 
 class Stop(Exception):
-    """The run cannot go on with this sheet, and why. `left_out` is the change it ends at where nobody loses a way in
-    by that, so that the rest can go on without it; `backed` is what was taken back for that, where nothing else has
-    to be. Never leaves the executor."""
+    """The run cannot go on with this sheet, and why. `left_out` is the change it ends at, where no way in is lost
+    and the rest can go on without it; `backed` is what was taken back for that, where nothing else has to be. The
+    executor never lets it out."""
 
     def __init__(
         self, why: str, left_out: tuple[Change, Unlike] | None = None, backed: TakenBack | None = None
@@ -40,7 +40,7 @@ class Stop(Exception):
 
 
 class Conducting:
-    """A run in progress: the sheet, what is believed, and the step it is at."""
+    """A run in progress: the sheet, the belief, and the current step."""
 
     def __init__(self, family: Family, sheet: Sheet, belief: Belief, now: Callable[[], str]) -> None:
         self.family, self.sheet, self.belief, self.now = family, sheet, belief, now
@@ -49,12 +49,12 @@ class Conducting:
     # -- sessions --
 
     def sessions_by(self, channel: str) -> list[Way]:
-        """The live sessions with full rights that carry a channel (any, where it is empty)."""
+        """The live sessions with all rights that carry a channel (any channel, where it is empty)."""
         alive = [way for way in self.belief.sessions if full(self.belief.live, way)]
         return [way for way in alive if not channel or self.family.carries(way.service, channel)]
 
     def session(self, channel: str = "", survives: Belief | None = None) -> Way:
-        """A live session to work through, one that survives the step where there is one."""
+        """A live session to work through; one that survives the step, if there is one."""
         found = self.sessions_by(channel)
         # what is sent may hold a secret, so by an encrypted way where there is one
         alive = sorted(found, key=lambda way: (not self.family.sealed(way.service), way.secret.factory, way))
@@ -63,8 +63,8 @@ class Conducting:
         return next((way for way in alive if survives is None or way in survives.sessions), alive[0])
 
     def some_session(self, channel: str = "") -> Doing:
-        """Make sure that a session with full rights is alive that carries a channel: log in again by a proven way,
-        else by one the plan says will open."""
+        """Make sure that a live session with all rights carries a channel: log in again by a proven way, else by one
+        the plan expects to open."""
         if self.sessions_by(channel):
             return
         steps = (
@@ -93,15 +93,15 @@ class Conducting:
         raise Stop("no session with full rights is alive, and no way in opened")
 
     def drop_session(self, way: Way) -> None:
-        """What that session is at is not known any more: nothing more is typed into it."""
+        """Nobody knows what this session is in the middle of, so nothing more is typed into it."""
         self.belief = self.belief.without(way)
 
     def send(
         self, order: Order, channel: str, survives: Belief | None = None, again: bool = True
     ) -> Generator[Request, Any, tuple[Any, Way]]:
-        """Send an order. A session found gone before it left is replaced by another one, and in the end by a new one,
-        and the order repeated: those that were open ran out together. Without `again` one that was answered, by
-        leading to where the session had ended, is not."""
+        """Send an order. If the session turns out to be gone before the order left, another one takes its place, in
+        the end a new one, and the order is repeated: sessions that were open together run out together. Without
+        `again`, an order that was answered with the page of a finished session is not repeated."""
         yield from self.some_session(channel)
         via = self.session(channel, survives)
         answer = yield Send(order, via)
@@ -118,8 +118,7 @@ class Conducting:
         return answer, via
 
     def read(self, paths: frozenset[Path] | None, problem: str) -> Generator[Request, Any, Planes]:
-        """Read through a live session, through a new one where the first does not answer. Raises Stop with the
-        problem."""
+        """Read through a live session, or a new one where the first does not answer. Raises Stop with the problem."""
         channel = next((ask.by for ask in asks_for(self.family, paths)), "") if paths is not None else ""
         for _ in range(2):
             yield from self.some_session(channel)
@@ -205,7 +204,7 @@ def otherwise(expected: Plane, seen: Plane, odd: tuple[Path, ...]) -> str:
 
 
 def overlaid(plane: Plane, seen: Plane) -> Plane:
-    """The plane, with what was read otherwise put in its place."""
+    """The plane, with the settings that read otherwise put in."""
     draft = Draft(plane)
     for path in surprises(plane, seen):
         if not is_item(path):

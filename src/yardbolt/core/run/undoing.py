@@ -1,4 +1,4 @@
-"""Taking back what was written since the last proof, when a step failed: newest first, and read back too."""
+"""Takes back what was written since the last proof, after a step failed: the newest first, and each is read back."""
 
 from __future__ import annotations
 
@@ -35,8 +35,8 @@ SETTLING = 3.0  # seconds until its daemons have loaded what was put back
 
 @dataclass(frozen=True)
 class Unproven:
-    """A change that was written since the last proof, what was believed before it, and what takes back what was read
-    to have changed with it."""
+    """A change written since the last proof, the belief before it, and the orders that take back what changed along
+    with it."""
 
     bound: Bound
     before: Belief
@@ -55,11 +55,11 @@ class TakingBack(Conducting):
 
     @property
     def tells_return(self) -> bool:
-        """Does the unit tell when it goes back by itself?"""
+        """Does the unit show when it will go back by itself?"""
         return bool(readable(self.family, frozenset({RETURNING})))
 
     def back_out(self) -> Generator[Request, Any, TakenBack]:
-        """Take back, newest first, what was written since the last proof, and read that back too."""
+        """Take back, newest first, what was written since the last proof, and read it back."""
         early = TakenBack()
         if isinstance(self.belief.guard, Armed) and self.family.op_doing("back"):
             early = yield from self.go_back()
@@ -76,8 +76,8 @@ class TakingBack(Conducting):
         return early + (yield from self.one_by_one())
 
     def one_by_one(self) -> Generator[Request, Any, TakenBack]:
-        """Each change by its own way back, the newest first; what lies before one that stays, stays too: order
-        matters."""
+        """Take back each change by its own way back, the newest first. If one stays, everything before it stays too,
+        because order matters."""
         every = TakenBack()
         for one in reversed(self.unproven):
             every += yield from self.undo(one)
@@ -86,7 +86,7 @@ class TakingBack(Conducting):
         return every
 
     def undo(self, one: Unproven) -> Generator[Request, Any, TakenBack]:
-        """One change by its own way back, with what changed with it."""
+        """Take back one change by its own way back, with what changed along with it."""
         done: list[str] = []
         own = one.bound.back
         for back in (*((own,) if isinstance(own, Bound) else ()), *one.besides):
@@ -103,7 +103,7 @@ class TakingBack(Conducting):
         return TakenBack(tuple(done))
 
     def take_back(self, back: Bound, words: str, before: Belief) -> Generator[Request, Any, str]:
-        """One change taken back and compared with what was there; the problem, or nothing."""
+        """Take back one change and compare with before. Returns the problem, or nothing."""
         try:
             bound = back.again(self.belief.stores.get(back.store, self.belief.live), self.now())
         except ValueError as e:
@@ -125,7 +125,8 @@ class TakingBack(Conducting):
         return ""
 
     def opens_again(self, bound: Bound, before: Belief) -> Generator[Request, Any, str]:
-        """No reading shows a password: a login that opened before the change tells. The problem, or nothing."""
+        """No reading shows a password, so a login that opened before the change is tried. Returns the problem, or
+        nothing."""
         ways = [way for way in sorted(before.proven) if way.account == bound.path[1] and way.password == bound.secret]
         if bound.path[0] != "accounts" or not ways:
             return ""
@@ -163,8 +164,8 @@ class TakingBack(Conducting):
         return told and not surprises(wanted, staged)
 
     def go_back(self) -> Generator[Request, Any, TakenBack]:
-        """Have the unit go back at once to where the timed return was armed; where nobody gets in, wait until it does
-        so by itself. Either way what it then reads is compared."""
+        """Make the unit go back at once to where the timed return was armed. Where nobody gets in, wait until it
+        goes back by itself. Then compare the reading."""
         op, guard = self.family.op_doing("back"), self.belief.guard
         assert op is not None and isinstance(guard, Armed)
         words = "everything since the timed return was armed"
@@ -189,7 +190,7 @@ class TakingBack(Conducting):
         return TakenBack((f"{words}{', by itself' if waited else ''}",))
 
     def stands_as_before(self, guard: Armed) -> Generator[Request, Any, str]:
-        """It has gone back only where it reads so. The problem, or nothing."""
+        """The unit went back only if it reads so. Returns the problem, or nothing."""
         fallback, was = guard.fallback, self.belief.live
         self.belief = replace(self.belief, stores=fallback.stores, ways=fallback.ways, guard=guard.gone_back())
         seen = yield from self.read(None, "it could not be read back")
@@ -219,7 +220,7 @@ class TakingBack(Conducting):
         return ""
 
     def wait(self, fallback: Fallback, longer: float = 0.0, quiet: float = -1.0) -> Generator[Request, Any, bool]:
-        """Wait until it has gone back by itself and lets us in."""
+        """Wait until the unit has gone back by itself and lets us in."""
         ways = tuple(sorted(fallback.ways[LIVE]))
         still = fallback.seconds + quiet if quiet >= 0 else 0.0
         back: Returned | None = yield Return(ways, fallback.seconds + longer, still)
@@ -229,13 +230,13 @@ class TakingBack(Conducting):
         return True
 
     def log_in_once(self) -> Doing:
-        """A new login by the best way that was proven."""
+        """Log in once more, by the best proven way."""
         best = next((way for way in sorted(self.belief.proven) if full(self.belief.live, way)), None)
         if best is not None and isinstance((yield LogIn(best)), Opened):
             self.belief = learn(self.belief, best)
 
     def wait_for_return(self) -> Generator[Request, Any, TakenBack]:
-        """Nobody gets in any more, and the unit goes back by itself: wait for that, and read it."""
+        """Nobody gets in any more, and the unit will go back by itself: wait for that, then read it."""
         guard = self.belief.guard
         assert isinstance(guard, Armed)
         seconds = f"{guard.fallback.seconds:.0f} s"
@@ -251,8 +252,7 @@ class TakingBack(Conducting):
 
 
 def _not_as_before(family: Family, bound: Bound, seen: Plane, before: Belief) -> str:
-    """How what was taken back reads otherwise than it did before; empty where it reads so, or nothing can be read of
-    it."""
+    """How a setting that was taken back differs from before; empty where it is the same, or cannot be read."""
     inside = item_of(bound.path) or bound.path
     if is_item(bound.path):
         there, wanted = exists(seen, bound.path), not bound.removes

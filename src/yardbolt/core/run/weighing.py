@@ -1,8 +1,9 @@
-"""What it means that something reads otherwise than was forecast: for who gets in, and for what was approved.
+"""Weighs a setting that reads otherwise than planned: what it means for who gets in, and for what was approved.
 
-A forecast is a hypothesis. Where nobody loses a way in, what was read is believed, and the run goes on: what no step
-of ours touches is somebody else's doing, and what one touches did not come out as wanted. Where a way in hangs on
-what reads otherwise, a new login tells whether it is still there."""
+A forecast is a hypothesis. Where no way in is lost, the reading is believed and the run goes on. A setting that no
+step of ours touches was changed by somebody else; one that a step touches did not come out as wanted. Where a way in
+depends on it, a new login shows whether the way still opens.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +24,8 @@ CARRYING = ("accounts", "services", "entry_lists", "interfaces", "roles")
 
 @dataclass(frozen=True)
 class Weighed:
-    """What reads otherwise: what a step of ours touches, what none does, and what a way in or the run itself hangs
-    on."""
+    """The settings that read otherwise, in three groups: those a step of ours touches, those none touches, and those
+    that a way in or the run itself depends on."""
 
     ours: tuple[Path, ...] = ()
     others: tuple[Path, ...] = ()
@@ -32,9 +33,9 @@ class Weighed:
 
 
 def weigh(expected: Plane, odd: Iterable[Path], touched: Iterable[Path], ways: Iterable[Way]) -> Weighed:
-    """Weigh what reads otherwise than `expected`. `touched` are the paths steps of ours touch, `ways` those that
-    should still open. Somebody else may change what carries a way in, and a login tells; where a step of ours did not
-    bring about what it should have there, a way in is at stake."""
+    """Weigh everything that reads otherwise than `expected`. `touched` are the paths that steps of ours touch,
+    `ways` the logins that should still open. If somebody else changed what carries a way in, a login decides. If a
+    step of ours did not bring about what it should have, a way in is at stake."""
     ways, touched = frozenset(ways), frozenset(touched)
     ours: list[Path] = []
     others: list[Path] = []
