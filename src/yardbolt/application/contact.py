@@ -48,7 +48,7 @@ LONGEST_SAID = 600
 
 
 def candidates(unit: UnitInWork) -> tuple[Way, ...]:
-    """Logins of ours that may open the unit, the likeliest first: what was typed, then newest that opened or was
+    """Logins of ours that may open the unit, the likeliest first: typed ones, then the newest that opened or was
     sent."""
     out: dict[tuple[str, Ref], None] = {}
     for ref in unit.held.typed:
@@ -85,8 +85,8 @@ def candidates(unit: UnitInWork) -> tuple[Way, ...]:
 
 
 def published_ways(unit: UnitInWork) -> tuple[Way, ...]:
-    """Published logins that opened without a question when they were tried last, those with a password first; also
-    where another was sent since, and it is not known which of the two opens."""
+    """Published logins that opened without a question at their last try, those with a password first. One stays in
+    the list if another password was sent since and nobody knows which of the two opens."""
     opened = unit.record.history().before | unit.record.history().opened
     logins = [one for one in unit.family.factory.logins if opened.get(one.account) == one.ref]
     return tuple(
@@ -127,8 +127,8 @@ def shut_out(unit: UnitInWork, why: str, command: str) -> UnitError:
 async def way_in(
     unit: UnitInWork, published: tuple[Trial, ...] = (), failed: dict[Way, str] | None = None
 ) -> tuple[Session | None, str]:
-    """An open session by a login of ours or, failing that, by a published one that opened, and why nobody with all
-    rights logged in before it; else why none did. What did not open goes into `failed`."""
+    """An open session by a login of ours, or by a published one that opened before, with the reason why no account
+    with all rights logged in earlier; or the reason why none opened. Logins that failed go into `failed`."""
     why: list[str] = []
     failed = {} if failed is None else failed
     # where it is silent or cut off, nothing readable is tried instead
@@ -177,13 +177,13 @@ async def way_in(
 
 
 def missed(unit: UnitInWork, failed: Mapping[Way, str]) -> str:
-    """Why those of the owner who may change everything did not log in."""
+    """Why the accounts of the owner with all rights did not log in."""
     may = {own.name for own in unit.site.accounts if own.role == "full"}
     return "; ".join({way.account: why for way, why in failed.items() if way.account in may}.values())
 
 
 def told_fully(outcome: Login) -> str:
-    """How a login ended, with what the unit asks, or why it was not tried."""
+    """How a login ended, with the question of the unit; or why it was not tried."""
     more = said_by(outcome) if isinstance(outcome, Untried | Silent) else ""
     more = outcome.gate if isinstance(outcome, Asked) else more
     return told(outcome) + (f" ({more})" if more else "")
@@ -195,7 +195,7 @@ def told_fully(outcome: Login) -> str:
 def seen_from_outside(
     unit: UnitInWork, around: Surroundings, tried: tuple[Trial, ...], base: Plane | None = None
 ) -> Plane:
-    """What the outside tells, on top of what was read inside."""
+    """What the look from outside adds to the reading."""
     plane = _met(unit, around, base or Plane())
     # where its settings say that a service is off, that nothing listens there is explained
     tried = tuple(
@@ -218,7 +218,7 @@ def seen_from_outside(
 
 
 def _met(unit: UnitInWork, around: Surroundings, plane: Plane) -> Plane:
-    """The services where they are met, what answers, and what that offers."""
+    """The services: where they are met, what answers, and what it offers."""
     draft = Draft(plane)
     spoken = {seen.port: seen.speaks for seen in around.ports}
     for door in unit.site.doors:  # where we log in is where the service is
@@ -265,14 +265,13 @@ def _note_trials(draft: Draft, unit: UnitInWork, plane: Plane, tried: tuple[Tria
 
 
 def never_locks(plane: Plane, account: str) -> bool:
-    """Was it read inside that wrong tries lock nothing, and that this account is not locked otherwise?"""
+    """Does the reading say that wrong tries lock nothing, and that this account is not locked otherwise?"""
     storage = get(plane, ("accounts", account, "storage"))
     return plane.lockout.tries is ABSENT and storage not in (None, ABSENT, "locked")
 
 
 def with_credentials(unit: UnitInWork, plane: Plane, tried: tuple[Trial, ...]) -> Plane:
-    """Note on each account the published login that opened it, and what is wrong with any password of it that is known
-    to us."""
+    """Note on each account the published login that opened it, and the weakness of any password of it that we know."""
     draft = Draft(plane)
     # where the accounts may be others, a login says nothing of these
     mine = [trial for trial in tried if not unit.facts.apart(trial.way.service)]
@@ -315,7 +314,7 @@ def with_answered(unit: UnitInWork, plane: Plane) -> Plane:
 
 
 def floor_of(unit: UnitInWork) -> Demands:
-    """What the baseline wants of passwords, and what the family's units can take."""
+    """The demands of the baseline on passwords, within what the units of the family accept."""
     wanted = {one.rule: one.params for one in unit.facts.baseline.requirements}
     runs = wanted.get("password-runs", {"repeat": 3, "run": 3})
     return Demands(

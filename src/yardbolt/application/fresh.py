@@ -1,5 +1,5 @@
-"""Arriving at a unit that is to be written to: a fresh reading, every login of ours that opens, and nothing left of a
-run that was cut off."""
+"""Begins work on a unit that is to be written to: a fresh reading, every login of ours that opens, and nothing left
+over from a run that was cut off."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ class Run:
 
 
 async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
-    """A fresh reading, and every login of ours that opens, tried within the budget."""
+    """A fresh reading, and every login of ours that opens, within the allowed tries."""
     unit = run.unit
     failed: dict[Way, str] = {}
     session, why = await way_in(unit, failed=failed)
@@ -113,8 +113,8 @@ async def arrive(run: Run) -> tuple[Mapping[str, Plane], frozenset[Way]]:
 
 
 def _known_there(session: Session, reading: Reading) -> Plane:
-    """What is live, with what the login itself shows of its account. Raises UnitError where the unit has no such
-    account, or told nothing of accounts."""
+    """The live plane, with what the login itself shows of its account. Raises UnitError where the unit does not list
+    that account, or shows no accounts."""
     plane, account = reading.plane, session.way.account
     there = exists(plane, ("accounts", account))
     if not there and not len(plane.accounts):
@@ -130,8 +130,8 @@ def _known_there(session: Session, reading: Reading) -> Plane:
 
 
 async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Way, str]) -> tuple[Session, Reading]:
-    """Where the account that logged in may not read everything, another of ours may: the reading that left least
-    unread, and whose it is. Who knows the unit under another account tries no login twice."""
+    """If the account that logged in may not read everything, another of ours may: returns the reading with the
+    fewest unread parts, and its session. An account known under another name is not tried twice."""
     unit = run.unit
     # anyone who has all rights reads as much as anybody
     poor = reading.blind and not session.was_root and not full(reading.plane, session.way)
@@ -154,8 +154,8 @@ async def _fullest(run: Run, session: Session, reading: Reading, failed: dict[Wa
 
 
 async def _by_published(run: Run, plane: Plane, seen: set[str]) -> Plane:
-    """A run that was cut off may have left ours with few rights, and all rights with a published one still: it comes
-    in too."""
+    """A run that was cut off may have left our account with few rights, and all rights with a published login: that
+    login is used too."""
     unit = run.unit
     for way in published_ways(unit):
         if (
@@ -172,8 +172,8 @@ async def _by_published(run: Run, plane: Plane, seen: set[str]) -> Plane:
 
 
 async def _not_going_back(run: Run, session: Session, reading: Reading) -> Reading:
-    """What an earlier part of this run left under a timed return was never proven: the unit goes back now, and is read
-    again. Raises OperatorError where somebody else armed it."""
+    """What an earlier part of this run left under a timed return was never proven: make the unit go back now, and
+    read it again. Raises OperatorError where somebody else armed the return."""
     unit, left = run.unit, reading.plane.stores.returning
     if left in (None, ABSENT):
         return reading
@@ -196,8 +196,8 @@ async def _not_going_back(run: Run, session: Session, reading: Reading) -> Readi
 
 
 async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading:
-    """What an earlier part of this run staged is planned again; what somebody else did is dropped where the owner
-    allows it, and left alone otherwise, which stops the plan. Raises UnitError where the unit does not drop it."""
+    """What an earlier part of this run staged is planned again. Edits of somebody else are dropped where the owner
+    allows it; otherwise they stay and stop the plan. Raises UnitError where the unit does not drop them."""
     unit, op = run.unit, run.unit.family.op_doing("discard")
     waiting = reading.plane.stores.waiting
     ours = unit.record.history().open_run()[1] and unit.record.history().staging
@@ -220,7 +220,7 @@ async def _none_waiting(run: Run, session: Session, reading: Reading) -> Reading
 
 
 async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
-    """Accounts of a drill that was cut off are taken away first."""
+    """Remove the accounts of a trial that was cut off, first of all."""
     unit = run.unit
     names = lent(reading.plane)
     if not names:
@@ -233,8 +233,8 @@ async def _not_lent(run: Run, session: Session, reading: Reading) -> Reading:
 
 
 async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
-    """Another session where the one by which we arrived has not full rights: a run that was cut off may have given
-    its own password to an account that only looks, and that came first."""
+    """Another session, where the first one has not all rights: a run that was cut off may have given a password to
+    an account that may only read, and that one came first."""
     unit = run.unit
 
     def may(way: Way) -> bool:
@@ -253,7 +253,7 @@ async def _with_rights(run: Run, session: Session, reading: Reading) -> Session:
 
 
 def _file_found(unit: UnitInWork, reading: Reading, account: str) -> CheckDocument:
-    """The as-found record exists before the first change."""
+    """File the as-found record before the first change."""
     fields = reading_fields(reading)
     found = CheckDocument(
         kind="as found", box=box_of(unit, reading.plane), inside=f"read as {account}", complete=True,

@@ -94,9 +94,9 @@ async def try_claim(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
-    """That it blocks the stranger, while it lets the laptop in: there, or where the unit has another address and the
-    service listens at that alone. One that answers strangers too says so in words of its own, which the laptop does
-    not hear."""
+    """The stranger must be blocked while the laptop is let in, there or where the unit has another address and the
+    service listens only there. A unit that answers strangers says so in words of its own, which the laptop does not
+    see."""
     knock = unit.outside.look.knock
     met, before = claim.door, await knock(claim.door, unit.facts.source(claim.door))
     if not isinstance(before, Open):
@@ -111,7 +111,8 @@ async def _stranger(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def _beside_user(unit: UnitInWork, claim: Claim) -> Proof:
-    """What SNMP must not answer. It never answers a user it does not know: that is a no only between two answers."""
+    """What SNMP must not answer. It never answers an unknown user, so its silence is a refusal only between two
+    answers."""
     right = replace(claim.way, door=replace(claim.door, scheme="snmp"))
     before = await attempt_patiently(unit, right, False)
     asked = replace(claim.way, account="", credential=Nothing()) if claim.sort is Sort.COMMUNITY else claim.way
@@ -135,7 +136,7 @@ async def _published(unit: UnitInWork, claim: Claim) -> Proof:
 
 
 async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
-    """Wrong passwords of one account, between two logins with the right one."""
+    """Try wrong passwords of one account, between two logins with the right one."""
     first = batch[0]
     right = unit.held.secret(first.secret)
     if right is None or not right:
@@ -158,8 +159,8 @@ async def try_wrong(unit: UnitInWork, batch: tuple[Claim, ...]) -> list[Proof]:
 
 
 async def _type_wrong(unit: UnitInWork, claim: Claim, word: str) -> Login:
-    """One wrong password; before it the right one where the budget is used up, for a good login clears the unit's
-    count, and ours."""
+    """Try one wrong password. If no tries are left, the right one comes first, because a good login clears the
+    unit's count, and ours."""
     if unit.budget.tries_left(claim.way) <= 0:
         await attempt_patiently(unit, claim.way)
     unit.held.typed[WRONG_ONE] = Secret(word)
@@ -170,7 +171,7 @@ async def _type_wrong(unit: UnitInWork, claim: Claim, word: str) -> Login:
 
 
 def _wrong_words(claim: Claim, right: str) -> Iterator[tuple[str, str]]:
-    """What is typed in the place of the right password, and what that would show where it opens."""
+    """The wrong passwords that are tried, and what it would show if one opened."""
     if claim.sort is not Sort.ALTERED:
         yield "", "" if claim.sort is Sort.BLANK else claim.account
         return
@@ -187,7 +188,7 @@ def _wrong_words(claim: Claim, right: str) -> Iterator[tuple[str, str]]:
 
 
 async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:
-    """Every claim, those about wrong passwords of one account together."""
+    """Try every claim; claims about wrong passwords of one account go together."""
     out: list[Proof] = []
     # the right password is compared with by the same service
     for (account, _, wrong), group in groupby(todo, key=lambda one: (one.account, one.service, one.sort in WRONG)):
@@ -202,10 +203,9 @@ async def try_all(unit: UnitInWork, todo: tuple[Claim, ...]) -> list[Proof]:
 
 
 async def attempt_patiently(unit: UnitInWork, way: Way, budgeted: bool = True) -> Login:
-    """A login that is ended again; a changed host key is a proof that could not be tried, and one of its own fails.
-
-    A server that fines an address for wrong passwords ends its next connections before anything is said: that is
-    waited for, so long as nothing was sent and the unit has patience left."""
+    """A login that is ended again at once. A changed host key makes the proof untried; a claim of its own fails for
+    it. A server that fines an address for wrong passwords cuts its next connections before it says anything: that is
+    waited for, as long as nothing was sent and the unit has time left."""
     try:
         while True:
             outcome = await unit.access.attempt(way, budgeted)
@@ -252,8 +252,8 @@ async def _answers(unit: UnitInWork, but: str) -> bool:
 
 
 def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
-    """What can be tried on this unit: logins of ours that the plane says should open, and everything that must be
-    refused."""
+    """Everything that can be tried on this unit: logins of ours that should open by the plane, and everything that
+    must be refused."""
     ways = [
         Way(unit.site.laptop, unit.facts.best_door(plane), account.key, Password(account.secret))
         for account in plane.accounts
@@ -271,7 +271,7 @@ def claims_for(unit: UnitInWork, plane: Plane) -> tuple[Claim, ...]:
 
 
 def _by_others(unit: UnitInWork, plane: Plane, ways: Iterable[Way]) -> list[Way]:
-    """The same logins by every other service that is on and encrypts, and asks the same accounts."""
+    """The same logins by every other encrypted service that is on and uses the same accounts."""
     family, on = unit.family, {one.key for one in plane.services if one.enabled is True}
     doors = [door for door in unit.site.doors if door.service in on and family.sealed(door.service)]
     return [
@@ -317,7 +317,8 @@ async def _prove(unit: UnitInWork, run: int, udp: Awaitable[tuple[Datagrams, ...
 
 
 def _started(asked: datetime, uptime: float | None) -> str:
-    """When it says it was started last, at the latest; empty where it does not tell, or what nobody can believe."""
+    """The latest time at which it can have been started, as it says; empty where it does not say, or says something
+    impossible."""
     if uptime is None or not 0 <= uptime < LONGEST_UP:
         return ""
     return (asked - timedelta(seconds=uptime)).isoformat(timespec="seconds")
@@ -333,7 +334,7 @@ def _filed(
     run: int,
     started: str,
 ) -> Proved:
-    """Compare with as found and with the target, and file as left."""
+    """Compare with as found and with the target, and file the as-left record."""
     found = unit.record.latest("as found", CheckDocument)
     before = found.document.as_plane if found else Plane()
     changed = differences(before, plane)
@@ -384,8 +385,8 @@ def _filed(
 
 
 def _set_before(unit: UnitInWork) -> set[Path]:
-    """What was sent or set so far, also where a run ended before it was read back, and what the family says comes
-    with it."""
+    """Every path that was sent or set so far, also where a run ended before reading it back, with what the family
+    says comes with it."""
     history = unit.record.history()
     made = (entry.event for entry in history.entries if entry.stamp.time >= history.reset_at)
     paths = {parse(event.path) for event in made if isinstance(event, Sending | ReadBack) and event.path}
@@ -393,14 +394,14 @@ def _set_before(unit: UnitInWork) -> set[Path]:
 
 
 def _the_same(was: Plane, now: Plane, path: Path) -> bool:
-    """Has it been so since, as far as it was known then?"""
+    """Was the value the same before, as far as it was known then?"""
     if is_item(path):
         return exists(was, path) in (None, exists(now, path))
     return reachable(was, path) and get(was, path) in (None, get(now, path))
 
 
 def _drilled(unit: UnitInWork) -> tuple[Proof, ...]:
-    """What tightening tried out by writing, the latest of each: a proof alone never writes."""
+    """The latest result of each trial that tightening made by writing. A proof alone never writes."""
     history, found = unit.record.history(), {}
     for entry in history.entries:
         event = entry.event
@@ -418,7 +419,7 @@ async def _read(session: Session) -> Reading:
 
 
 def planned(path: Path, wanted: set[Path], now: Plane) -> bool:
-    """Does a change of this path follow from what is wanted?"""
+    """Does a change of this path follow from the target?"""
     # a file that holds just what we wrote was changed by us
     if path[0] == "files" and get(now, (*path[:2], "written")) is True:
         return True
@@ -427,8 +428,8 @@ def planned(path: Path, wanted: set[Path], now: Plane) -> bool:
 
 
 def brought(family: Family, target: Target) -> set[Path]:
-    """What is wanted, and what the family says comes with it; but files, which tell by themselves whether they are as
-    we left them."""
+    """The target, and what the family says comes with it; without files, which show by themselves whether they are
+    as we left them."""
     out = {want.path for want in target}
     for want in target:
         change: Change = Set(want.path, want.value)
@@ -443,7 +444,7 @@ def _about_a_secret(path: Path) -> bool:
 
 
 def _missing(plane: Plane, target: Target) -> tuple[Path, ...]:
-    """What was wanted and does not read so; what was not read does not."""
+    """The wanted settings that do not read as wanted; a setting that was not read counts as missing."""
     return tuple(want.path for want in target if not _reads_so(plane, want))
 
 
@@ -458,7 +459,7 @@ def _reads_so(plane: Plane, want: Want) -> bool:
 
 
 def differences(before: Plane, after: Plane) -> tuple[tuple[Path, Any, Any], ...]:
-    """What differs between two readings, leaving out what moves by itself and what one of them did not read."""
+    """The differences between two readings, without what moves by itself and what one of them did not read."""
     out: list[tuple[Path, Any, Any]] = []
     for path in sorted(difference(before, after)):
         # what waits or is not kept yet is shown as such
@@ -481,7 +482,7 @@ def _there(plane: Plane, path: Path) -> str:
 
 
 def _trials(unit: UnitInWork, proofs: list[Proof]) -> tuple[Trial, ...]:
-    """What the proofs tell of the published logins; on services proven closed nothing listens."""
+    """What the proofs say about the published logins. On a service proven closed, nothing listens."""
     tried = [Trial(proof.claim.way, _outcome(proof)) for proof in proofs if proof.claim.sort is Sort.FACTORY]
     shut = [proof.claim.door for proof in proofs if proof.claim.sort is Sort.CLOSED and proof.result is Result.HOLDS]
     closed = [

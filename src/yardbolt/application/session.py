@@ -1,4 +1,4 @@
-"""An open session with a unit: asking, telling and reading through it, one conversation at a time."""
+"""An open session with a unit: asking, sending orders and reading through it, one conversation at a time."""
 
 from __future__ import annotations
 
@@ -51,8 +51,7 @@ async def drive(wire: Wire, conversation: Generator[Any, Any, T]) -> T:
 
 
 class Session:
-    """An open session, as one account. `again` logs in once more by the same way, in the place of a session that
-    ended."""
+    """An open session of one account. `again` logs in once more by the same way, to replace a session that ended."""
 
     def __init__(
         self, facts: Facts, record: Record, held: Held, budget: Budget, wire: Wire, way: Way, opened: Opened,
@@ -81,7 +80,7 @@ class Session:
         return answer
 
     async def _drive(self, conversation: Generator[Any, Any, T]) -> T:
-        """Carry a conversation over the wire; where it gives the password once more, within the try budget."""
+        """Drive a conversation over the wire. Where it gives the password once more, that counts as a try."""
         try:
             event = next(conversation)
             while True:
@@ -125,7 +124,7 @@ class Session:
         return answer
 
     async def tell(self, order: Order) -> Done[Replies] | No | Unclear | Ended:
-        """Send one order. One that finds the session gone has not been sent. Raises SafeError."""
+        """Send one order. If the session was gone already, the order was not sent. Raises SafeError."""
         # typed at a prompt nobody knows, an order might answer some other question
         if not self.alive:
             return Ended(sent=False)
@@ -149,7 +148,7 @@ class Session:
         return answer
 
     async def _anew(self) -> bool:
-        """Log in again by the same way, in the place of a session that ended."""
+        """Log in again by the same way, to replace a session that ended."""
         more = await self.again()
         if more is None:
             return False
@@ -158,7 +157,7 @@ class Session:
         return True
 
     async def _within(self, seconds: float, conversation: Generator[Any, Any, Answer]) -> Answer:
-        """A conversation that ends within its time whatever the unit does: pages without end, a drip of characters."""
+        """A conversation that ends in time whatever the unit does: endless pages, characters that drip in."""
         self.budget.in_time()
         try:
             async with asyncio.timeout(seconds + GRACE):
@@ -169,7 +168,7 @@ class Session:
     # -- reading --
 
     def fetch(self, ask: Ask, key: str) -> Fetch:
-        """An ask with its place filled: {key} is the item asked about. Raises ValueError where that may not be put
+        """An ask with its slots filled: {key} is the item asked about. Raises ValueError where that may not be put
         into a command."""
         fill: dict[str, Text] = {}
         for _, template in ask.how.templates():
@@ -242,7 +241,7 @@ class Session:
         return got
 
     def _with_own_rights(self, got: Reading) -> Reading:
-        """Anyone who became root before our eyes may do everything, whatever was not understood of the rules."""
+        """An account that became root before our eyes may do everything, even if its sudo rules were not understood."""
         account = ("accounts", self.way.account)
         there = exists(got.plane, account)
         # on a list that was not read whole it is there all the same: it logged in
@@ -256,7 +255,7 @@ class Session:
     async def _read_all(
         self, todo: list[tuple[Ask, str]], merging: Merging, evidence: list[Evidence], blind: list[Blind]
     ) -> None:
-        """Some asks at once, where the way can, and what came of them. Raises UnitError where the session ends."""
+        """Several asks at once, where the way can, and their answers. Raises UnitError where the session ends."""
         now = self.record.clock.now()
         ready: list[tuple[Ask, str, Fetch]] = []
         for ask, key in todo:
@@ -282,7 +281,7 @@ class Session:
                     await self._past(Blind(f"{ask.name} {key}".strip(), why), blind, broken)
 
     async def _past(self, one: Blind, blind: list[Blind], broken: UnitError) -> None:
-        """Go on after an ask that came to nothing, where each is a question of its own; the next is asked in a new
+        """Go on after an ask without an answer, where each ask is a question of its own; the next one gets a new
         session. Raises `broken` where nothing can be asked any more."""
         if not self._whole or not self.talk.apart or len(blind) >= MOST_BROKEN or not await self._anew():
             raise broken
@@ -305,13 +304,14 @@ class Session:
         return answers
 
     async def _twice(self, fetch: Fetch) -> Answer:
-        """Once more in a new session, where the unit is read whole: a fault of a moment leaves nothing unread."""
+        """Ask once more in a new session when the whole unit is read, so that a momentary fault leaves nothing
+        unread."""
         answer = await self._once(fetch)
         broken = isinstance(answer, Unclear | Ended) and self._whole and self.talk.apart
         return await self._once(fetch) if broken and await self._anew() else answer
 
     async def _once(self, fetch: Fetch) -> Answer:
-        """What two asks of one reading have in common, the very same page or object, is fetched once."""
+        """A page or object that two asks of one reading share is fetched once."""
         whole = fetch.how.shared()
         key = repr((whole, fetch.fill))
         if key not in self._heard:
@@ -344,11 +344,12 @@ class Session:
 
 
 def _keys(ask: Ask, merging: Merging) -> tuple[str, ...]:
-    """The items an ask is put for."""
+    """The items that an ask is made for."""
     return merging.keys(parse(ask.each), ask.store) if ask.each else ("",)
 
 
 def _is_spared(merging: Merging, drafts: bool) -> bool:
-    """Need what is staged not be read? Where nothing waits it is what is in force; else only where it has names."""
+    """May reading the staged store be left out? Yes where nothing waits, because it equals the live store; otherwise
+    only where the waiting edits have names."""
     waiting, names = merging.so_far(WAITING), merging.so_far(NAMES)
     return waiting == 0 or (not drafts and isinstance(waiting, int) and isinstance(names, tuple))

@@ -1,4 +1,4 @@
-"""Tightening one unit: carry out the approved sheet, journaled, and start again from wherever an earlier run was cut
+"""Tightens one unit: carries out the approved plan, with a journal, and goes on from wherever an earlier run was cut
 off."""
 
 from __future__ import annotations
@@ -100,8 +100,8 @@ LONGEST_AWAY = 30.0  # seconds a restart is waited for where the family names le
 
 @dataclass(frozen=True)
 class Tightened:
-    """What a run did: the sheet it followed last, how that ended, how many steps it took in all, and the as-left
-    proof when it was carried through. `now`: what could not be planned before it, and can be now."""
+    """What a run did: the plan it followed last, how that ended, how many steps it took in all, and the as-left
+    proof if it finished. `now`: changes that could not be planned before this run and can be now."""
 
     plan: Plan
     outcome: Outcome | None
@@ -138,7 +138,7 @@ async def tighten(unit: UnitInWork, approve: Approve, choices: Choices = PLAIN, 
 
 
 async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | dict[str, Gap]:
-    """One plan carried out and proven; or the change that the unit refused, and the gap it leaves."""
+    """Carry out and prove one plan; or return the change that the unit refused, with the gap it leaves."""
     unit = run.unit
     unit.record.believable_clock()
     await unit.find()
@@ -188,8 +188,9 @@ async def _tighten(run: Run, choices: Choices, approve: Approve) -> Tightened | 
 
 
 def _possible_now(unit: UnitInWork, made: Plan, proved: Proved) -> tuple[Change, ...]:
-    """What no change could be made of when it was planned, and can be now that more was read. It was not approved, so
-    it is for another run. What only no order allowed, or wants a consent, is none of it."""
+    """The changes that could not be planned because something was not read, and can be planned now. They were not
+    approved, so they are for another run. A change that only the order forbade, or that needs a consent, is not
+    among them."""
     tried = {change.path for change in made.changes} | {parse(path) for path in unit.record.history().left_out}
     gaps = {gap.path for gap in changes(made.plane, made.target, unit.family, unit.site)[1]}
     todo = changes(proved.plane, target_of(unit, proved.plane)[0], unit.family, unit.site)[0]
@@ -235,15 +236,14 @@ def _target(unit: UnitInWork, plane: Plane, approved: TargetDocument | None) -> 
 
 
 def _stands_for(changed: str, gap: str) -> bool:
-    """Was this change approved for what cannot be done whole: a part of it, or a service shut to everybody that
-    cannot be switched off?"""
+    """Was this change approved in the place of one that cannot be done whole: a part of it, or blocking a service
+    that cannot be switched off?"""
     shut = f"{gap.removesuffix('/enabled')}/permitted" if gap.endswith("/enabled") else gap
     return changed in (gap, shut) or changed.startswith(f"{gap}/")
 
 
 def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: bool) -> None:
-    """A run that goes on does what was approved and nothing else. Raises OperatorError where a change lies outside of
-    it."""
+    """A resumed run does what was approved and nothing else. Raises OperatorError where a change lies outside of it."""
     unit = run.unit
     changed = [name for name, digest in approved.inputs.items() if unit.facts.inputs.get(name) != digest]
     if changed:
@@ -295,13 +295,13 @@ async def _begin(run: Run, made: Plan, sheet: Sheet, approved: TargetDocument | 
 
 
 def _accounts(sheet: Sheet) -> tuple[str, ...]:
-    """Whose secrets will be sent, as the safe calls them."""
+    """The safe entries of the accounts whose secrets will be sent."""
     refs = (step.bound.secret for step in sheet.steps if step.bound is not None)
     return tuple(dict.fromkeys(ref.entry.partition("/")[2] for ref in refs if ref is not None and ref.safe))
 
 
 def stopped(run: Run, outcome: Outcome, command: str) -> YardboltError:
-    """The error that tells where a run stopped, what was taken back, and how to go on."""
+    """The error that says where a run stopped, what was taken back, and how to go on."""
     back = f"; taken back: {', '.join(outcome.backed_out)}" if outcome.backed_out else ""
     back += f"; NOT taken back: {', '.join(outcome.stayed)}" if outcome.stayed else ""
     name = run.unit.name
@@ -402,7 +402,7 @@ async def _send(run: Run, order: Order, via: Way) -> Done[Any] | No | Unclear | 
 
 
 def _refused(run: Run, sheet: Refused) -> str:
-    """Why no plan was made, from where nobody logged in who may change the unit to where no order will do."""
+    """Why no plan was made: nobody with enough rights logged in, or no order keeps a way in."""
     if run.barred:
         return f": {run.barred}; next: yardbolt check {run.unit.name}"
     return f", for no order of the changes keeps a way in: {'; '.join(sheet.why)}"
@@ -430,7 +430,8 @@ async def _log_in(run: Run, way: Way) -> Login:
 
 
 async def _still_that(run: Run, session: Session) -> None:
-    """After another certificate or key was announced: is it the same box? Raises IdentityError where it is not."""
+    """Is it the same box, after the announced change of its certificate or host key? Raises IdentityError where it
+    is not."""
     if not run.renewed:
         return
     marks = frozenset({("identity", "serial"), ("identity", "hardware")})
@@ -445,7 +446,7 @@ async def _still_that(run: Run, session: Session) -> None:
 
 
 async def _gone_back(run: Run, ways: tuple[Way, ...], seconds: float, quiet: float) -> Returned | None:
-    """Wait until the unit has gone back by itself, without a single try before that."""
+    """Wait until the unit has gone back by itself, without a single login try before that."""
     unit, loop = run.unit, asyncio.get_running_loop()
     unit.budget.ends_at += seconds
     await run.close()
@@ -465,7 +466,7 @@ async def _gone_back(run: Run, ways: tuple[Way, ...], seconds: float, quiet: flo
 
 
 async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned | None:
-    """Wait for the unit to come back: its port answers, then a login opens, spaced and within the budget."""
+    """Wait for the unit to come back: first its port answers, then a login opens; tries are spaced and counted."""
     unit, loop = run.unit, asyncio.get_running_loop()
     unit.budget.ends_at += max(seconds, LONGEST_AWAY)
     await run.close()
@@ -503,7 +504,7 @@ async def _return(run: Run, ways: tuple[Way, ...], seconds: float) -> Returned |
 
 
 async def _attempts(run: Run, belief: Belief) -> Attempted:
-    """Try out the refusals that gate the next save: strangers blocked, closed services closed."""
+    """Try the refusals that the next save depends on: strangers blocked, closed services closed."""
     found = []
     waived = {waiver.rule for waiver in run.unit.site.waivers}
     tried = {Sort.CLOSED} | (set() if "open-sources" in waived else {Sort.STRANGER})
@@ -520,7 +521,7 @@ async def _attempts(run: Run, belief: Belief) -> Attempted:
 
 
 async def _drills(run: Run, belief: Belief) -> list[Proof]:
-    """Try out what is demanded, through a session with full rights."""
+    """Try the password policy and the lock-out, through a session with all rights."""
     unit = run.unit
     family = unit.family
     by = {op.by for does in DRILLS if (op := family.op_doing(does)) is not None}

@@ -30,7 +30,7 @@ Held = frozenset[str]  # the fingerprints of public keys that are held whole
 
 @dataclass(frozen=True)
 class NoWayBack:
-    """Why a change cannot be taken back; or that it need not be (`needless`), for it moves by itself."""
+    """Why a change cannot be taken back; or that it need not be (`needless`), because the value moves by itself."""
 
     why: str
     needless: bool = False
@@ -66,12 +66,12 @@ class Bound:
 
     @property
     def cuts(self) -> Cuts:
-        """Whose sessions it ends."""
+        """The sessions it ends."""
         return self.op.cuts
 
     @cached_property
     def touches(self) -> frozenset[Path]:
-        """Every path it moves on its store, what the family says it brings along included."""
+        """Every path the change moves in its store, with what the family says comes along."""
         return difference(self.before, self.after) | {self.path}
 
     @property
@@ -86,19 +86,19 @@ class Bound:
 
     @property
     def removes(self) -> bool:
-        """Does it take something away for good?"""
+        """Does it remove something for good?"""
         return isinstance(self.change, Drop)
 
     @property
     def closes_an_account(self) -> bool:
-        """Does it take an account, or what opens it, from the one who has it?"""
+        """Does it take an account, or a credential, away from its owner?"""
         return self.path[0] == "accounts" and (
             self.removes or (isinstance(self.change, Set) and holds_secret(self.path))
         )
 
     @cached_property
     def back(self) -> Bound | NoWayBack:
-        """What takes it back, so that the store is again as it was."""
+        """The change that restores the store to its earlier state."""
         return _back(self)
 
     def on(self, plane: Plane) -> Plane:
@@ -106,8 +106,8 @@ class Bound:
         return forecast(self.family, self.op, plane, self.change)
 
     def again(self, plane: Plane, now: str = A_MOMENT) -> Bound:
-        """The same, where the store has meanwhile become another. Raises ValueError where it cannot be said any
-        more."""
+        """The same change, bound to a store that has meanwhile changed. Raises ValueError where the unit takes no
+        such order any more."""
         return bind(self.family, self.change, plane, self.held, now)
 
     def unmet(self, live: Plane) -> tuple[str, ...]:
@@ -118,7 +118,7 @@ class Bound:
 
     @property
     def goes_back(self) -> bool:
-        """Would the timed return of the unit take it back?"""
+        """Would the timed return of the unit undo it?"""
         arm = self.family.op_doing("arm")
         return arm is not None and (self.op.guarded or any(fits(p, self.path) for p in arm.takes_back))
 
@@ -126,8 +126,8 @@ class Bound:
 def bind(
     family: Family, change: Change, where: Plane | Mapping[str, Plane], held: Held = frozenset(), now: str = A_MOMENT
 ) -> Bound:
-    """Bind a change where its store is as this plane, or as the one of these stores it is written to. Raises
-    ValueError where the unit cannot be told so."""
+    """Bind a change to the store its op writes, given as one plane or as all stores. Raises ValueError where the
+    unit takes no such order."""
     op = op_for(family, change)
     if op is None:
         raise ValueError(f"{family.title} has no way to change {spoken(change.path)}")
@@ -142,7 +142,7 @@ def bind(
 def bound_or_why(
     family: Family, change: Change, where: Plane | Mapping[str, Plane], held: Held = frozenset()
 ) -> Bound | str:
-    """The change bound; the reason where the unit cannot be told so."""
+    """The bound change, or the reason why the unit takes no such order."""
     try:
         return bind(family, change, where, held)
     except ValueError as e:
@@ -150,7 +150,7 @@ def bound_or_why(
 
 
 def brings(family: Family, change: Change) -> frozenset[Path]:
-    """What the family says comes with a change, wherever the unit stands; nothing where it has no way to make it."""
+    """What the family says comes with a change, in whatever state the unit is; nothing where no op makes the change."""
     op = op_for(family, change)
     if op is None:
         return frozenset()
@@ -160,7 +160,7 @@ def brings(family: Family, change: Change) -> frozenset[Path]:
 
 
 def unmet(op: Op, plane: Plane, path: Path = ()) -> tuple[str, ...]:
-    """Preconditions of an op that do not hold on this plane; what is not known does not hold."""
+    """The needs of an op that this plane does not meet. An unknown value does not meet a need."""
     bad = []
     for pattern, word in op.needs:
         here = filled(pattern, path)
@@ -217,7 +217,7 @@ def _undoing(bound: Bound) -> Change | NoWayBack:
 
 
 def _missing(bound: Bound, undo: Change) -> str:
-    """What the way back would have to send and nobody here has, or the unit would not take; empty where there is
+    """What the way back would have to send and nobody here has, or the unit would not accept; empty where there is
     nothing."""
     sent: tuple[object, ...] = ()
     match undo:
@@ -242,7 +242,7 @@ def _too_weak(password: str, plane: Plane) -> bool:
 
 
 def _lost(bound: Bound, back: Bound) -> tuple[Path, ...]:
-    """What of the item would not be as before, once it was taken back."""
+    """What of the item would differ from before after taking the change back."""
     inside = item_of(bound.path) or bound.path
     # how a password is kept goes with the password
     goes_with = {(*inside, "storage")} if holds_secret(bound.path) else set()

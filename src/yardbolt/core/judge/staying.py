@@ -1,4 +1,4 @@
-"""What a change does to ways in: which stay proven, which it may lock out, and what they rest on."""
+"""What a change does to the ways in: which stay proven, which it may lock out, and what they rest on."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ from .passage import FILTERING
 
 
 def stays(before: Plane, after: Plane, ways: Iterable[Way], kept: bool = False) -> frozenset[Way]:
-    """The ways of which every condition that was touched is surely true afterwards. What was looked at counts before
-    and after. `kept`: the planes are those of the next start."""
+    """The ways whose touched conditions are all surely true afterwards, in the plane before and after. `kept`: the
+    planes are those of the next start."""
     moved = difference(before, after)
     # the common case while rehearsing: the store was not touched at all
     if not moved:
@@ -23,8 +23,8 @@ def stays(before: Plane, after: Plane, ways: Iterable[Way], kept: bool = False) 
 
 
 def beside(before: Plane, after: Plane, way: Way, proven: Iterable[Way], kept: bool = False) -> bool:
-    """Is a way surely let in afterwards, where ways that were proven before show the conditions it shares with them
-    (the same source, the same door) and that nothing touched?"""
+    """Is a way surely let in afterwards, where proven ways vouch for the conditions it shares with them (same
+    source, same door) and that nothing touched?"""
     shown = {
         (c.paths, c.why)
         for one in proven
@@ -43,13 +43,13 @@ def rests_on(plane: Plane, ways: Iterable[Way]) -> frozenset[Path]:
 
 
 def may_shut_out(before: Plane, after: Plane, ways: Iterable[Way]) -> frozenset[Way]:
-    """The ways of which a condition is touched and not surely true afterwards, now or at the next start."""
+    """The ways with a touched condition that is not surely true afterwards, now or at the next start."""
     every = frozenset(ways)
     return every - (stays(before, after, every) & stays(before, after, every, kept=True))
 
 
 def contradicted(plane: Plane, ways: Iterable[Way]) -> frozenset[tuple[Door, str]]:
-    """What a reading denies of doors by which somebody got in all the same: the door, and what was said of it."""
+    """The doors that a reading calls closed, although somebody got in there: the door, and what the reading said."""
     return frozenset((way.door, c.why) for way in ways for c in admit(plane, way).conditions if c.holds is False)
 
 

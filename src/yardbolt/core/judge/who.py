@@ -1,4 +1,4 @@
-"""From where at all somebody may log in by a service: surely, and possibly."""
+"""Who may log in by a service, from which addresses: surely, and possibly."""
 
 from __future__ import annotations
 
@@ -18,7 +18,8 @@ from .whereabouts import bundled
 
 @dataclass(frozen=True)
 class Sources:
-    """From where a service lets somebody log in: surely, possibly; and what the packet filter before it does."""
+    """The addresses from which a service lets somebody log in, surely and possibly; and what the packet filter
+    before it does."""
 
     sure: AddressSet
     possible: AddressSet
@@ -27,7 +28,7 @@ class Sources:
 
 def who(plane: Plane, service: str, met: Door | None = None) -> Sources:
     """The sources from which at least one account may log in through `service`, in both address families. `met` is
-    where the service was met; without it what the packet filter asks of address and socket is not known."""
+    where the service was met. Without it, nobody knows what the packet filter decides by address and socket."""
     path = ("services", service)
     found = plane.services.get(service)
     if exists(plane, path) is False or (found is not None and found.enabled is False):
@@ -53,8 +54,8 @@ def who(plane: Plane, service: str, met: Door | None = None) -> Sources:
 
 
 def _passes(plane: Plane, service: Service, met: Door | None) -> Passing:
-    """What the packet filter lets through to a service; where its port was not read, only that there is no filter is
-    known."""
+    """What the packet filter lets through to a service. If the port was not read, only the absence of a filter can
+    be known."""
     transport = service.transport if isinstance(service.transport, str) else "tcp"
     if isinstance(service.port, int):
         return through(plane, at_door(plane, met, transport) if met else At(transport, service.port))
@@ -62,8 +63,8 @@ def _passes(plane: Plane, service: Service, met: Door | None) -> Passing:
 
 
 def _bound(plane: Plane, service: Service) -> tuple[AddressSet, AddressSet]:
-    """Who can come to the sockets a service listens on, by their addresses: surely and possibly. Where they were not
-    all read, or none is its own, that is not known."""
+    """The sources that can reach the sockets a service listens on, surely and possibly. Unknown where not all
+    sockets were read, or none belongs to the service alone."""
     transport = service.transport if isinstance(service.transport, str) else "tcp"
     mine = [x for x in plane.listening if x.port == service.port and x.transport == transport]
     if not plane.listening.complete or not mine:
@@ -83,8 +84,8 @@ def _bound(plane: Plane, service: Service) -> tuple[AddressSet, AddressSet]:
 
 
 def passing(plane: Plane, site: Site) -> tuple[Service, ...]:
-    """The services whose own limit lets in the laptop, which has no business there once the work is done, and nobody
-    else beyond those who have."""
+    """The services whose own limit lets in the laptop, which is not needed after the work, and apart from it only
+    addresses that are allowed."""
     laptop = AddressSet.of(site.laptop)
     return tuple(
         one

@@ -1,7 +1,7 @@
-"""Belief: what we hold to be true of a unit, store by store, and how surely one can still get in.
+"""Belief: what we hold to be true of a unit, store by store, and how surely somebody can still log in.
 
-Each store (staged, live, kept) has its plane and the ways in that are proven to open while it is in force. Staged
-edits let nobody in until they are activated, so no way is ever proven on them.
+Each store (staged, live, kept) has its plane, and the ways in that are proven to open while it is in force. Staged
+edits let nobody in until they are put in force, so no way is ever proven on them.
 """
 
 from __future__ import annotations
@@ -33,8 +33,8 @@ class Standing(Enum):
 
 @dataclass(frozen=True)
 class Belief:
-    """What we hold to be true. `ways` are logins that succeeded and that nothing since could have taken away;
-    `sessions` are alive; `laptops` are the laptop's addresses, the present one first and then those it will have."""
+    """What we hold to be true. `ways` are logins that succeeded and that no later change could have taken away.
+    `sessions` are alive. `laptops` are the laptop's addresses: the present one first, then those it will have."""
 
     stores: Mapping[str, Plane]
     ways: Mapping[str, frozenset[Way]]
@@ -45,17 +45,17 @@ class Belief:
 
     @property
     def fallback(self) -> Fallback | None:
-        """What it goes back to by itself, unless that is confirmed."""
+        """What the unit goes back to by itself, unless it is confirmed."""
         return self.guard.fallback if isinstance(self.guard, Armed) else None
 
     @property
     def live(self) -> Plane:
-        """What is in force."""
+        """The settings in force."""
         return self.stores[LIVE]
 
     @property
     def kept(self) -> Plane:
-        """What the next start brings."""
+        """The settings of the next start."""
         return self.stores[KEPT]
 
     @property
@@ -65,12 +65,12 @@ class Belief:
 
     @property
     def surviving(self) -> frozenset[Way]:
-        """The ways that would also open after a power cut."""
+        """The ways that would open after a power cut too."""
         return self.ways[KEPT]
 
     @property
     def unsaved(self) -> bool:
-        """Would a power cut take something back (or is it not known that it would not)?"""
+        """Would a power cut undo something? Unknown counts as yes."""
         return bool(unlike(self.live, self.kept))
 
     @property
@@ -79,15 +79,14 @@ class Belief:
         return unlike(self.stores[STAGED], self.live) if STAGED in self.stores else frozenset()
 
     def without(self, way: Way) -> Belief:
-        """The same, that session gone."""
+        """The same belief without that session."""
         return replace(self, sessions=self.sessions - {way})
 
 
 def arrival(
     family: Family, planes: Mapping[str, Plane], ways: Iterable[Way], laptops: tuple[str, ...], ours: bool = False
 ) -> Belief:
-    """What is held to be true before the first step. `ours`: unkept settings were left by an earlier part of this
-    run."""
+    """The belief before the first step. `ours`: unsaved settings were left by an earlier part of this run."""
     live, proven = planes[LIVE], frozenset(ways)
     stores = {LIVE: live, KEPT: planes.get(KEPT, live)}
     surviving = coming_back(stores[KEPT], proven)
@@ -106,7 +105,7 @@ def arrival(
 
 
 def _as_saved(family: Family, live: Plane) -> Plane:
-    """The live plane without what reaches the kept store only by saving: that is not known there."""
+    """The live plane without the settings that reach the kept store only by saving: there they are unknown."""
     draft = Draft(live)
     late = [op for op in family.ops if LIVE in op.writes and KEPT not in op.writes]
     for path, value in leaves(live):
@@ -116,19 +115,18 @@ def _as_saved(family: Family, live: Plane) -> Plane:
 
 
 def coming_back(plane: Plane, ways: Iterable[Way]) -> frozenset[Way]:
-    """Those of the proven ways that are there again after the next start: what is off then, or not known to be on, is
-    none."""
+    """The proven ways that are there again after the next start. A service that is off then, or not known to be on,
+    gives none."""
     return frozenset(way for way in ways if comes_back(plane, way.service))
 
 
 def full(plane: Plane, way: Way) -> bool:
-    """Does the way lead to full rights? Only such a way keeps the technician in; rights that were not read do not
-    count."""
+    """Does this way give all rights? Only such a way counts; rights that were not read do not."""
     return bool(get(plane, ("accounts", way.account, "role")) == "full")
 
 
 def learn(belief: Belief, way: Way) -> Belief:
-    """A login that succeeded proves that account and service are there and on, and which credential opens."""
+    """A login that succeeded proves that its account and service are there and on, and which credential opens."""
     # a lesser account that gets in proves nothing of who can mend it; what it may do no login shows
     mends = full(belief.live, way)
     # a login proves what is live; it proves what is kept only where the two are the same
@@ -146,7 +144,7 @@ def learn(belief: Belief, way: Way) -> Belief:
 
 
 def learned(plane: Plane, way: Way) -> Plane:
-    """What a login shows of its account and its service. By a key it shows nothing of the password."""
+    """What a login shows of its account and its service. A login by key shows nothing of the password."""
     draft = Draft(plane)
     account, service = plane.accounts.get(way.account), plane.services.get(way.service)
     if account is not None:
@@ -160,11 +158,9 @@ def learned(plane: Plane, way: Way) -> Plane:
 
 
 def standing(belief: Belief, successors: Iterable[Way], before: Belief | None = None) -> Standing:
-    """How surely the technician can get in with full rights, on the live store and on the kept one.
-
-    `successors` are ways that are not proven and that the planes say should open. A timed return counts as a leap as
-    long as what it goes back to has a way. The ways proven `before` the step vouch for what successors share with them.
-    """
+    """How surely the technician can log in with all rights, on the live store and on the kept one. `successors` are
+    unproven ways that should open by the planes. A timed return counts as a one-shot change as long as what it goes
+    back to has a way in. The ways proven `before` the step vouch for what the successors share with them."""
     coming = tuple(successors)
 
     def ours(ways: Iterable[Way], plane: Plane) -> list[Way]:

@@ -24,7 +24,7 @@ Found = tuple[list[Change], list[Gap]]
 
 
 def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[tuple[Change, ...], tuple[Gap, ...]]:
-    """What has to change for the plane to be as wanted, and what of it cannot be planned."""
+    """The changes that bring the plane to the target, and the gaps: what of it cannot be planned."""
     out: dict[Change, None] = {}
     gaps: list[Gap] = []
     coming = with_mode(plane, target, family)
@@ -51,7 +51,7 @@ def changes(plane: Plane, target: Target, family: Family, site: Site) -> tuple[t
 def _shut(
     plane: Plane, target: Target, family: Family, out: tuple[Change, ...], gaps: tuple[Gap, ...]
 ) -> tuple[tuple[Change, ...], tuple[Gap, ...]]:
-    """What should be off and cannot be switched off is shut to everybody, where the unit can do that."""
+    """A service that should be off and cannot be switched off is blocked for everybody, where the unit can do that."""
     unwanted = {want.path for want in target if want.path[-1] == "enabled" and want.value is False}
     left: list[Gap] = []
     # what stays on starts again too
@@ -68,7 +68,7 @@ def _shut(
 
 
 def _worded(family: Family, change: Change, plane: Plane) -> bool:
-    """Can this be said to the unit?"""
+    """Can this value be written on this unit?"""
     try:
         bind(family, change, plane)
     except ValueError:
@@ -77,7 +77,7 @@ def _worded(family: Family, change: Change, plane: Plane) -> bool:
 
 
 def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> None:
-    """What one program serves goes off in one step; where some of it is needed, none of it can."""
+    """Services of one program go off in one step. If one of them is needed, none of them can."""
     off = {
         one.path[1]: one
         for one in out
@@ -100,8 +100,8 @@ def _served_together(plane: Plane, out: dict[Change, None], gaps: list[Gap]) -> 
 
 
 def _kept(plane: Plane, what: str) -> bool:
-    """Does this go on, which a program does beside a service: another service that runs, or something that is no
-    service of the plane?"""
+    """Does the program do something else that has to go on: another running service, or work that is no service of
+    the plane?"""
     path: Path = ("services", what)
     return not exists(plane, path) or get(plane, (*path, "enabled")) is True
 
@@ -112,8 +112,8 @@ RIGHTS: tuple[Path, ...] = ((), ("role",), ("secret",), ("enabled",))
 
 
 def with_mode(plane: Plane, target: Target, family: Family) -> Plane:
-    """The plane with what the wanted way of guarding itself brings, as the family says; the same where that is as
-    wanted, or cannot be set."""
+    """The plane with everything the wanted mode brings, as the family says; unchanged where the mode is as wanted or
+    cannot be set."""
     want = next((one for one in target if one.path == MODE and one.kind == "set"), None)
     if want is None or reached(MODE, plane.mode, want.value):
         return plane
@@ -149,7 +149,7 @@ def _cannot(plane: Plane, change: Set, family: Family, target: Target) -> str:
 
 
 def _never(op: Op, plane: Plane, path: Path, target: Target) -> str:
-    """What the op needs and this unit does not have, where nothing that is wanted brings it; empty where it may."""
+    """A need of the op that this unit does not have and that no wanted change brings; empty where there is none."""
     wanted = {want.path for want in target}
     needs = [(filled(pattern, path), word) for pattern, word in op.needs]
     # what was not read does not become known by being wanted
@@ -226,8 +226,8 @@ def _present(plane: Plane, want: Want, family: Family, target: Target) -> Found:
 
 
 def _untold(plane: Plane, change: Set, family: Family) -> str:
-    """Why what is written could not be read back: the unit was asked, and did not show it for this item or, where this
-    is yet to be made, of any other. Empty where a login tells."""
+    """Why the change could not be read back: the unit did not show this setting for the item, or for a new item, for
+    any other. Empty where a login shows it."""
     inside = item_of(change.path)
     if inside is None or holds_secret(change.path) or pattern_of(change.path) not in family.covers():
         return ""

@@ -20,7 +20,7 @@ from ..plane.leaves import Plane
 
 @dataclass(frozen=True)
 class Fallback:
-    """What the unit goes back to, and after how many seconds from the arming."""
+    """What the unit goes back to, and how many seconds after arming."""
 
     seconds: float
     stores: Mapping[str, Plane]
@@ -29,7 +29,7 @@ class Fallback:
 
 @dataclass(frozen=True)
 class Idle:
-    """Nothing goes back by itself."""
+    """No return is armed."""
 
     def arm(self, fallback: Fallback, left: float | None = None) -> Armed:
         """Armed, with the seconds the unit itself says are left."""
@@ -46,7 +46,7 @@ class Idle:
 
 @dataclass(frozen=True)
 class Armed:
-    """It goes back when the time is over. `left` are the seconds the unit said last, at `asked` (laptop time,
+    """The unit goes back when the time is over. `left` are the seconds the unit named last, at `asked` (laptop time,
     seconds)."""
 
     fallback: Fallback
@@ -76,7 +76,7 @@ class Armed:
 
 @dataclass(frozen=True)
 class Proven(Armed):
-    """It goes back when the time is over, and somebody has logged in since the last write."""
+    """The unit goes back when the time is over, and somebody has logged in since the last write."""
 
     by: Way = field(default=None)  # type: ignore[assignment]  # dataclass order: a proven guard always has its login
 

@@ -1,5 +1,5 @@
-"""Following the unit and not its forecast: what reads otherwise is weighed, believed where it harms nothing, and the
-run goes on."""
+"""Follows the unit and not its forecast: a setting that reads otherwise is weighed, believed where it harms nothing,
+and the run goes on."""
 
 from __future__ import annotations
 
@@ -28,14 +28,14 @@ from .weighing import carries, weigh
 
 
 class Following(Guarding):
-    """A run that goes on as long as nobody loses a way in."""
+    """A run that goes on as long as no way in is lost."""
 
     def accept(
         self, place: int, step: Step, words: str, store: str, seen: Plane, touched: Iterable[Path]
     ) -> Generator[Request, Any, tuple[Path, ...]]:
-        """Believe what reads otherwise than was forecast, where nobody loses a way in by it. Gives what steps of ours
-        touch (`touched`) and is not as wanted. Raises Stop where a way in is at stake, or what the run itself rests
-        on."""
+        """Believe a reading that differs from the forecast, where no way in is lost. Returns the settings that steps
+        of ours touch (`touched`) and that are not as wanted. Raises Stop where a way in is at stake, or something
+        the run itself rests on."""
         expected = self.belief.stores[store]
         odd = surprises(expected, seen)
         if not odd:
@@ -57,13 +57,13 @@ class Following(Guarding):
         return tuple(path for path in weighed.ours if path not in good)
 
     def suits(self, path: Path, now: Plane) -> bool:
-        """Is what stands there as good as what was wanted?"""
+        """Is the value that stands there as good as the wanted one?"""
         return not is_item(path) and any(
             want.path == path and want.suits(get(now, path)) for want in self.sheet.target if want.kind == "set"
         )
 
     def adopted(self, expected: Plane, now: Plane) -> Belief:
-        """Believe what was read, in every store that is the one it was forecast of; what was believed before."""
+        """Take the reading into every store it belongs to; returns the belief of before."""
         before = self.belief
         stores = {name: now if plane is expected else plane for name, plane in before.stores.items()}
         ways = {
@@ -74,8 +74,8 @@ class Following(Guarding):
         return before
 
     def still_in(self, before: Belief, differs: str) -> Doing:
-        """Does everybody still get in whose way in a reading makes doubtful? A new login tells. Raises Stop where one
-        does not, or where nobody is surely let in at the next start any more."""
+        """Can everybody still log in whose way in the reading makes doubtful? A new login decides. Raises Stop where
+        one fails, or where nobody is surely let in at the next start any more."""
         for way in sorted(before.proven - self.belief.proven):
             outcome: Login = yield LogIn(way)
             if not isinstance(outcome, Opened):
@@ -86,16 +86,16 @@ class Following(Guarding):
 
     @staticmethod
     def lasts(belief: Belief) -> bool:
-        """Is somebody with full rights surely let in at the next start?"""
+        """Is somebody with all rights surely let in at the next start?"""
         return any(full(belief.kept, way) for way in belief.surviving)
 
     def harmless(self, bound: Bound) -> bool:
-        """Does nothing that it touches carry a way in?"""
+        """Does no way in depend on what the change touches?"""
         ways = frozenset().union(*self.belief.ways.values())
         return not any(carries(path, bound.before, ways) for path in bound.touches)
 
     def is_rested_on(self, bound: Bound) -> bool:
-        """Is it of what a way in rests on, or a password, of which nothing shows whether it was taken?"""
+        """Does a way in rest on it, or is it a password, which no reading shows?"""
         ways = frozenset().union(*self.belief.ways.values())
         return bound.secret is not None or touches(tuple(bound.touches), rests_on(bound.before, ways))
 
@@ -127,7 +127,7 @@ class Following(Guarding):
         left_out: bool = True,
         asked: bool = True,
     ) -> Unlike:
-        """How a change came out otherwise."""
+        """How the outcome of a change differs."""
         return Unlike(
             step=place, of=len(self.sheet.steps), kind=step.kind.value, what=words, path=show(bound.path), said=said,
             paths=tuple(map(show, odd)), left_out=left_out, reads=reads, asked=asked,
@@ -135,13 +135,13 @@ class Following(Guarding):
 
     @property
     def alone(self) -> bool:
-        """Can one change be taken back without the others: nothing goes back by itself, and nothing waits to be put
-        in force?"""
+        """Can one change be taken back without the others: is no return armed, and does nothing wait to be put in
+        force?"""
         return isinstance(self.belief.guard, Idle) and not self.belief.waiting
 
     def undone(self, bound: Bound) -> Generator[Request, Any, TakenBack | None]:
-        """The last change taken back alone, with what came of it; None where everything since the last proof has to
-        go."""
+        """Take back the last change alone; returns what came of it, or None where everything since the last proof
+        has to go."""
         if not self.alone or not self.unproven or self.unproven[-1].bound is not bound:
             return None
         try:
@@ -150,7 +150,8 @@ class Following(Guarding):
             return TakenBack((), (stop.why,))
 
     def refused(self, before: Belief, bound: Bound) -> TakenBack | None:
-        """Nothing happened, so there is nothing to take back; None where everything since the last proof has to go."""
+        """A refused change did nothing, so nothing is taken back; None where everything since the last proof has to
+        go."""
         self.belief = replace(before, sessions=self.belief.sessions)
         self.unproven = [one for one in self.unproven if one.bound is not bound]
         return TakenBack() if self.alone else None

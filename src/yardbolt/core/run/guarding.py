@@ -1,5 +1,5 @@
-"""Carrying out under a guard: a return is armed before what could shut somebody out, asked how long it still waits,
-and confirmed by the very login that proves the way in."""
+"""Runs a change under a guard: a return is armed before anything that could lock somebody out. The unit is asked how
+long it still waits. The same login that proves the way in confirms the change."""
 
 from __future__ import annotations
 
@@ -33,15 +33,15 @@ TO_PROVE = 60.0  # seconds that must be left of a timed return to log in again a
 
 
 class Guarding(TakingBack):
-    """A run that knows how to arm, to ask and to confirm."""
+    """A run that can arm, ask and confirm."""
 
     def prove(self, place: int, step: Step) -> Doing:
-        """Log in again, and compare what is read."""
+        """Log in again, and compare the reading."""
         raise NotImplementedError
 
     def order_alone(self, place: int, step: Step, doing: str, via: Way | None = None) -> Generator[Request, Any, str]:
-        """An op that stands alone, journaled and sent (by this very session, where one is named); what it does, in
-        words. Raises Stop unless it was done."""
+        """Send an op that stands alone, with its entries in the journal (by this very session, where one is given);
+        returns what it does, in words. Raises Stop unless it was done."""
         assert step.op is not None
         words = self.words(step)
         yield self.sending(place, step, words)
@@ -55,7 +55,7 @@ class Guarding(TakingBack):
         return words
 
     def arm(self, place: int, step: Step) -> Doing:
-        """What comes now goes back by itself. Armed means read as armed, with the time it still has."""
+        """Arm the return. It counts as armed only once it was read as armed, with the time it still has."""
         assert step.op is not None
         # sent, and perhaps armed though it failed: what is armed goes back to what is there now, which is no harm
         words = yield from self.order_alone(place, step, "arming the timed return")
@@ -68,8 +68,8 @@ class Guarding(TakingBack):
         yield self.done(place, step, words)
 
     def confirm(self, place: int, step: Step) -> Doing:
-        """It does not go back any more: only now are the changes made for good. By the very session whose login
-        proved it: one that was open before would still be open where nobody gets in."""
+        """Confirm: only now are the changes permanent. It goes by the very session whose login proved them, because
+        an older session would still be open where nobody gets in any more."""
         words = yield from self.order_alone(place, step, "confirming", self.proof().by)
         if (yield from self.returning()) is not ABSENT:
             raise Stop("confirmed, and yet it reads as going back by itself")
@@ -77,15 +77,15 @@ class Guarding(TakingBack):
         yield self.done(place, step, words)
 
     def proof(self) -> Proven:
-        """The login that proves what is to be confirmed. Raises Stop where there is none since the last write."""
+        """The login that proves what is to be confirmed. Raises Stop where there was none since the last write."""
         guard = self.belief.guard
         if not isinstance(guard, Proven):
             raise Stop("not confirmed, so it goes back by itself: no login since the last change has proven the way in")
         return guard
 
     def still_armed(self, place: int, bound: Bound) -> Doing:
-        """A guarded change is sent only while it would go back, with time left to prove it. Where the time grows
-        short, what was made so far is proven and confirmed, and the return armed again."""
+        """A guarded change is sent only while the unit would go back, with time left to prove it. If the time grows
+        short, what was made so far is proven and confirmed, and the return is armed again."""
         guard, arm = self.belief.guard, self.family.op_doing("arm")
         if not isinstance(guard, Armed) or arm is None:
             raise Stop("the timed return is not armed, so nothing that needs it is sent")
@@ -108,18 +108,18 @@ class Guarding(TakingBack):
         yield from self.arm(place, Step(Kind.ARM, op=arm))
 
     def not_over(self) -> None:
-        """Raises Stop where, by the laptop's clock, it has gone back by now."""
+        """Raises Stop if the unit has gone back by now, by the laptop's clock."""
         guard = self.belief.guard
         if isinstance(guard, Armed) and guard.left_at(self.seconds()) <= 0:
             raise Stop("the timed return is over, and what was not confirmed has gone back")
 
     @property
     def armed(self) -> bool:
-        """Does it go back by itself just now?"""
+        """Is a return armed at this moment?"""
         return isinstance(self.belief.guard, Armed)
 
     def seconds(self) -> float:
-        """The laptop's clock, which goes on while the laptop sleeps."""
+        """The laptop's clock. It goes on while the laptop sleeps."""
         return datetime.fromisoformat(self.now()).timestamp()
 
     def tell_guard(self, left: float) -> None:
@@ -128,13 +128,13 @@ class Guarding(TakingBack):
             self.belief = replace(self.belief, guard=guard.told(left, self.seconds()))
 
     def time_told(self, seen: Planes) -> None:
-        """The time that is left, as a reading that was made anyway tells it."""
+        """The time that is left, from a reading that was made anyway."""
         left = get(seen.get(LIVE, Plane()), RETURNING)
         if isinstance(left, float):
             self.tell_guard(left)
 
     def returning(self) -> Generator[Request, Any, Any]:
-        """When it goes back by itself, as the unit tells it. Raises Stop where it does not."""
+        """The time until the unit goes back, as it says itself. Raises Stop where no return is armed."""
         seen = yield from self.read(frozenset({RETURNING}), "whether it goes back by itself could not be read")
         left = get(seen.get(LIVE, Plane()), RETURNING)
         if left is None:

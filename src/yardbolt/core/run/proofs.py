@@ -1,8 +1,6 @@
-"""Proofs: claims derived from what was found and what is wanted, each with its positive control.
-
-A refusal counts only beside a positive control: a good login by that service just before and after, or the same source
-admitted as found. Silence is not a refusal. What could not be tried says why, and never counts as passed.
-"""
+"""Proofs: claims derived from what was found and what is wanted, each with its control. A refusal counts only beside
+a control: a good login by that service just before and after, or the same source let in as found. Silence is not a
+refusal. What could not be tried says why, and never counts as passed."""
 
 from __future__ import annotations
 
@@ -70,8 +68,8 @@ class Sort(Enum):
 
 @dataclass(frozen=True)
 class Claim:
-    """One thing to try. `backs` are the paths it proves. `control` says what makes a refusal count. `free`: there is
-    no such account any more, so trying costs nobody a try."""
+    """One thing to try. `backs` are the paths it proves. `control` says what makes a refusal count. `free`: the
+    account does not exist any more, so trying uses up no try."""
 
     sort: Sort
     text: str
@@ -136,8 +134,8 @@ WRONG = {
 def claims(
     family: Family, now: Plane, site: Site, ways: Iterable[Way], removed: Iterable[Way] = (), also: Iterable[Way] = ()
 ) -> tuple[Claim, ...]:
-    """Everything that can be tried without writing, most useful first. `removed` are logins of accounts that are
-    gone; `also` those by further services, where only the right password is tried."""
+    """Everything that can be tried without writing, most useful first. `removed` are logins of removed accounts.
+    `also` are logins by further services, where only the right password is tried."""
     every = sorted(ways, key=lambda way: (get(now, ("accounts", way.account, "role")) != "full", way))
     # what the settings surely block must be blocked
     ended = [way for way in every if admit(now, way).admitted is False]
@@ -191,7 +189,7 @@ def shown_by(service: str) -> str:
 
 
 def _shows_a_key(family: Family, now: Plane, service: str) -> bool:
-    """Not where it is plain, as read or as the family says."""
+    """Does the service show a key? Not where it is unencrypted, as read or as the family says."""
     encrypted = get(now, ("services", service, "encrypted"))
     return encrypted is not False and (encrypted is True or service not in family.services() or family.sealed(service))
 
@@ -226,13 +224,14 @@ def _ended(now: Plane, way: Way) -> Claim:
 
 
 def _never_locked(now: Plane, account: str) -> bool:
-    """Is it root, and was it read that wrong passwords do not lock root? Then a refusal is not that of a lock."""
+    """Is it root, and does the reading say that wrong passwords do not lock root? Then a refusal cannot come from a
+    lock."""
     is_root = get(now, ("accounts", account, "becomes_root")) == "is root"
     return is_root and (now.lockout.tries is ABSENT or now.lockout.binds_root is False)
 
 
 def _others_off(now: Plane, doors: Mapping[str, Door]) -> list[Door]:
-    """Where services that no channel uses, and that are off or shut, would answer."""
+    """The ports of services that no channel uses and that are off or blocked."""
     met = next(iter(doors.values()), None)
     return [
         Door(one.key, met.address, port, one.key)
@@ -273,7 +272,7 @@ def _stranger(door: Door, stranger: str, site: Site) -> Claim:
 
 
 def _met(now: Plane, door: Door, address: str) -> bool:
-    """May it be met at that address: does the service listen in its address family, as far as all its sockets were
+    """Can the service be met at that address: does it listen in that address family, as far as all its sockets were
     read?"""
     transport = "udp" if door.service == "snmp" else "tcp"
     here = [
@@ -283,7 +282,7 @@ def _met(now: Plane, door: Door, address: str) -> bool:
 
 
 def _admitted(now: Plane, door: Door, site: Site) -> Iterator[Claim]:
-    """Everybody the laptop stands in for, at a service that is meant for them."""
+    """Everybody the laptop stands in for, at each service that is meant for them."""
     for source in site.stands_in:
         address = site.also if ":" in source else door.address
         if address and source in site.meant_for(door.service) and _met(now, door, address):
@@ -293,7 +292,7 @@ def _admitted(now: Plane, door: Door, site: Site) -> Iterator[Claim]:
 
 
 def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
-    """Users of ours that SNMP answers, and what it must not answer beside them."""
+    """The users of ours that SNMP must answer, and what it must not answer."""
     met, control = next(iter(site.doors), None), "the user is answered just before and after"
     agent = now.services.get("snmp")
     if met is None or agent is None or agent.enabled is False:
@@ -336,11 +335,8 @@ def _by_snmp(now: Plane, site: Site) -> Iterator[Claim]:
 
 
 def side_door(plane: Plane, way: Way) -> frozenset[Path]:
-    """What a login at a second daemon beside the real one proves of a way: every condition but the port and what
-    filters it.
-
-    It backs a claim; it is not a way in that stays.
-    """
+    """What a login at a second daemon beside the real one proves of a way: every condition but the port and its
+    filter. It backs a claim and is no way in of its own."""
     own = {("services", way.service, "port"), ("services", way.service, "interfaces")}
     rests = (condition.paths for condition in admit(plane, way).conditions)
     filtered = passage(plane, way).paths

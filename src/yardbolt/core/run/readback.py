@@ -1,4 +1,4 @@
-"""What a reading that was made after a change says of it."""
+"""What a reading says of the change made before it."""
 
 from __future__ import annotations
 
@@ -12,9 +12,9 @@ from ..plane.table import holds_secret, is_item, item_of, pattern_of
 
 
 def told_of_it(family: Family, path: Path, store: str, seen: Plane, was: Plane | None = None) -> bool:
-    """Does the reading say anything of what was changed, where the family can read that store of it? Secrets never
-    show. Of a list that was not read whole (`was`), what alone is missing is gone: all else it showed before, it
-    shows still."""
+    """Does the reading show the setting that was changed, where the family can read that store? Secrets never show.
+    In a list that was not read whole, an item that alone is missing is gone if everything else shown before (`was`)
+    is still shown."""
     if holds_secret(path) or not any(pattern_of(path) in ask.feeds and ask.store == store for ask in family.asks):
         return True
     if not is_item(path):
