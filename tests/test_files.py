@@ -166,6 +166,7 @@ BROKEN += [
 ]  # fmt: skip
 
 FORESEEN = [
+    ("corvane-rb3", "without: [small appliance, log servers, staging, addresses per account]\nlacks: [accounts/*/enabled]\n", "", "nothing says what it cannot have"),
     ("quenby-ql8", "into: accounts, whole: yes", "into: accounts", "no ask reads accounts whole: nothing is ever missing there"),
     ("quenby-ql8", "{role} {enabled} {storage}", "{role} {skip} {storage}", "ssh: who gets in is never sure, for no ask reads accounts/*/enabled (or say"),
     ("quenby-ql8", 'secret: "Phrase: "', 'secret: "Hand: "', "channels.board: the sign 'Hand: ' stands for two things"),
