@@ -157,6 +157,9 @@ BROKEN = [
 
 
 BROKEN += [
+    ("families", "harrowfen-gd6", "/gate/ways?of={store}", "/gate/ways?of=force", ["asks.ways.stores", "{store} stands nowhere"]),
+    ("families", "harrowfen-gd6", "  about:\n", "  ways.staged: {get: /x, leaves: {name: x}}\n  about:\n", ["asks.ways.stores", "an ask of that name already"]),
+    ("families", "quenby-ql8", 'say: "engrave {word}"', 'say: "engrave {word}", does: save'.replace(", does", "\n    does"), ["ops.engrave.set", "stands without make, drop and does"]),
     ("families", "harrowfen-gd6", "stores: {live: force, staged: draft}, leaves", "stores: {live: force, drafty: draft}, leaves", ["LINE", "found 'drafty'"]),
     ("families", "harrowfen-gd6", "permitted: only_from", "permited: only_from", ["LINE", "accounts/*/permited is not on the plane"]),
     ("families", "linux-server", "policy/classes: minclass", "policy/clases: minclass", ["LINE", "policy/clases is not on the plane"]),

@@ -144,7 +144,7 @@ def test_what_a_channel_says_once_holds_for_every_reply_and_block() -> None:
     for heard, end, said in (
         ([*into, Heard(inside, "port 3"), gone], Done(Replies()), 4),
         ([*into, no, gone], No("no: taken"), 4),
-        ([*into, Heard(inside, "port 3"), Heard(inside, "done\nno: not all")], No("no: not all"), 4),
+        ([*into, Heard(inside, "port 3"), Heard(inside, "done\nno: not all")], No("no: not all", alive=False), 4),
         ([into[0], Heard(inside, "doors\nno: not there"), gone], No("no: not there", sent=False), 3),
         ([Heard(outside, "setup\nno: not you")], No("no: not you", sent=False), 1),
         ([into[0], Lost(End.CLOSED)], Ended(sent=True), 2),
@@ -156,6 +156,8 @@ def test_what_a_channel_says_once_holds_for_every_reply_and_block() -> None:
     word = console.OpHow("word x").in_channel(FRAMED, True)
     assert console.message(word, {"secret": (Slot(Ref("s")),)})[1] == (("New: ", (Slot(Ref("s")),)),)
     assert console.message(word, {"secret": ("10 min",)})[1] == ()
+    own = replace(word, prompts=(console.Prompt("New: ", "twice"),))
+    assert console.message(own, {"secret": (Slot(Ref("s")),)})[1] == (("New: ", ("twice",)),)
 
 
 def test_gates_are_never_passed_by_themselves() -> None:

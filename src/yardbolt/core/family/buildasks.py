@@ -23,6 +23,9 @@ class AsksBuilt(FileParts):
 
     def ask(self, name: str, tree: Tree) -> Ask:
         at: Keys = ("asks", name)
+        if tree.get("stores"):
+            problem = "{store} stands nowhere in the ask, or there is an ask of that name already"
+            raise self.fail((*at, "stores"), problem)
         by, talk = self.by(at, tree)
         feeds: set[Path] = set()
         whole: list[Path] = []

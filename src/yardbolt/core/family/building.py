@@ -40,6 +40,8 @@ class _Builder(AsksBuilt):
 
     def op(self, name: str, tree: Tree, keeps: bool, always: tuple[tuple[Path, str], ...] = ()) -> Op:
         at: Keys = ("ops", name)
+        if isinstance(tree.get("set"), Mapping):
+            raise self.fail((*at, "set"), "a table of settings holds some, and stands without make, drop and does")
         by, talk = self.by(at, tree)
         kinds = {k: tuple(self.path((*at, k), p) for p in tree.get(k, ())) for k in ("set", "make", "drop")}
         everything = kinds["set"] + kinds["make"] + kinds["drop"]

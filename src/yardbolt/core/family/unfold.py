@@ -12,9 +12,11 @@ from collections.abc import Callable
 from typing import Any
 
 from ..talk.conversation import Keys
+from .model import LIVE
 
 Tree = dict[str, Any]
 WORD, STORE = "{word}", "{store}"
+ALONE = {"make", "drop", "does"}  # what no table of settings goes with
 
 
 def unfolded(tree: Tree) -> tuple[Tree, Callable[[Keys], Keys]]:
@@ -41,10 +43,12 @@ def _with(part: Tree, every: Tree) -> Tree:
 def _asks(asks: Tree, came: dict[Keys, Keys]) -> Tree:
     out: Tree = {}
     for name, one in asks.items():
-        if not (stores := _stores_of(asks, name)):
+        stores = _stores_of(asks, name)
+        rest = {key: value for key, value in one.items() if key != "stores"} if stores else {}
+        taken = [new for new in (_in_store(asks, name, store) for store in stores) if new != name and new in asks]
+        if not stores or taken or STORE not in str(rest):
             out[name] = one
             continue
-        rest = {key: value for key, value in one.items() if key != "stores"}
         for store, word in stores.items():
             new = _in_store(asks, name, store)
             out[new] = {**_put(rest, STORE, str(word)), "store": store}
@@ -72,10 +76,10 @@ def _ops(ops: Tree, asks: Tree, came: dict[Keys, Keys]) -> Tree:
         if not isinstance(one, dict):
             out[name] = one
             continue
-        writes = one.get("writes")
+        writes = one.get("writes", [LIVE])
         if isinstance(writes, list) and writes and "on" in one:
             one = {**one, "on": _in_store(asks, one["on"], str(writes[0]))}
-        if not isinstance(one.get("set"), dict):
+        if not isinstance(one.get("set"), dict) or not one["set"] or not ALONE.isdisjoint(one):
             out[name] = one
             continue
         rest = {key: value for key, value in one.items() if key != "set"}

@@ -324,8 +324,9 @@ def message(how: AskHow | OpHow, fill: Fill) -> tuple[Text, tuple[tuple[str, Tex
         if all(name != "old" or slot_key(name, notation) in fill for name, notation in slots(prompt.send))
     ]
     # a question for a password is answered where there is one to give, and with nothing else
+    asked = {prompt.sign for prompt in own}
     for prompt in common:
-        if all(_secret(fill.get(slot_key(*one))) for one in slots(prompt.send)):
+        if prompt.sign not in asked and all(_secret(fill.get(slot_key(*one))) for one in slots(prompt.send)):
             prompts.append((prompt.sign, fill_in(prompt.send, fill)))
     for line in (*how.place.into, how.place.out) if how.place else ():
         fill_in(line, fill)
@@ -418,8 +419,10 @@ def _in_block(
         if isinstance(got, No):
             break
     out = yield from _converse(channel, fill_in(how.place.out, fill), (), seconds)
-    # what was said may be put in force by going out, and refused there
-    return got if isinstance(got, No) or isinstance(out, Done) else out
+    if isinstance(out, Done):
+        return got
+    # going out may put the change in force, and be refused; nobody types on inside a block that does not end
+    return replace(got if isinstance(got, No) else out, alive=False) if isinstance(out, No) else out
 
 
 def ask(channel: Channel, fetch: Fetch, session: Any) -> Asking:
