@@ -547,7 +547,7 @@ def test_the_factory_account_goes_only_after_save_restart_and_a_proven_owner() -
 
 
 def test_unkept_settings_found_on_arrival_block() -> None:
-    """Our saving would publish what a stranger left unkept, so nothing is planned until the owner says so."""
+    """What a stranger left unsaved would be saved with ours, so nothing is planned until the owner says so."""
     bare, way = fresh()
     bare.unit.live.rest = 9
     plane = read_in(bare, way)

@@ -99,7 +99,7 @@ def test_staged_edits_are_put_in_force_phase_by_phase_and_proven() -> None:
 
 
 def test_what_somebody_left_staged_blocks_by_name() -> None:
-    """Our activation would publish it: the sheet is refused and names the paths; unread counts as waiting."""
+    """It would go in force with ours: the sheet is refused and names the paths; unread counts as waiting."""
     made, unit = family(), Unit(family())
     unit.stores["staged"] = Draft(unit.stores["staged"]).put(("banner",), "theirs").freeze()
     unit.stores = {s: put(p, ("stores", "waiting"), 1) for s, p in unit.stores.items()}

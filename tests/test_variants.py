@@ -141,7 +141,7 @@ def test_the_wrong_unit_and_a_second_hand_are_kept_out(job: Tool) -> None:
 
 
 def test_settings_somebody_left_unkept_block_until_the_owner_decides(job: Tool) -> None:
-    """Our saving would publish them: refused, shown as a finding, and done only on his word."""
+    """They would be saved with ours: refused, shown as a finding, and done only on his word."""
     job("check", code=3)
     job("enter", "--yes", "--this-one")
     foreman = safe_values(job.folder)["sk-sw-04/foreman"]

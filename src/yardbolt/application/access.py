@@ -80,7 +80,7 @@ def _own_limit(one: Service) -> str:
     if one.permitted is None:
         limit = "its own limit was not read"
     else:
-        limit = "no limit of its own" if one.permitted is ABSENT else f"lets in {one.permitted}"
+        limit = "no limit of its own" if one.permitted is ABSENT else f"its own limit lets in {one.permitted}"
     if one.accounts is None:
         return f"{limit}; which accounts it takes was not read"
     return f"{limit}; takes only {', '.join(one.accounts)}" if isinstance(one.accounts, tuple) else limit

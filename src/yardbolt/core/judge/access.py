@@ -30,7 +30,7 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
     """Everything that must hold for this way; where the settings are those of the next start, that its service comes
     back too."""
     service, account = ("services", way.service), ("accounts", way.account)
-    found = [one_path(path, exists(plane, path), f"{spoken(path)} is there") for path in (service, account)]
+    found = [_there(path, exists(plane, path)) for path in (service, account)]
     for path in ((*service, "enabled"), (*account, "enabled")):
         value = get(plane, path)
         # what cannot be switched off is on
@@ -49,6 +49,11 @@ def conditions(plane: Plane, way: Way, kept: bool = False) -> tuple[Condition, .
     if kept:
         found.append(_comes_back(plane, service))
     return (*found, *at_address(plane, way), bound_to(plane, way.door), by_entry_list(plane, way), passage(plane, way))
+
+
+def _there(path: Path, holds: bool | None) -> Condition:
+    said = "may be there or not" if holds is None else "is there" if holds else "is not there"
+    return one_path(path, holds, f"{spoken(path)} {said}")
 
 
 def _shown(plane: Plane, way: Way) -> tuple[Condition, ...]:

@@ -1,4 +1,4 @@
-"""What was found on arrival that our own saving or activating would publish."""
+"""Settings found on arrival that would be saved, or put in force, together with ours."""
 
 from __future__ import annotations
 
@@ -10,15 +10,19 @@ from .sheet import Refused
 
 
 def found_waiting(family: Family, belief: Belief) -> Refused | None:
-    """Settings that were live but not saved, or staged but not live, on arrival: ours would publish them."""
+    """Settings that were live but not saved, or staged but not live, on arrival: they would go in force, or be kept, with ours."""
     live = belief.live
     if family.op_activating() is not None and live.stores.waiting not in (0, ABSENT):
         if live.stores.waiting is None:
-            return Refused(("whether edits wait to be put in force was not read, and ours would publish them",))
+            return Refused(
+                (
+                    "whether edits of somebody else wait to be put in force was not read, and they would go in force with ours",
+                )
+            )
         told = live.stores.names if isinstance(live.stores.names, tuple) else sorted(map(show, belief.waiting))
         many = f"{live.stores.waiting} edit{'s' if live.stores.waiting != 1 else ''}"
         names = f" ({', '.join(told)})" if 0 < len(told) <= 9 else ""
-        why = f"staged on arrival and not in force: {many}{names}; our activation would publish them"
+        why = f"somebody left {many} not in force{names}; with ours it would go in force"
         return Refused((f"{why}: have the person who made them finish, or say 'allows: {{drop edits: yes}}'",))
     differences = live.stores.differences
     if family.op_keeping() is None or differences in (0, ABSENT) or belief.surviving:
@@ -31,5 +35,5 @@ def found_waiting(family: Family, belief: Belief) -> Refused | None:
     unkept = live.stores.names if isinstance(live.stores.names, tuple) else ()
     many = f"{', '.join(unkept)}: {many}" if unkept else many
     return Refused(
-        (f"{many} live but not saved on arrival; our saving would publish them: look at them, then say --found keep",)
+        (f"{many} live but not saved on arrival, and would be saved with ours: look at them, then say --found keep",)
     )

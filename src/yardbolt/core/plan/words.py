@@ -73,7 +73,7 @@ def _set_up(change: Set, near: str) -> str:
         case Set(("interfaces", name, "gateway"), value):
             return f"{name} goes out by {human(change.path, value)}"
         case Set(("entry_lists", name, "permitted"), AddressSet() as sources):
-            return f"admission {name} from {brief(sources, near)}"
+            return f"entry list {name} from {brief(sources, near)}"
         case Set(("accounts", name, "own_rules"), False):
             return f"{name} keeps to the policy"
         case Set(("accounts", name, "mailbox"), value):

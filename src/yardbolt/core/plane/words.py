@@ -90,13 +90,13 @@ def spoken(path: Path) -> str:
     if len(path) == 2 and path[0] in ("accounts", "services", "files", "jobs", "listening"):
         return path[1]
     if path[:1] == ("entry_lists",) and len(path) == 2:
-        return f"admission {path[1]}"
+        return f"entry list {path[1]}"
     if path[:1] == ("interfaces",) and len(path) == 2:
         return f"socket {path[1]}"
     if path[:1] == ("interfaces",) and len(path) == 3:
         return {
             "services": "what {} lets in",
-            "entry_list": "admission of {}",
+            "entry_list": "entry list of {}",
             "addresses": "address of {}",
             "gateway": "way out of {}",
             "lends": "addresses lent by {}",
