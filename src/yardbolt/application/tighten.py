@@ -191,13 +191,16 @@ def _possible_now(unit: UnitInWork, made: Plan, proved: Proved) -> tuple[Change,
     """The changes that could not be planned because something was not read, and can be planned now. They were not
     approved, so they are for another run. A change that only the order forbade, or that needs a consent, is not
     among them."""
-    tried = {change.path for change in made.changes} | {parse(path) for path in unit.record.history().left_out}
+    filed = unit.record.latest("target", TargetDocument)
+    assert filed is not None  # what is carried out was approved
+    approved = filed.document
+    found = from_tree(approved.found)
+    tried = {change.path for change in made.changes} | {parse(key.split(" ")[1]) for key in approved.changes}
+    tried |= {parse(path) for path in unit.record.history().left_out}
     gaps = {gap.path for gap in changes(made.plane, made.target, unit.family, unit.site)[1]}
     todo = changes(proved.plane, target_of(unit, proved.plane)[0], unit.family, unit.site)[0]
     return tuple(
-        change
-        for change in todo
-        if change.path not in tried and (change.path in gaps or _unread(made.plane, change.path))
+        change for change in todo if change.path not in tried and (change.path in gaps or _unread(found, change.path))
     )
 
 
