@@ -1,7 +1,7 @@
 """Trying the published logins, with the controls that say what a refusal is worth.
 
 A refusal may mean that the password is another one; or that the unit is still starting, that the account is locked,
-that the service turns everybody away, or that one knocked at the wrong port. What was not ruled out stays a doubt.
+that the service blocks everybody, or that one knocked at the wrong port. What was not ruled out stays a doubt.
 """
 
 from __future__ import annotations

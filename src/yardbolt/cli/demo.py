@@ -51,7 +51,7 @@ OF_A_HOST: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
         (3,),
     ),
     (
-        "The plan: what could shut us out is made under a timed return, proven by a new login, and only then kept.",
+        "The plan: what could lock us out is made under a timed return, proven by a new login, and only then kept.",
         ("steps",),
         (0, 4),
     ),

@@ -71,7 +71,7 @@ class Passing:
 
     @cached_property
     def decisions(self) -> tuple[Decision, ...]:
-        """Every rule that decides about somebody, in order: at the beginning, and what turns somebody away later."""
+        """Every rule that decides about somebody, in order: at the beginning, and what blocks somebody later."""
         later = self.later.decisions if self.later else ()
         return (*self._first(), *(one for one in later if one.verdict != "pass"))
 

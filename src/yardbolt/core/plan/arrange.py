@@ -208,7 +208,7 @@ class Arranging:
             known = way.password is None or held == way.password
             if not known or way.source not in self.belief.laptops or self.hopeless(self.belief.live, way):
                 continue
-            # once more by the best way, after what could have shut us out
+            # once more by the best way, after what could have locked us out
             if way not in self.belief.proven or (again and not done):
                 phase = self.steps[-1].phase if self.steps else OPEN
                 self.add(Step(Kind.PROVE, way=way, phase=phase, reason="a new connection proves it"))

@@ -252,7 +252,7 @@ class Rank:
 
 
 def rank(change: Change, bound: Bound | str, belief: Belief, site: Site, replaced: bool = False) -> Rank:
-    """Where a change belongs, as the unit is believed to be now. What may shut somebody out who is in closes,
+    """Where a change belongs, as the unit is believed to be now. A change that may lock out somebody who is in closes,
     whatever else it is, unless something takes the place of what it ends (`replaced`)."""
     inside = frozenset(way.account for way in belief.proven)
     place, row = next((n, one) for n, one in enumerate(PRECEDENCE) if one.fits(change, belief.live, site, inside))

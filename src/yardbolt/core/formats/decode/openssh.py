@@ -116,7 +116,7 @@ def decode_server(reply: str, key: str = "") -> Decoded:
     if "port" not in settings.base or "permitrootlogin" not in settings.base:
         return Decoded((), ("the reply is not what sshd -T prints",))
     if why := not_in_force(seen):
-        # what else may turn somebody away stands in settings that are not in force, or not known to be
+        # what else may block somebody stands in settings that are not in force, or not known to be
         return Decoded(tuple(fact for fact in facts if fact[0] != (*_SSH, "permitted")), (why,))
     facts += _effective(settings, seen.get("socket", []))
     facts += _banner(settings, seen)
@@ -127,7 +127,7 @@ def decode_server(reply: str, key: str = "") -> Decoded:
     left = [*strange]
     if "wrapped" in seen:
         facts = [fact for fact in facts if fact[0] != (*_SSH, "permitted")]
-        left.append("hosts.allow and hosts.deny may turn somebody away; they are not judged")
+        left.append("hosts.allow and hosts.deny may block somebody; they are not judged")
     if _accounts(settings) is None or settings.base.keys() & {"allowgroups", "denygroups"}:
         left.append("AllowGroups, DenyUsers, DenyGroups or a Match may turn accounts away at SSH; that is not judged")
     if "narrowed" in seen:

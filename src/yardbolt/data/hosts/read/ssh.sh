@@ -11,7 +11,7 @@ else
     for x in ssh.socket sshd.socket; do systemctl is-active -q $x && systemctl show -p Listen $x; done | tag socket
   fi
   have ssh && ssh -V 2>&1 | tag version
-  # what may turn somebody away besides the server's own settings
+  # what may block somebody besides the server's own settings
   for x in /etc/hosts.allow /etc/hosts.deny; do [ -r "$x" ] && sed -n 's/#.*//; /[^[:space:]]/p' "$x" | tag wrapped; done
   for x in /etc/pam.d/sshd /etc/pam.d/common-account /etc/pam.d/common-auth; do
     [ -r "$x" ] && sed -n '/^[^#]*pam_\(access\|time\|listfile\|succeed_if\)\.so/p' "$x" | tag narrowed
