@@ -20,9 +20,10 @@ from hypothesis import strategies as st
 
 from tests.bare import BOARD, FAMILY, Bare, Watch, run_on, way_by
 from yardbolt.bench.lineswitch import Hand, LineSwitch
-from yardbolt.core.addresses import ANYONE, FOUR, AddressSet
+from yardbolt.core.addresses import ANYONE, FOUR, NOBODY, AddressSet
 from yardbolt.core.errors import UnitError, clean
 from yardbolt.core.family.bound import bind
+from yardbolt.core.family.building import family_of
 from yardbolt.core.family.extracting import extract
 from yardbolt.core.family.parts import Fact, Whole
 from yardbolt.core.family.reading import merge
@@ -34,6 +35,7 @@ from yardbolt.core.plane.edit import get, make, put, whole
 from yardbolt.core.plane.evidence import Leftover
 from yardbolt.core.plane.kinds import ABSENT, NEVER
 from yardbolt.core.plane.leaves import Plane
+from yardbolt.core.plane.path import Path
 from yardbolt.core.secret import Ref, Slot
 from yardbolt.core.talk import logon
 from yardbolt.core.talk.conversation import Fetch, Order, Replies
@@ -158,6 +160,98 @@ def test_what_a_channel_says_once_holds_for_every_reply_and_block() -> None:
     assert console.message(word, {"secret": ("10 min",)})[1] == ()
     own = replace(word, prompts=(console.Prompt("New: ", "twice"),))
     assert console.message(own, {"secret": (Slot(Ref("s")),)})[1] == (("New: ", ("twice",)),)
+
+
+HUT: dict[str, Any] = {
+    "family": "hut", "title": "Hut",
+    "channels": {"line": {"talk": "console", "services": {"telnet": "plain"}, "prompt": "hut> ", "replies": [{"starts": "no: ", "means": "no"}]}},
+    "values": {
+        "services/*/permitted": {"empty": "anyone"}, "idle": {"codec": "minutes:seconds"}, "lockout/release": {"codec": "hours:minutes:seconds"},
+        "logs/destinations": {"empty": "not set", "codec": "udp-address:port"}, "accounts/*/role": {"words": {"may do all": "full", "may look": "read"}},
+    },
+    "asks": {
+        "doors": {"say": "doors", "lines": [
+            {"row": "let {from} {mask} to {key}", "take": {"{from}/{mask}": "services/*/permitted"}},
+            {"row": "door {key} at {port:number}", "take": {"port": "services/*/port"}},
+            {"row": "log to {at}", "take": {"at": "logs/destinations"}, "none": {"logs/destinations": "not set"}}]},
+        "one": {"say": "door {key}", "each": "services", "lines": [{"row": "open", "none": {"services/*/permitted": "nobody"}}, {"row": "let {from}", "take": {"from": "services/*/permitted"}, "none": {"services/*/permitted": "anyone"}}]},
+        "folk": {"say": "folk", "rows": {"aligned": "yes", "heading": "who      rank        away  since", "row": "{key} {role} {enabled} {skip}", "into": "accounts", "whole": "yes"}},
+        "rest": {"say": "rest", "pairs": {"between": ":", "take": {"idle": "idle", "lock": "lockout/release", "up": "identity/uptime"}}},
+    },
+    "ops": {
+        "from": {"set": ["services/*/permitted"], "adds": "let {address} {mask} to {key}", "takes": "bar {value} from {key}", "writes": ["live", "kept"]},
+        "log": {"set": ["logs/destinations"], "adds": "log to {address} port {port}", "takes": "log no more to {address}"},
+        "rest": {"set": ["idle"], "say": "rest {value}"},
+    },
+}  # fmt: skip
+
+
+def test_sets_of_a_console_are_read_line_by_line_and_written_a_line_each() -> None:
+    """Lines that each name one thing make a set; what is new is said first, the laptop's own before all, and what goes
+    last; from what was not read, or to what no line says, nothing is sent."""
+    hut = family_of(HUT)
+    line = hut.channels["line"]
+    assert isinstance(line, Channel)
+    asks = {ask.name: ask for ask in hut.asks}
+    shown = "door web at 80\nlet 192.0.2.8 255.255.255.254 to web\nlet 198.51.100.0 255.255.255.0 to web"
+    read = {part.path: part.value for part in extract(hut, asks["doors"], Replies(shown)) if isinstance(part, Fact)}
+    assert read == {
+        ("services", "web", "port"): 80, ("logs", "destinations"): ABSENT,
+        ("services", "web", "permitted"): AddressSet.of("192.0.2.8/31", "198.51.100.0/24"),
+    }  # fmt: skip
+    doubtful = extract(hut, asks["doors"], Replies(f"{shown}\nwhat is this"))
+    assert not [one for one in doubtful if isinstance(one, Fact) and one.path == ("logs", "destinations")]
+    (alone,) = (
+        one for one in extract(hut, asks["one"], Replies("let 192.0.2.9\nopen"), "ssh") if isinstance(one, Fact)
+    )
+    assert (alone.path, alone.value) == (("services", "ssh", "permitted"), AddressSet.of("192.0.2.9"))
+    here: Path = ("services", "web", "permitted")
+    plane = put(make(Plane(), ("services", "web")), here, AddressSet.of("192.0.2.66", "198.51.100.0/24"))
+    wanted = AddressSet.of("192.0.2.10", "198.51.100.0/24", "203.0.113.0/28")
+    order = replace(bind(hut, Set(here, wanted), plane).order, source="203.0.113.5")
+    prompt = "hut> "
+    got, sent = replay(console.tell(line, order, None), [Heard(prompt, f"{one}\n") for one in (
+        "let 203.0.113.0 255.255.255.240 to web", "let 192.0.2.10 255.255.255.255 to web", "bar 192.0.2.66 from web")])  # fmt: skip
+    assert isinstance(got, Done) and ["".join(one) for one in sent] == [
+        "let 203.0.113.0 255.255.255.240 to web", "let 192.0.2.10 255.255.255.255 to web", "bar 192.0.2.66 from web",
+    ]  # fmt: skip
+    refused, sent = replay(
+        console.tell(line, order, None),
+        [Heard(prompt, "let 203.0.113.0 255.255.255.240 to web\nno: full")],
+    )
+    assert refused == No("no: full") and len(sent) == 1
+    opened = bind(hut, Set(here, ANYONE), plane).order
+    assert sorted(name[0] for name in opened.fill if name[0] in "+-") == ["-", "-"]
+    for value, before, told in (
+        (NOBODY, plane, "no way to write"),
+        (wanted, make(Plane(), ("services", "web")), "was not read"),
+    ):
+        with pytest.raises(ValueError, match=told):
+            bind(hut, Set(here, value), before)
+    logs = bind(
+        hut, Set(("logs", "destinations"), ("udp 192.0.2.20 514",)), put(Plane(), ("logs", "destinations"), ABSENT)
+    )
+    assert logs.order.fill["+000 udp 192.0.2.20 514"] == ("log to ", "192.0.2.20", " port ", "514")
+
+
+def test_columns_stand_below_their_heading_and_times_are_written_in_many_ways() -> None:
+    """A cell may be empty or hold blanks; what runs into the next column is no row."""
+    hut = family_of(HUT)
+    asks = {ask.name: ask for ask in hut.asks}
+    shown = (
+        "who      rank        away  since\nboss     may do all  no    1 May\neye      may look\noverlongname may look"
+    )
+    parts = extract(hut, asks["folk"], Replies(shown))
+    read = {part.path: part.value for part in parts if isinstance(part, Fact)}
+    assert read[("accounts", "boss", "role")] == "full" and read[("accounts", "boss", "enabled")] is False
+    assert read[("accounts", "eye", "role")] == "read" and ("accounts", "eye", "enabled") not in read
+    assert [one.line for one in parts if isinstance(one, Leftover)][-1] == "overlongname may look"
+    assert Whole(("accounts",), "folk") not in parts
+    times = extract(hut, asks["rest"], Replies("idle: 10:30\nlock: 01:00:05\nup: 00h40m23s"))
+    assert [part.value for part in times if isinstance(part, Fact)] == [630.0, 3605.0, 2423.0]
+    assert bind(hut, Set(("idle",), 600.0), Plane()).order.fill["value"] == ("10:00",)
+    with pytest.raises(ValueError):
+        bind(hut, Set(("idle",), NEVER), Plane())
 
 
 def test_gates_are_never_passed_by_themselves() -> None:

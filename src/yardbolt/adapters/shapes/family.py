@@ -52,11 +52,13 @@ class TextRowsShape(Shape):
     row: Text
     into: Text
     whole: Flag = False
+    aligned: Flag = Field(False, description="columns begin where the words of the heading do")
 
 
 class LineShape(Shape):
     row: Text
-    take: dict[Text, Text] = {}
+    take: dict[Text, Text] = Field({}, description="column -> path; several columns in one text: {a}/{b}")
+    none: dict[Text, Text] = Field({}, description="path -> what it means where no such line stands there")
 
 
 class PlaceShape(Shape):
@@ -137,7 +139,19 @@ class SpellingShape(Shape):
     empty: Text | None = None
     moment: Literal["yes", "no", "UTC"] = Field("no", description="a time; UTC where it is shown without a zone")
     singly: Flag = Field(False, description="addresses are written one by one: the unit knows no blocks")
-    codec: Literal["", "milliseconds", "seconds", "minutes", "hours", "days", "udp-address", "udp-address:port"] = (
+    codec: Literal[
+        "",
+        "milliseconds",
+        "seconds",
+        "minutes",
+        "hours",
+        "days",
+        "minutes:seconds",
+        "hours:minutes",
+        "hours:minutes:seconds",
+        "udp-address",
+        "udp-address:port",
+    ] = (  # fmt: skip
         Field("", description="what a bare number, or a bare place for logs, stands for")
     )
     reading_only: Flag = False

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -10,12 +11,12 @@ from ..plane.kinds import SETS
 from ..plane.path import Path, parse, show
 from ..plane.table import LISTS, pattern_of, row_of
 from ..talk.conversation import How, Keys
-from ..talk.patterns import row
+from ..talk.patterns import row, slots
 from ..talk.tree import CALLED, Items
 from .binding import Joint, Place, TreeRows
 from .fileparts import FileParts, Tree, yes
 from .model import LIVE, Ask, Pairs, TextLine, TextRows
-from .spelling import CODECS, ONE_EACH, SPREADS
+from .spelling import CLOCKS, CODECS, ONE_EACH, SPREADS
 
 
 class AsksBuilt(FileParts):
@@ -75,7 +76,11 @@ class AsksBuilt(FileParts):
         if yes(table.get("whole")):
             whole.append(into)
             feeds.add(into)
-        return TextRows(table["row"], into, table.get("heading", ""), yes(table.get("whole")))
+        aligned, heading = yes(table.get("aligned")), table.get("heading", "")
+        if aligned and (names[0] != "key" or len(re.split(r" {2,}", heading.strip())) != len(names)):
+            problem = "aligned rows need a heading with two blanks between columns, one for each of the row, key first"
+            raise self.fail((*at, "rows", "aligned"), problem)
+        return TextRows(table["row"], into, heading, yes(table.get("whole")), aligned)
 
     def list_at(self, keys: Keys, written: str, above: Path) -> Path:
         into = parse(written)
@@ -90,10 +95,14 @@ class AsksBuilt(FileParts):
             names = self.pattern((*at, "lines", place, "row"), row, line["row"]).names
             for column, written in line.get("take", {}).items():
                 keys: Keys = (*at, "lines", place, "take", column)
-                if column not in names:
-                    raise self.fail(keys, f"the row has no column {column}; it has {', '.join(names) or 'none'}")
+                wanted = [name for name, _ in self.pattern(keys, slots, column)] if "{" in column else [column]
+                if odd := next((name for name in wanted if name not in names), ""):
+                    raise self.fail(keys, f"the row has no column {odd}; it has {', '.join(names) or 'none'}")
                 feeds.add(self.path(keys, written))
-            out.append(TextLine(line["row"], dict(line.get("take", {}))))
+            for written, word in line.get("none", {}).items():
+                path = self.named((*at, "lines", place, "none", written), written)
+                self.word((*at, "lines", place, "none", written), path, word)
+            out.append(TextLine(line["row"], dict(line.get("take", {})), dict(line.get("none", {}))))
         return tuple(out)
 
     def leaves(self, keys: Keys, tree: Tree, above: Path, feeds: set[Path]) -> tuple[Place, ...]:
@@ -114,7 +123,7 @@ class AsksBuilt(FileParts):
                 if told.get(meaning) is not None:
                     self.word((*keys, written, meaning), path, told[meaning])
             if codec:
-                self.one_of((*keys, written, "codec"), codec, (*CODECS, *SPREADS, ONE_EACH), "a codec")
+                self.one_of((*keys, written, "codec"), codec, (*CODECS, *CLOCKS, *SPREADS, ONE_EACH), "a codec")
             codec = "" if codec == ONE_EACH else codec
             if len(parts) + 1 != (SPREADS[codec].fields if codec in SPREADS else 1):
                 wanted = (

@@ -11,9 +11,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
 from ..formats.library import NOTHING_TO_RUN, Library
-from ..plane.kinds import seconds
+from ..plane.kinds import SETS, seconds
 from ..plane.path import Path, parse, show
-from ..plane.table import LISTS, TABLE, holds_secret, pattern_of
+from ..plane.table import LISTS, TABLE, holds_secret, pattern_of, row_of
 from ..secret import Ref
 from ..talk.conversation import How, Keys, Talk
 from ..talk.patterns import slots
@@ -54,10 +54,7 @@ class _Builder(AsksBuilt):
         how, _ = self.how(at, talk.op, tree, by, secret)
         if tree.get("on"):
             how = self.on(at, how, tree["on"], everything)
-        if tree.get("adds") or tree.get("takes"):
-            how = self.row_by_row(at, how, tree, sets)
-        elif tree.get("on"):
-            self.bound(at, how, tree["on"], kinds["set"])
+        how = self.placed(at, how, tree, sets, kinds["set"])
         self.slots(at, how, kinds["make"])
         writes = tuple(tree.get("writes", (LIVE,)))
         if not keeps and LIVE in writes and KEPT not in writes:
@@ -98,6 +95,21 @@ class _Builder(AsksBuilt):
             seconds(tree.get("outage", "0")),
             tree.get("renews", ""),
         )
+
+    def placed(self, at: Keys, how: How, tree: Tree, sets: tuple[Path, ...], written: tuple[Path, ...]) -> How:
+        """The op with the rows, the lines or the places it writes, checked against what its ask reads."""
+        if how.lines() is not None:
+            self.by_lines(at, sets)
+        elif tree.get("adds") or tree.get("takes"):
+            return self.row_by_row(at, how, tree, sets)
+        elif tree.get("on"):
+            self.bound(at, how, tree["on"], written)
+        return how
+
+    def by_lines(self, at: Keys, sets: tuple[Path, ...]) -> None:
+        """A set whose things a line each adds and takes away."""
+        if len(sets) != 1 or row_of(sets[0]).kind not in SETS:
+            raise self.fail((*at, "set"), "give the one path whose set the lines of adds and takes change")
 
     def row_by_row(self, at: Keys, how: How, tree: Tree, sets: tuple[Path, ...]) -> How:
         """A set whose rows, where its ask reads them, are added and taken away one at a time."""

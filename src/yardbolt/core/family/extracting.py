@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
-from dataclasses import replace
 from datetime import datetime
 
 from ..errors import Trouble, UnitError
 from ..formats.decode import DECODERS
-from ..plane.path import Path, filled, parse, show
+from ..plane.path import filled, parse, show
 from ..plane.table import coerce, is_item
 from ..talk.conversation import Replies
-from ..talk.patterns import row
+from ..talk.patterns import row, split
 from .extracttrees import tree_told
 from .facts import Facts
-from .model import Ask, Family, TextLine
-from .parts import MOST_ITEMS, Fact, Narrowed, Part, Whole
+from .model import Ask, Family, TextLine, TextRows
+from .parts import MOST_ITEMS, Narrowed, Part, Whole
 
 
 def extract(family: Family, ask: Ask, replies: Replies, key: str = "", now: datetime | None = None) -> tuple[Part, ...]:
@@ -30,32 +30,19 @@ def extract(family: Family, ask: Ask, replies: Replies, key: str = "", now: date
     if ask.decode:
         _decoded(ask, replies, key, facts)
     elif ask.rows:
-        _rows(ask, lines, facts)
+        _rows(ask, lines, facts, key)
     elif ask.pairs:
-        _pairs(ask, lines, facts)
+        _pairs(ask, lines, facts, key)
     elif ask.leaves or ask.tree_rows:
         tree_told(ask, replies.tree, key, facts)
     else:
         for line in lines:
-            _line(ask.lines, line, facts)
-        facts.parts = _joined(facts.parts)
+            _line(ask.lines, line, facts, key)
+    _missing(ask.lines, lines, facts, key)
     # one line not understood may be an account: then nothing unseen is taken for absent
     if not facts.doubt:
         facts.parts += [Whole(filled(path, ("", key)), ask.name, ask.store) for path in ask.whole]
     return tuple(facts.parts)
-
-
-def _joined(parts: list[Part]) -> list[Part]:
-    """Lines that each name one of a set make one set of them."""
-    sets: dict[Path, Fact] = {}
-    out: list[Part] = []
-    for part in parts:
-        if isinstance(part, Fact) and isinstance(part.value, tuple):
-            before = sets[part.path].value if part.path in sets else ()
-            sets[part.path] = replace(part, value=tuple(sorted({*before, *part.value})))
-        else:
-            out.append(part)
-    return [*out, *sets.values()]
 
 
 def _decoded(ask: Ask, replies: Replies, key: str, facts: Facts) -> None:
@@ -70,46 +57,96 @@ def _decoded(ask: Ask, replies: Replies, key: str, facts: Facts) -> None:
         facts.left(line)
 
 
-def _line(patterns: Iterable[TextLine], line: str, facts: Facts) -> None:
+def _line(patterns: Iterable[TextLine], line: str, facts: Facts, item: str) -> None:
+    """A line of its own. It is about the item it names by {key}, else about the one that was asked for."""
     for pattern in patterns:
-        if match := row(pattern.row).regex.match(line):
-            for column, written in pattern.take.items():
-                facts.read(parse(written), match[column])
-            return
+        if not (match := row(pattern.row).regex.match(line)):
+            continue
+        found = match.groupdict()
+        if "key" in found:
+            listed = parse(next(iter(pattern.take.values())))[0]
+            if not facts.family.is_key(listed, found["key"]):
+                break
+            item = facts.family.our_key(listed, found["key"])
+        for column, written in pattern.take.items():
+            named = column if "{" in column else f"{{{column}}}"
+            text = "".join(literal + (found[name] if name else "") for literal, name, _ in split(named))
+            facts.read_one(filled(parse(written), ("", item)), text)
+        return
     facts.left(line)
 
 
-def _rows(ask: Ask, lines: list[str], facts: Facts) -> None:
+def _missing(patterns: Iterable[TextLine], lines: list[str], facts: Facts, item: str) -> None:
+    """What it means that no line of a kind stands there. A line that was not understood may be one."""
+    for pattern in patterns if not facts.doubt else ():
+        if not any(row(pattern.row).regex.match(line) for line in lines):
+            paths = {filled(parse(written), ("", item)): word for written, word in pattern.none.items()}
+            for path, word in paths.items():
+                if "*" not in path and "" not in path:
+                    facts.word(path, word)
+
+
+def _rows(ask: Ask, lines: list[str], facts: Facts, item: str) -> None:
     table = ask.rows
     assert table is not None
-    regex = row(table.row).regex
+    starts: list[int] = []
     if table.heading:  # by position: an account may be called like a heading
         if not lines or lines[0].split() != table.heading.split():
             facts.left(lines[0] if lines else "(no heading)")
+        elif table.aligned:
+            starts = _starts(lines[0], table.heading)
         lines = lines[1:]
     for line in lines:
-        match = regex.match(line)
-        if not match:
-            _line(ask.lines, line, facts)
+        found = _cells(table, line, starts)
+        if found is None:
+            _line(ask.lines, line, facts, item)
             continue
         # a key is typed into commands later on, so a hostile one is no key
-        if not facts.family.is_key(table.into[0], match["key"]):
+        if not facts.family.is_key(table.into[0], found["key"]):
             facts.left(line)
             continue
-        base = (*table.into, facts.family.our_key(table.into[0], match["key"]))
+        base = (*table.into, facts.family.our_key(table.into[0], found["key"]))
         facts.add(base, True)
-        for name, raw in match.groupdict().items():
+        for name, raw in found.items():
             if name not in ("key", "skip"):
                 facts.read((*base, name), raw)
 
 
-def _pairs(ask: Ask, lines: list[str], facts: Facts) -> None:
+def _starts(line: str, heading: str) -> list[int]:
+    """Where each column of a heading begins in the line as it came; columns of the heading stand two blanks apart."""
+    out, at = [], 0
+    for label in re.split(r" {2,}", heading.strip()):
+        words = r"\s+".join(map(re.escape, label.split()))
+        found = re.compile(words).search(line, at)
+        assert found is not None  # the line has the same words
+        out.append(found.start())
+        at = found.end()
+    return out
+
+
+def _cells(table: TextRows, line: str, starts: list[int]) -> dict[str, str] | None:
+    """The columns of one line: by its pattern, or cut where the columns of the heading begin; None where it is no
+    row of the table."""
+    pattern = row(table.row)
+    if not table.aligned:
+        match = pattern.regex.match(line)
+        return dict(match.groupdict()) if match else None
+    if len(starts) != len(pattern.names):
+        return None
+    # what runs over the beginning of the next column belongs to no one for sure
+    if any(0 < at < len(line) and not line[at - 1].isspace() for at in starts):
+        return None
+    cells = [line[at:end].strip() for at, end in zip(starts, [*starts[1:], len(line)], strict=True)]
+    return dict(zip(pattern.names, cells, strict=True)) if cells[0] else None
+
+
+def _pairs(ask: Ask, lines: list[str], facts: Facts, item: str) -> None:
     assert ask.pairs is not None
     for line in lines:
         label, value = _cut(line, ask.pairs.between)
         written = ask.pairs.take.get(label)
         if written is None:
-            facts.left(line)
+            _line(ask.lines, line, facts, item)
         elif written != "-":
             facts.read(parse(written), value)
 

@@ -13,7 +13,7 @@ from .binding import Place, TreeRows
 from .facts import Facts
 from .model import Ask, Spelling
 from .parts import MOST_ITEMS, Unfound, Whole
-from .spelling import CODECS, COUNT, SPREADS, spelling_of
+from .spelling import CLOCKS, CODECS, COUNT, SPREADS, in_full, spelling_of
 
 
 def tree_told(ask: Ask, tree: Tree, key: str, facts: Facts) -> None:
@@ -73,6 +73,8 @@ def _standing(place: Place, path: Path, found: Tree, facts: Facts) -> None:
         facts.word(path, place.otherwise)
         return
     own = Spelling(words=place.words, join=place.join) if place.words or place.join else None
+    if place.codec in CLOCKS and str(found).strip() not in place.words:
+        found = in_full(place.codec, str(found).strip())
     unit = CODECS.get(place.codec, "")
     bare = isinstance(found, int | float | str) and not isinstance(found, bool) and str(found).strip().isdigit()
     if unit and bare and str(found).strip() not in place.words:

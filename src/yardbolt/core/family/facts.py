@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
+from ..addresses import AddressSet
 from ..plane.evidence import Leftover
 from ..plane.path import Path, show
 from .model import LIVE, Ask, Family, Spelling
@@ -19,6 +21,7 @@ class Facts:
         self.family, self.ask, self.now = family, ask, now
         self.parts: list[Part] = []
         self.doubt = False
+        self._lines: dict[Path, int] = {}  # sets that lines make one by one: where their fact stands
 
     def left(self, line: str) -> None:
         self.doubt = True
@@ -35,5 +38,24 @@ class Facts:
         except (ValueError, TypeError):
             self.left(f"{show(path)}: {raw}")
 
+    def read_one(self, path: Path, raw: str) -> None:
+        """A text of a line. Lines that each name one thing of a set make one set of them."""
+        count = len(self.parts)
+        self.read(path, raw)
+        new = self.parts[-1] if len(self.parts) > count else None
+        if not isinstance(new, Fact) or not isinstance(new.value, tuple | AddressSet):
+            return
+        if path in self._lines:
+            before = self.parts[self._lines[path]]
+            assert isinstance(before, Fact)
+            self.parts[self._lines[path]] = replace(before, value=_both(before.value, new.value))
+            self.parts.pop()
+        else:
+            self._lines[path] = count
+
     def word(self, path: Path, word: str) -> None:
         self.add(path, meant(path, word))
+
+
+def _both(one: Any, other: Any) -> Any:
+    return one | other if isinstance(one, AddressSet) else tuple(sorted({*one, *other}))

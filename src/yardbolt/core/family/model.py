@@ -88,20 +88,24 @@ class Pairs:
 
 @dataclass(frozen=True)
 class TextRows:
-    """A text of rows with columns, under a heading that goes by position."""
+    """A text of rows with columns, under a heading that goes by position. `aligned`: a column begins where its word of
+    the heading does, so a cell may be empty, or hold blanks."""
 
     row: str
     into: Path
     heading: str = ""
     whole: bool = False
+    aligned: bool = False
 
 
 @dataclass(frozen=True)
 class TextLine:
-    """A line that may occur, and what its columns feed."""
+    """A line that may occur, and what its columns feed: one of them, or several in one text (`{a}/{b}`). `none` is
+    what it means where no such line stands there."""
 
     row: str
     take: Mapping[str, str] = field(default_factory=dict)
+    none: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

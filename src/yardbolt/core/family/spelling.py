@@ -36,6 +36,8 @@ ONE_EACH = "one-each"  # of a set: each of its words in a field of its own
 COUNT = "count"  # of a list: how many stand there
 # of a length of time that is written as a bare number
 CODECS = {"milliseconds": "ms", "seconds": "s", "minutes": "min", "hours": "h", "days": "d", COUNT: ""}
+# of a length of time that is written like a clock: how many seconds each of its parts is worth
+CLOCKS = {"minutes:seconds": (60, 1), "hours:minutes": (3600, 60), "hours:minutes:seconds": (3600, 60, 1)}
 # of a place for logs that is written without its transport: by UDP (RFC 5426), port 514 where no port is said
 BARE = ("udp-address", "udp-address:port")
 DEFAULT = Spelling()
@@ -137,12 +139,16 @@ def read_value(spelling: Spelling, path: Path, raw: str, now: datetime | None) -
     if spelling.empty and not raw:
         return meant(path, spelling.empty)
     if not spelling.join:
-        return coerce(path, _told(spelling.codec, raw))
-    return coerce(path, [_told(spelling.codec, one.strip()) for one in raw.split(spelling.join) if one.strip()])
+        return coerce(path, in_full(spelling.codec, raw))
+    return coerce(path, [in_full(spelling.codec, one.strip()) for one in raw.split(spelling.join) if one.strip()])
 
 
-def _told(codec: str, raw: str) -> str:
+def in_full(codec: str, raw: str) -> str:
     """A text of the unit in full, where it is written in short."""
+    if codec in CLOCKS:
+        parts = raw.split(":")
+        fits = len(parts) == len(CLOCKS[codec]) and all(one.isdecimal() and one.isascii() for one in parts)
+        return f"{sum(int(one) * worth for one, worth in zip(parts, CLOCKS[codec], strict=True))} s" if fits else raw
     if codec in CODECS:
         return f"{raw} {CODECS[codec]}" if raw.isdecimal() and raw.isascii() else raw
     if codec in BARE:
@@ -158,6 +164,18 @@ def _in_short(path: Path, codec: str, value: Any) -> str:
         raise ValueError(f"{show(path)}: {value} cannot be written as {codec}")
     address = f"[{words[1]}]" if ":" in words[1] and codec != BARE[0] else words[1]
     return address if codec == BARE[0] else f"{address}:{words[2]}"
+
+
+def _like_a_clock(path: Path, codec: str, value: float) -> str:
+    """A length of time as a clock shows it. Raises ValueError where it does not come out even, or has no end."""
+    worths = CLOCKS[codec]
+    if not math.isfinite(value) or value < 0 or value % worths[-1]:
+        raise ValueError(f"{show(path)}: {value:g} s cannot be written as {codec}")
+    left, out = int(value), []
+    for worth in worths:
+        out.append(f"{left // worth:02}")
+        left %= worth
+    return ":".join(out)
 
 
 def exactly(path: Path, codec: str, value: float) -> None:
@@ -192,6 +210,8 @@ def spelled_by(spelling: Spelling, path: Path, value: Any, notation: str = "") -
         return (spelling.join or ",").join(value.texts())
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, float) and (notation or spelling.codec) in CLOCKS:
+        return _like_a_clock(path, notation or spelling.codec, value)
     if isinstance(value, tuple) and spelling.codec in BARE:
         return (spelling.join or ",").join(_in_short(path, spelling.codec, one) for one in value)
     if isinstance(value, tuple):

@@ -5,22 +5,25 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from ipaddress import ip_network
 from typing import Any
 
+from ..addresses import ANYONE, NOBODY
 from ..plane.change import Change, Drop, Make, Rename, Reorder, Set, apply
 from ..plane.edit import Draft, get
 from ..plane.kinds import ABSENT
 from ..plane.leaves import Plane
 from ..plane.path import Path, filled, fits, parse, show
 from ..plane.table import LISTS, coerce, holds_secret, item_of, pattern_of
+from ..plane.words import human
 from ..secret import PUBLIC, Ref, Slot, Text
-from ..talk.conversation import ANSWER, BOUND, Order
-from ..talk.patterns import slot_key, slots
+from ..talk.conversation import ADDED, ANSWER, BOUND, TAKEN, Order
+from ..talk.patterns import fill_in, slot_key, slots
 from ..talk.rowsets import COLUMNS
 from .binding import Place
 from .model import Family, Op
 from .reading import asks_for
-from .spelling import SPREADS, exactly, in_rows, meant, parted, spelled, spelled_by, spelling_of
+from .spelling import CODECS, SPREADS, exactly, in_rows, meant, parted, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
 KEYS = "keys"  # the notation of public keys themselves
@@ -101,7 +104,8 @@ def render(family: Family, op: Op, change: Change, before: Plane, now: str = A_M
     filling = Filling(family, op, change, values, told, old, now, before)
     fill = _fill(filling)
     # one by one, each row takes its time
-    times = 2 + 2 * sum(name.startswith(BOUND) for name in fill) if op.how.rows() is not None else 1
+    rows = 2 + 2 * sum(name.startswith(BOUND) for name in fill) if op.how.rows() is not None else 1
+    times = max(rows, sum(name.startswith((ADDED, TAKEN)) for name in fill))
     order = Order(op.how, fill, max(ANSWER, op.wait) * times, bool(op.renews))
     # a message that cannot be worded must be known at planning, not in mid-run
     family.ways[family.channels[op.by].talk].message(op.how, order.fill)
@@ -131,12 +135,54 @@ def _fill(filling: Filling) -> dict[str, Text]:
             text = _one(filling, name, notation)
             if text is not None:
                 fill[slot_key(name, notation)] = text
+    if (by_line := filling.op.how.lines()) is not None and isinstance(filling.change, Set):
+        fill |= _by_line(filling, filling.change, *by_line)
     ask = next((a for a in filling.family.asks if a.name == filling.op.on), None)
     if ask is not None and isinstance(filling.change, Set):
         fill |= _bound(filling, filling.change)
     if ask is not None and filling.key:
         fill["key"] = (filling.key,)
     return fill
+
+
+def _by_line(filling: Filling, change: Set, adds: str, takes: str) -> dict[str, Text]:
+    """The lines that lead from the set that is there to the wanted one. Raises ValueError where it was not read, or no
+    line can say it."""
+    there = get(filling.before, change.path)
+    if there is None:
+        raise ValueError(f"{show(change.path)} was not read, so nothing says which lines lack")
+    old, new = (_things(filling, change.path, value) for value in (there, change.value))
+    out: dict[str, Text] = {}
+    for sign, template, things in ((ADDED, adds, new - old), (TAKEN, takes, old - new)):
+        for number, thing in enumerate(sorted(things)):
+            fill = {name: (text,) for name, text in _parts_of(thing).items()} | {"key": (filling.key,)}
+            out[f"{sign}{number:03} {thing}"] = fill_in(template, fill)
+    return out
+
+
+def _things(filling: Filling, path: Path, value: Any) -> frozenset[str]:
+    """The things of a set, each as the unit writes it; none where that is what no lines mean."""
+    own = spelling_of(filling.family, path)
+    none = [meant(path, word) for word in (*own.words.values(), *([own.empty] if own.empty else []))]
+    if value is ABSENT or (value in none and value in (ANYONE, NOBODY)):
+        return frozenset()
+    things = frozenset(each for (each,) in in_rows(filling.family, path, "", value))
+    if value in (ANYONE, NOBODY) or not things:
+        raise ValueError(f"{show(path)}: no line says '{human(path, value)}'")
+    return things
+
+
+def _parts_of(thing: str) -> dict[str, str]:
+    """What the slots of a line may hold of one thing: an address with its block, or words such as a place for logs."""
+    found = {"value": thing}
+    words = thing.split()
+    if len(words) == 3:  # transport, address, port
+        return found | {"address": words[1], "port": words[2]}
+    try:
+        net = ip_network(thing)
+    except ValueError:
+        return found
+    return found | {"address": str(net.network_address), "mask": str(net.netmask), "prefix": str(net.prefixlen)}
 
 
 def _said(op: Op) -> bool:
@@ -171,7 +217,7 @@ def _bound(filling: Filling, change: Set) -> dict[str, Text]:
             texts = parted(change.path, place.codec, value)
             return {f"{BOUND}{at}": (text,) for at, text in zip((place.at, *place.parts), texts, strict=True)}
         own = spelling_of(filling.family, change.path)
-        if place.codec and isinstance(change.value, float):
+        if place.codec in CODECS and isinstance(change.value, float):
             exactly(change.path, place.codec, change.value)
         if place.words or place.join:
             own = type(own)(words=place.words, join=place.join)

@@ -97,12 +97,14 @@ def number(raw: Any) -> int:
     return int(got)
 
 
-_UNIT_SECONDS = {"ms": 0.001, "s": 1, "sec": 1, "m": 60, "min": 60, "h": 3600, "d": 86400}
-_LENGTHS = re.compile(r"(\d{1,9}(?:\.\d{1,3})?) ?(ms|s|sec|m|min|h|d)(?: |\Z)")
+_UNIT_SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86400}
+_LENGTHS = re.compile(
+    r"(\d{1,9}(?:\.\d{1,3})?) ?(?:(ms)|(s)(?:ecs?|econds?)?|(m)(?:ins?|inutes?)?|(h)(?:rs?|ours?)?|(d)(?:ays?)?)(?: |(?=\d)|\Z)"
+)
 
 
 def seconds(raw: Any) -> float:
-    """A length of time: `90`, `90 s`, `10 min`, `0d 2h 5m`; `never` is infinity and not 0."""
+    """A length of time: `90`, `90 s`, `10 minutes`, `0d 2h 5m`, `00h40m23s`; `never` is infinity and not 0."""
     if isinstance(raw, (int, float)) and not isinstance(raw, bool):
         return float(raw)
     got = str(raw).strip()[:80]
@@ -111,7 +113,7 @@ def seconds(raw: Any) -> float:
         return NEVER
     pairs = _LENGTHS.findall(got)
     if pairs and not _LENGTHS.sub("", got):
-        return float(sum(float(count) * _UNIT_SECONDS[unit] for count, unit in pairs))
+        return float(sum(float(count) * _UNIT_SECONDS["".join(unit)] for count, *unit in pairs))
     try:
         value = float(got)
     except ValueError:

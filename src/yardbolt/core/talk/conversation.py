@@ -17,6 +17,7 @@ from .tree import Items, Tree
 
 ANSWER = 30.0  # seconds one ask may take
 OURS = {"ours": True}  # of a field: no key of a family file; it is filled in when one is read
+ADDED, TAKEN = "+", "-"  # begin the key of a line that adds, or takes away, one thing of a set; the thing follows
 BOUND = "="  # begins the key of what fills a place of a tree, and no slot
 Keys = tuple[str | int, ...]
 Fill = Mapping[str, Text]
@@ -105,6 +106,9 @@ class How(Protocol):
 
     def rows(self) -> Items | None:
         """Where the rows stand of a set that are added and taken away one at a time; None where that is not so."""
+
+    def lines(self) -> tuple[str, str] | None:
+        """How one thing of a set is added, and taken away, where a line does that; the slots are filled beforehand."""
 
     def by_row(self, ask: Any, items: Items) -> Any:
         """The same, its rows found where this asks for them."""
@@ -195,6 +199,10 @@ class Unprompted:
         return False
 
     def rows(self) -> Items | None:
+        """None."""
+        return None
+
+    def lines(self) -> tuple[str, str] | None:
         """None."""
         return None
 

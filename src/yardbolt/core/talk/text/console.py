@@ -6,18 +6,25 @@ outcome and is never passed by itself. Nothing here reads a clock or a socket.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Mapping
+from collections.abc import Generator
 from dataclasses import dataclass, field, replace
 from itertools import takewhile
-from typing import Any, Literal
+from typing import Any
 
+from ...addresses import AddressSet
 from ...errors import Trouble, UnitError, clean
 from ...secret import Ref, Slot, Text
-from ..conversation import ANSWER, OURS, Asking, Fetch, Fill, Keys, NotThere, Order, Replies, Talk, Telling, Unprompted
+from ..conversation import ADDED, ANSWER, TAKEN, Asking, Fetch, Fill, Order, Replies, Talk, Telling
 from ..outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, NotReady, Opened, Refused, Silent, Unclear
-from ..patterns import PatternError, fill_in, row, sign, slot_key, slots
-from ..replies import LONGEST_REASON, ReplyRow, reason, row_for
+from ..patterns import fill_in, sign, slot_key, slots
+from ..replies import LONGEST_REASON, reason, row_for
 from ..replies import Heard as Told
+from .consolechannel import AskHow as AskHow
+from .consolechannel import Block as Block
+from .consolechannel import Channel as Channel
+from .consolechannel import Gate as Gate
+from .consolechannel import OpHow as OpHow
+from .consolechannel import Prompt as Prompt
 
 MOST = 1024 * 1024  # characters of one answer
 LONGEST_LINE = 16 * 1024
@@ -25,163 +32,6 @@ SETTLE = 0.05  # seconds of silence after which a sign on the last line is belie
 SHORTEST = 0.004  # the same, where echo and the whole usual prompt came back
 GREET = 12.0
 MOST_QUESTIONS = 40
-
-
-# ---- its keys in the family file -----------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class Gate:
-    """A question that stands between a login and the console. It is never passed by itself."""
-
-    gate: Literal["terms", "change", "confirm"]
-    sign: str
-    send: str
-
-
-@dataclass(frozen=True)
-class Prompt:
-    """A question a command is known to ask, and the answer."""
-
-    sign: str
-    send: str
-
-
-@dataclass(frozen=True)
-class Block:
-    """A place of the console that one goes into, line by line, and out of again. `prompt` is what it shows inside,
-    where that is another than outside."""
-
-    into: tuple[str, ...]
-    out: str
-    prompt: str = ""
-
-
-@dataclass(frozen=True)
-class Channel(Unprompted):
-    """How one talks with the unit line by line. Signs are patterns, for they may hold a name that we change.
-
-    `passwords` are the questions by which it takes a password, whatever the command. Of every reply: `frame` is the
-    sign at both ends of a line, a line of nothing but `rulers` is none, and neither is one that fits a row of
-    `ignore`."""
-
-    services: Mapping[str, Literal["sealed", "plain"]]
-    prompt: str
-    account: str = ""
-    secret: str = ""
-    more: str = ""
-    turn: str = " "
-    log_out: str = ""
-    gates: tuple[Gate, ...] = ()
-    passwords: tuple[Prompt, ...] = ()
-    blocks: Mapping[str, Block] = field(default_factory=dict)
-    frame: str = ""
-    rulers: str = ""
-    ignore: tuple[str, ...] = ()
-    replies: tuple[ReplyRow, ...] = ()
-    talk: Literal["console"] = "console"
-
-    def signs(self) -> Iterator[tuple[Keys, str]]:
-        """Every sign it waits for."""
-        yield from (((key,), value) for key in ("prompt", "account", "secret", "more") if (value := getattr(self, key)))
-        yield from ((("gates", place, "sign"), gate.sign) for place, gate in enumerate(self.gates))
-        yield from ((("passwords", place, "sign"), one.sign) for place, one in enumerate(self.passwords))
-        yield from ((("blocks", name, "prompt"), one.prompt) for name, one in self.blocks.items() if one.prompt)
-
-    def amiss(self) -> tuple[Keys, str] | None:
-        """A line to be ignored that is no row, or a block nobody gets into or out of."""
-        for place, written in enumerate(self.ignore):
-            try:
-                row(written)
-            except PatternError as e:
-                return ("ignore", place), str(e)
-        odd = next((name for name, one in self.blocks.items() if not one.into or not one.out), "")
-        return (("blocks", odd), "into and out are both wanted") if odd else None
-
-    def prompts(self) -> tuple[str, ...]:
-        """What it may show when it waits for a command."""
-        return (self.prompt, *(one.prompt for one in self.blocks.values() if one.prompt))
-
-    def bare(self, text: str) -> str:
-        """A reply without its frame, its rulers and the lines that are none."""
-        if not (self.frame or self.rulers or self.ignore or self.more):
-            return text
-        return "\n".join(line for line in map(self._unframed, text.split("\n")) if not self._is_none(line))
-
-    def _unframed(self, line: str) -> str:
-        inside = line.strip()
-        if not self.frame or not inside.startswith(self.frame):
-            return line
-        return inside.removeprefix(self.frame).removesuffix(self.frame).strip()
-
-    def _is_none(self, line: str) -> bool:
-        signs = set(line) - {" ", "\t"}
-        ruler = bool(signs) and signs <= {*self.rulers, *self.frame}
-        # a unit may turn the page by itself, or by the end of our own line
-        turned = bool(self.more) and sign(self.more).regex.match(line)
-        return ruler or bool(turned) or any(row(one).regex.match(line) for one in self.ignore)
-
-    def gate_answer(self, gate: str) -> Text | None:
-        """What accepting takes; None where a value of ours is asked for."""
-        found = next((g.send for g in self.gates if g.gate == gate), None)
-        return None if found is None or slots(found) else (found,)
-
-    def gates_named(self) -> tuple[str, ...]:
-        """The questions that may come at the login."""
-        return tuple(g.gate for g in self.gates)
-
-    def asks_inside(self) -> bool:
-        """A console asks once."""
-        return False
-
-
-@dataclass(frozen=True)
-class AskHow(Unprompted):
-    """What is typed to ask; `block` is where."""
-
-    say: str
-    block: str = ""
-    place: Block | None = field(default=None, metadata=OURS)
-
-    def templates(self) -> Iterator[tuple[Keys, str]]:
-        """The texts with slots."""
-        yield ("say",), self.say
-        if self.place is not None:
-            yield from ((("block",), text) for text in (*self.place.into, self.place.out))
-
-    def asked_as(self) -> str:
-        """What is asked, for the evidence."""
-        return self.say
-
-    def in_channel(self, channel: Channel, secret: bool) -> Any:
-        """The same, in its block of the channel."""
-        if not self.block:
-            return self
-        if self.block not in channel.blocks:
-            raise NotThere(("block",), f"{self.block} is not a block; they are {', '.join(channel.blocks) or 'none'}")
-        return replace(self, place=channel.blocks[self.block])
-
-
-@dataclass(frozen=True)
-class OpHow(AskHow):
-    """What is typed to change something, and the answers to what it asks in return."""
-
-    prompts: tuple[Prompt, ...] = ()
-    passwords: tuple[Prompt, ...] = field(default=(), metadata=OURS)
-
-    def templates(self) -> Iterator[tuple[Keys, str]]:
-        """The command and the answers."""
-        yield from super().templates()
-        yield from ((("prompts", place, "send"), prompt.send) for place, prompt in enumerate(self.prompts))
-        yield from ((("passwords", place, "send"), prompt.send) for place, prompt in enumerate(self.passwords))
-
-    def signs(self) -> Iterator[tuple[Keys, str]]:
-        """The questions."""
-        yield from ((("prompts", place, "sign"), prompt.sign) for place, prompt in enumerate(self.prompts))
-
-    def in_channel(self, channel: Channel, secret: bool) -> Any:
-        """The same, with the questions by which the unit takes any password."""
-        return replace(super().in_channel(channel, secret), passwords=channel.passwords if secret else ())
 
 
 # ---- its event -----------------------------------------------------------------------------------------------------
@@ -330,7 +180,24 @@ def message(how: AskHow | OpHow, fill: Fill) -> tuple[Text, tuple[tuple[str, Tex
             prompts.append((prompt.sign, fill_in(prompt.send, fill)))
     for line in (*how.place.into, how.place.out) if how.place else ():
         fill_in(line, fill)
+    if how.lines() is not None:
+        return tuple(part for line in _lines(fill, "") for part in line), tuple(prompts)
     return fill_in(how.say, fill), tuple(prompts)
+
+
+def _lines(fill: Fill, source: str) -> list[Text]:
+    """The lines that add and take away things of a set: what is new first, and of that the laptop's own address;
+    then what goes, the laptop's own last."""
+
+    def holds(key: str) -> bool:
+        try:
+            return bool(source) and source in AddressSet.of(key.partition(" ")[2])
+        except ValueError:
+            return False
+
+    added = sorted((key for key in fill if key.startswith(ADDED)), key=lambda key: (not holds(key), key))
+    taken = sorted((key for key in fill if key.startswith(TAKEN)), key=lambda key: (holds(key), key))
+    return [fill[key] for key in (*added, *taken)]
 
 
 def _secret(text: Text | None) -> bool:
@@ -400,24 +267,25 @@ def _unheard(lost: Lost, seconds: float) -> Unclear | Ended:
 
 
 def _in_block(
-    channel: Channel, how: AskHow, fill: Fill, seconds: float
+    channel: Channel, how: AskHow, fill: Fill, seconds: float, source: str = ""
 ) -> Generator[Turn, Heard | Lost, Done[Replies] | No | Unclear | Ended]:
-    """Say one thing in its block: go in, say it, and go out again, also after a no."""
+    """Say something in its block, where it has one: go in, say it, and go out again, also after a no. A no ends it."""
     say, prompts = message(how, fill)
-    if how.place is None:
-        return (yield from _converse(channel, say, prompts, seconds))
+    before = [fill_in(line, fill) for line in how.place.into] if how.place is not None else []
+    says = [say] if how.lines() is None else _lines(fill, source)
     got: Done[Replies] | No | Unclear | Ended = Done(Replies())
-    lines = [(fill_in(line, fill), ()) for line in how.place.into]
-    for number, (line, answers) in enumerate((*lines, (say, prompts))):
-        got = yield from _converse(channel, line, answers, seconds)
+    for number, line in enumerate((*before, *says)):
+        got = yield from _converse(channel, line, prompts if number >= len(before) else (), seconds)
         if isinstance(got, Unclear | Ended) or (isinstance(got, No) and not got.alive):
             return got
-        if isinstance(got, No) and number < len(lines):
+        if isinstance(got, No) and number < len(before):
             got = replace(got, sent=False)
             if not number:
                 return got
         if isinstance(got, No):
             break
+    if how.place is None:
+        return got
     out = yield from _converse(channel, fill_in(how.place.out, fill), (), seconds)
     if isinstance(out, Done):
         return got
@@ -432,7 +300,7 @@ def ask(channel: Channel, fetch: Fetch, session: Any) -> Asking:
 
 def tell(channel: Channel, order: Order, session: Any) -> Telling:
     """Change one thing."""
-    return (yield from _in_block(channel, order.how, order.fill, order.seconds))
+    return (yield from _in_block(channel, order.how, order.fill, order.seconds, order.source))
 
 
 def log_out(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
