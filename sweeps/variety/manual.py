@@ -58,12 +58,12 @@ def values(thing: Thing) -> str:
     objects_, console_ = style["face"] == "objects", style["face"] == "console"
     lines = [
         f"  accounts/*/role: {{words: {{{quoted(ranks[0])}: full, {quoted(ranks[1])}: change, {quoted(ranks[2])}: read}}}}",
-        f"  accounts/*/enabled: {{words: {{{quoted(yes)}: yes, {quoted(no)}: no}}}}",
+        f"  accounts/*/enabled: {{words: {{{quoted(yes)}: yes, {quoted(no)}: no}}{', empty: yes' if console_ and style['cells'] == 'below the heading' else ''}}}",
         f"  services/*/enabled: {{words: {{{quoted(yes)}: yes, {quoted(no)}: no}}}}",
         '  lockout/tries: {words: {"0": not set}}',
     ]
     if (yes, no) == ("yes", "no"):
-        lines = [line for line in lines if "enabled" not in line]
+        lines = [line for line in lines if "enabled" not in line or "empty" in line]
     bare = (
         ""
         if not console_ or not style["time"].startswith("bare")
@@ -108,6 +108,8 @@ def console(thing: Thing) -> str:
         "ruled": 'heading: who rank comes, row: "{key} {role} {enabled}"',
         "numbered": 'row: "{skip} {key} {role} {enabled}"',
     }[style["table"]]
+    if style["cells"] == "below the heading" and style["table"] in ("heading", "ruled"):
+        row = 'aligned: yes, heading: who  rank  comes, row: "{key} {role} {enabled}"'
     ruled = ', lines: [{row: "------------------------------------"}]' if style["table"] == "ruled" else ""
     inside = f'"inside {prompt}"' if style["where"] == "in a block with a prompt" else '""'
     blocks = (
@@ -129,7 +131,15 @@ def console(thing: Thing) -> str:
         f"  people: {{say: {verb['look']} {verb['people']}, {store}rows: {{{row}, into: accounts, whole: yes}}{ruled}}}",
     ]
     ops = []
-    if style["sources"] != "none":
+    if style["sources"] != "none" and style["listing"] == "one by one":
+        here = "services/telnet/permitted"
+        asks.append(
+            f'  ways: {{say: {verb["look"]} {verb["source"]}, {store}rows: {{heading: way port state, row: "{{key}} {{port:number}} {{enabled}}", into: services, whole: yes}}, lines: [{{row: "from {{at}}", take: {{at: {here}}}, none: {{{here}: anyone}}}}]}}'
+        )
+        ops.append(
+            f'  from: {{set: [services/*/permitted], adds: "{verb["source"]} plus {{value}}", takes: "{verb["source"]} minus {{value}}"{writes}}}'
+        )
+    elif style["sources"] != "none":
         asks.append(
             f'  ways: {{say: {verb["look"]} {verb["source"]}, {store}rows: {{heading: way port state from, row: "{{key}} {{port:number}} {{enabled}} {{permitted:rest}}", into: services, whole: yes}}}}'
         )

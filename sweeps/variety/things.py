@@ -64,6 +64,8 @@ GROUPS: dict[str, dict[str, float]] = {
     # of a console once more
     "where": {"anywhere": 3, "in a block": 1, "in a block with a prompt": 1},
     "dress": {"none": 3, "a frame": 1, "lines of a log": 1},
+    "listing": {"at once": 2, "one by one": 1},
+    "cells": {"by words": 3, "below the heading": 1},
 }  # fmt: skip
 WORDS = [
     "tarn",
@@ -381,6 +383,13 @@ class Thing:
             return "that is no value"
         return self.put(name, value)
 
+    def listed(self, how: str, one: str) -> str:
+        """A source added, or taken away; why not, or nothing."""
+        there = list(self.edited["from"])
+        if how not in ("plus", "minus") or (one in there) is (how == "plus"):
+            return "that is there already" if how == "plus" else "there is no such thing"
+        return self.put("from", [*there, one] if how == "plus" else [each for each in there if each != one])
+
     def clock(self) -> str:
         if self.style["clock"] == "none":
             return ""
@@ -527,6 +536,9 @@ class Console(socketserver.BaseRequestHandler):
             case [look, noun] if look == verb["look"] and noun == verb["people"]:
                 return self.people()
             case [look, noun] if look == verb["look"] and noun == verb["source"] and style["sources"] != "none":
+                if style["listing"] == "one by one":
+                    rows = [f"way port state\ntelnet {thing.port} {SWITCH[style['switch']][0]}"]
+                    return "\n".join([*rows, *(f"from {one}" for one in thing.edited["from"])])
                 return f"way port state from\ntelnet {thing.port} {SWITCH[style['switch']][0]} {thing.shown('from')}".rstrip()
         if rank != "0":
             return self.no("you may not")
@@ -536,6 +548,10 @@ class Console(socketserver.BaseRequestHandler):
             case [put, label, *rest] if put == verb["put"]:
                 key = next((one for one in SETTINGS if thing.label[one] == label), None)
                 why = "there is no such thing" if key is None else thing.said(key, " ".join(rest))
+            case [put, how, one] if (
+                put == verb["source"] and style["sources"] != "none" and style["listing"] == "one by one"
+            ):
+                why = thing.listed(how, one)
             case [put, *rest] if put == verb["source"] and style["sources"] != "none":
                 why = thing.said("from", " ".join(rest))
             case [add, key, told] if add == verb["add"] and (number := thing.rank_of(told)) is not None:
@@ -591,6 +607,10 @@ class Console(socketserver.BaseRequestHandler):
             rows = [f"{at:>2}. {row}" for at, row in enumerate(rows, 1)]
         if table in ("heading", "ruled"):
             rows.insert(0, f"{'who':<12} {'rank':<16} comes")
+        if thing.style["cells"] == "below the heading" and table in ("heading", "ruled"):
+            # what is as usual stands nowhere
+            usual = SWITCH[thing.style["switch"]][0]
+            rows = [rows[0], *(row.removesuffix(usual).rstrip() for row in rows[1:])]
         if table == "ruled":
             rows.insert(1, "-" * 36)
         return "\n".join(rows)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from ipaddress import ip_network
+from ipaddress import ip_address, ip_network
 from typing import Any
 
 from ..addresses import ANYONE, NOBODY
@@ -178,7 +178,10 @@ def _parts_of(thing: str) -> dict[str, str]:
     words = thing.split()
     if len(words) == 3:  # transport, address, port
         return found | {"address": words[1], "port": words[2]}
+    address, colon, port = thing.rpartition(":")
     try:
+        if colon and port.isdecimal() and (address.startswith("[") or ":" not in address):
+            return found | {"address": str(ip_address(address.strip("[]"))), "port": port}
         net = ip_network(thing)
     except ValueError:
         return found
