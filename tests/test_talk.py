@@ -176,12 +176,13 @@ HUT: dict[str, Any] = {
             {"row": "log to {at}", "take": {"at": "logs/destinations"}, "none": {"logs/destinations": "not set"}}]},
         "one": {"say": "door {key}", "each": "services", "lines": [{"row": "open", "none": {"services/*/permitted": "nobody"}}, {"row": "let {from}", "take": {"from": "services/*/permitted"}, "none": {"services/*/permitted": "anyone"}}]},
         "folk": {"say": "folk", "rows": {"aligned": "yes", "heading": "who      rank        away  since", "row": "{key} {role} {enabled} {skip}", "into": "accounts", "whole": "yes"}},
-        "rest": {"say": "rest", "pairs": {"between": ":", "take": {"idle": "idle", "lock": "lockout/release", "up": "identity/uptime"}}},
+        "rest": {"say": "rest", "pairs": {"between": ":", "take": {"idle": "idle", "lock": "lockout/release", "up": "identity/uptime", "time": "clock/servers"}}},
     },
     "ops": {
         "from": {"set": ["services/*/permitted"], "adds": "let {address} {mask} to {key}", "takes": "bar {value} from {key}", "writes": ["live", "kept"]},
         "log": {"set": ["logs/destinations"], "adds": "log to {address} port {port}", "takes": "log no more to {address}"},
         "rest": {"set": ["idle"], "say": "rest {value}"},
+        "time": {"set": ["clock/servers"], "adds": "ask {value}", "takes": "ask {value} no more"},
     },
 }  # fmt: skip
 

@@ -102,6 +102,7 @@ class AsksBuilt(FileParts):
             for written, word in line.get("none", {}).items():
                 path = self.named((*at, "lines", place, "none", written), written)
                 self.word((*at, "lines", place, "none", written), path, word)
+                feeds.add(self.path((*at, "lines", place, "none", written), written))
             out.append(TextLine(line["row"], dict(line.get("take", {})), dict(line.get("none", {}))))
         return tuple(out)
 

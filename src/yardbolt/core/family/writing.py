@@ -26,6 +26,7 @@ from .reading import asks_for
 from .spelling import CODECS, SPREADS, exactly, in_rows, meant, parted, spelled, spelled_by, spelling_of
 
 LONGEST_LINE = 400
+MOST_LINES, LONGEST_THING = 64, 120  # of a set that is written a line each
 KEYS = "keys"  # the notation of public keys themselves
 A_MOMENT = "2000-01-01T00:00:00+00:00"  # stands for the laptop's time while rehearsing
 
@@ -152,6 +153,10 @@ def _by_line(filling: Filling, change: Set, adds: str, takes: str) -> dict[str, 
     if there is None:
         raise ValueError(f"{show(change.path)} was not read, so nothing says which lines lack")
     old, new = (_things(filling, change.path, value) for value in (there, change.value))
+    if odd := next((one for one in old | new if not _is_safe(one)), ""):
+        raise ValueError(f"{show(change.path)}: {odd!r} may not be put into a command")
+    if len(old ^ new) > MOST_LINES:
+        raise ValueError(f"{show(change.path)}: it would take {len(old ^ new)} lines, and {MOST_LINES} are the most")
     out: dict[str, Text] = {}
     for sign, template, things in ((ADDED, adds, new - old), (TAKEN, takes, old - new)):
         for number, thing in enumerate(sorted(things)):
@@ -170,6 +175,12 @@ def _things(filling: Filling, path: Path, value: Any) -> frozenset[str]:
     if value in (ANYONE, NOBODY) or not things:
         raise ValueError(f"{show(path)}: no line says '{human(path, value)}'")
     return things
+
+
+def _is_safe(thing: str) -> bool:
+    """May this thing of a set, which may come from a hostile unit, be put into a command?"""
+    plain = all(c.isascii() and (c.isalnum() or c in "._:/[]- ") for c in thing)
+    return plain and 0 < len(thing) <= LONGEST_THING and thing[0] != "-"
 
 
 def _parts_of(thing: str) -> dict[str, str]:
