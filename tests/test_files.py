@@ -157,6 +157,7 @@ BROKEN = [
 
 
 BROKEN += [
+    ("families", "linux-server", "{like: wrong-tries,", "{like: wrong-guesses,", ["LINE", "ops.release.like", "wrong-guesses is no op"]),
     ("families", "harrowfen-gd6", "/gate/ways?of={store}", "/gate/ways?of=force", ["asks.ways.stores", "{store} stands nowhere"]),
     ("families", "harrowfen-gd6", "  about:\n", "  ways.staged: {get: /x, leaves: {name: x}}\n  about:\n", ["asks.ways.stores", "an ask of that name already"]),
     ("families", "quenby-ql8", 'say: "engrave {word}"', 'say: "engrave {word}", does: save'.replace(", does", "\n    does"), ["ops.engrave.set", "stands without make, drop and does"]),

@@ -110,6 +110,7 @@ class AskShape(Shape):
 class OpShape(Shape):
     by: Name | None = Field(None, description="the channel, where there are several")
     on: Name | None = Field(None, description="the ask whose places it writes")
+    like: Name | None = Field(None, description="the op of which it takes everything but what it changes")
     set: list[Text] | dict[Text, Text] = Field([], description="paths; or path -> the words that are put in {word}")
     make: list[Text] = []
     drop: list[Text] = []

@@ -40,8 +40,7 @@ class _Builder(AsksBuilt):
 
     def op(self, name: str, tree: Tree, keeps: bool, always: tuple[tuple[Path, str], ...] = ()) -> Op:
         at: Keys = ("ops", name)
-        if isinstance(tree.get("set"), Mapping):
-            raise self.fail((*at, "set"), "a table of settings holds some, and stands without make, drop and does")
+        self.written_out(at, tree)
         by, talk = self.by(at, tree)
         kinds = {k: tuple(self.path((*at, k), p) for p in tree.get(k, ())) for k in ("set", "make", "drop")}
         everything = kinds["set"] + kinds["make"] + kinds["drop"]
@@ -95,6 +94,15 @@ class _Builder(AsksBuilt):
             seconds(tree.get("outage", "0")),
             tree.get("renews", ""),
         )
+
+    def written_out(self, at: Keys, tree: Tree) -> None:
+        """Raises FamilyError where the op stands as the author wrote it, because it could not be written out."""
+        if tree.get("like"):
+            raise self.fail(
+                (*at, "like"), f"{tree['like']} is no op, or is itself like another; one level is all there is"
+            )
+        if isinstance(tree.get("set"), Mapping):
+            raise self.fail((*at, "set"), "a table of settings holds some, and stands without make, drop and does")
 
     def placed(self, at: Keys, how: How, tree: Tree, sets: tuple[Path, ...], written: tuple[Path, ...]) -> How:
         """The op with the rows, the lines or the places it writes, checked against what its ask reads."""

@@ -1,6 +1,6 @@
 """What a family file says once, written out for every ask and op: the tree of a file before it is checked.
 
-`every` holds what all asks, or all ops, say. `set` as a table gives each path the words that stand for `{word}` in the
+`every` holds what all asks, or all ops, say. `like` takes what another op says, but for what it changes. `set` as a table gives each path the words that stand for `{word}` in the
 rest of its op. `stores` of an ask gives each store the words that stand for `{store}`. Every part that is written out
 keeps the place it came from, so that a complaint names the line the author wrote. What has not the shape for this is
 left as it is, and refused by the check of shapes that follows.
@@ -16,7 +16,8 @@ from .model import LIVE
 
 Tree = dict[str, Any]
 WORD, STORE = "{word}", "{store}"
-ALONE = {"make", "drop", "does"}  # what no table of settings goes with
+CHANGES = {"set", "make", "drop", "does"}
+ALONE = CHANGES - {"set"}  # what no table of settings goes with
 
 
 def unfolded(tree: Tree) -> tuple[Tree, Callable[[Keys], Keys]]:
@@ -24,7 +25,7 @@ def unfolded(tree: Tree) -> tuple[Tree, Callable[[Keys], Keys]]:
     came: dict[Keys, Keys] = {}
     every = tree.get("every", {})
     asks = _with(tree.get("asks", {}), every.get("asks", {}))
-    ops = _with(tree.get("ops", {}), every.get("ops", {}))
+    ops = _like(_with(tree.get("ops", {}), every.get("ops", {})))
     written = {**tree, "asks": _asks(asks, came), "ops": _ops(ops, asks, came)}
     written.pop("every", None)
 
@@ -38,6 +39,18 @@ def unfolded(tree: Tree) -> tuple[Tree, Callable[[Keys], Keys]]:
 
 def _with(part: Tree, every: Tree) -> Tree:
     return {name: {**every, **one} if isinstance(one, dict) else one for name, one in part.items()}
+
+
+def _like(ops: Tree) -> Tree:
+    """What an op says like another one. One that is like an op which is itself like another stays as it is."""
+    out: Tree = {}
+    for name, one in ops.items():
+        other = ops.get(one["like"]) if isinstance(one, dict) and isinstance(one.get("like"), str) else None
+        if isinstance(other, dict) and "like" not in other:
+            own = {key: value for key, value in one.items() if key != "like"}
+            one = {**{key: value for key, value in other.items() if key not in CHANGES}, **own}
+        out[name] = one
+    return out
 
 
 def _asks(asks: Tree, came: dict[Keys, Keys]) -> Tree:
