@@ -104,7 +104,7 @@ def test_what_somebody_left_staged_blocks_by_name() -> None:
     unit.stores["staged"] = Draft(unit.stores["staged"]).put(("banner",), "theirs").freeze()
     unit.stores = {s: put(p, ("stores", "waiting"), 1) for s, p in unit.stores.items()}
     refused = sheet_of(made, believed(made, unit), TARGET)
-    assert isinstance(refused, Refused) and "banner" in refused.why[0] and "publish" in refused.why[0]
+    assert isinstance(refused, Refused) and "banner" in refused.why[0] and "would go in force" in refused.why[0]
     unit.stores = {s: put(p, ("stores", "waiting"), None) for s, p in unit.stores.items()}
     unread = sheet_of(made, believed(made, unit), TARGET)
     assert isinstance(unread, Refused) and "not read" in unread.why[0]

@@ -10,19 +10,19 @@ from .sheet import Refused
 
 
 def found_waiting(family: Family, belief: Belief) -> Refused | None:
-    """Settings that were live but not saved, or staged but not live, on arrival: they would go in force, or be kept, with ours."""
+    """Settings that were live but not saved, or staged but not live, on arrival: they would be kept, or go in force,
+    with ours."""
     live = belief.live
     if family.op_activating() is not None and live.stores.waiting not in (0, ABSENT):
         if live.stores.waiting is None:
-            return Refused(
-                (
-                    "whether edits of somebody else wait to be put in force was not read, and they would go in force with ours",
-                )
-            )
+            why = "whether edits of somebody else wait was not read, and they would go in force with ours"
+            return Refused((why,))
         told = live.stores.names if isinstance(live.stores.names, tuple) else sorted(map(show, belief.waiting))
-        many = f"{live.stores.waiting} edit{'s' if live.stores.waiting != 1 else ''}"
+        one = live.stores.waiting == 1
+        many = "1 edit" if one else f"{live.stores.waiting} edits"
         names = f" ({', '.join(told)})" if 0 < len(told) <= 9 else ""
-        why = f"somebody left {many} not in force{names}; with ours it would go in force"
+        verbs = ("is", "it") if one else ("are", "they")
+        why = f"somebody left {many}{names} that {verbs[0]} not in force; {verbs[1]} would go in force with ours"
         return Refused((f"{why}: have the person who made them finish, or say 'allows: {{drop edits: yes}}'",))
     differences = live.stores.differences
     if family.op_keeping() is None or differences in (0, ABSENT) or belief.surviving:

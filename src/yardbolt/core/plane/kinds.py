@@ -99,7 +99,8 @@ def number(raw: Any) -> int:
 
 _UNIT_SECONDS = {"ms": 0.001, "s": 1, "m": 60, "h": 3600, "d": 86400}
 _LENGTHS = re.compile(
-    r"(\d{1,9}(?:\.\d{1,3})?) ?(?:(ms)|(s)(?:ecs?|econds?)?|(m)(?:ins?|inutes?)?|(h)(?:rs?|ours?)?|(d)(?:ays?)?)(?: |(?=\d)|\Z)"
+    r"(\d{1,9}(?:\.\d{1,3})?) ?(?:(ms)|(s)(?:ecs?|econds?)?|(m)(?:ins?|inutes?)?|(h)(?:rs?|ours?)?|(d)(?:ays?)?)(?: "
+    r"|(?=\d)|\Z)"
 )
 
 

@@ -1,4 +1,5 @@
-"""The keys of the console in a family file: its channel, what is typed to ask, and what is typed to change something."""
+"""The keys of the console in a family file: its channel, what is typed to ask, and what is typed to change
+something."""
 
 from __future__ import annotations
 
