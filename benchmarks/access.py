@@ -18,22 +18,22 @@ from yardbolt.core.plane.kinds import ABSENT
 MANY = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
 AT = At("tcp", 22, "10.0.0.1", "eth0")
 NOTHING = dict.fromkeys(
-    ["sources", "destinations", "list", "not_named", "ports", "transport", "group", "target", "families", "state"],
+    ["sources", "destinations", "named", "not_named", "ports", "transport", "socket", "leads_to", "families", "state"],
     ABSENT,
 )
 chance, plan, bare_rules = random.Random(5), Draft(), []
 for place in range(MANY):
     length = chance.choice((16, 20, 24, 28, 32))
     net = ip_network(((chance.getrandbits(32) >> (32 - length)) << (32 - length), length))
-    action, ports = chance.choice(("accept", "drop")), chance.choice(("22", "20-30"))
+    action, ports = chance.choice(("pass", "block")), chance.choice(("22", "20-30"))
     bare_rules.append((int(net[0]), int(net[-1]), action, "tcp", ports))
     facts = {
-        **NOTHING, "position": place, "chain": "in", "action": action, "opaque": False, "enabled": True,
+        **NOTHING, "position": place, "stage": "in", "verdict": action, "opaque": False, "enabled": True,
         "ports": (ports,), "transport": "tcp", "sources": AddressSet.of(str(net)),
     }  # fmt: skip
     plan.put_all((("filter_rules", f"r{place}", leaf), value) for leaf, value in facts.items())
 plan.make(("filter_stages", "in")).put(("filter_stages", "in", "position"), 1).put(
-    ("filter_stages", "in", "default"), "drop"
+    ("filter_stages", "in", "default"), "block"
 )
 plan.put(("packet_filter", "unseen"), ABSENT).put(("filter_stages", "in", "families"), ABSENT)
 for listed in ("filter_rules", "filter_stages", "named_addresses"):
@@ -50,16 +50,16 @@ def bare() -> list[tuple[int, int]]:
             events += [(first, place, True), (last + 1, place, False)]
     events.sort()
     begun: list[int] = []
-    ended, out, state, since = set[int](), [], "drop", 0
+    ended, out, state, since = set[int](), [], "block", 0
     for number, (at, place, begins) in enumerate(events):
         heapq.heappush(begun, place) if begins else ended.add(place)
         if number + 1 < len(events) and events[number + 1][0] == at:
             continue
         while begun and begun[0] in ended:
             heapq.heappop(begun)
-        now = bare_rules[begun[0]][2] if begun else "drop"
+        now = bare_rules[begun[0]][2] if begun else "block"
         if now != state:
-            out += [(since, at - 1)] if state == "accept" else []
+            out += [(since, at - 1)] if state == "pass" else []
             state, since = now, at
     return out
 

@@ -16,7 +16,7 @@ SMALL: dict[str, list[str] | None] = {
     "sweeps/clock.py": None, "sweeps/decoders.py": ["300"], "sweeps/filters.py": None, "sweeps/guarded.py": None, "sweeps/guards.py": ["no guard of this name"],
     "sweeps/hostile.py": ["20"], "sweeps/hosts.py": None, "sweeps/hostvariety.py": None, "sweeps/kills.py": None, "sweeps/liar.py": ["2"],
     "sweeps/makevariety.py": ["seeds", "0"], "sweeps/manuals.py": [], "sweeps/many.py": None, "sweeps/safe.py": None, "sweeps/thorough.py": ["3", "tests/test_host_texts.py", "-n0", "-k", "taken_out"], "sweeps/solver.py": ["5"], "sweeps/walk.py": [], "sweeps/web.py": None,
-    "benchmarks/access.py": None, "benchmarks/hosts.py": None, "benchmarks/judge.py": [], "benchmarks/merge.py": [], "benchmarks/objects.py": None,
+    "benchmarks/access.py": ["300"], "benchmarks/hosts.py": None, "benchmarks/judge.py": [], "benchmarks/merge.py": [], "benchmarks/objects.py": None,
     "benchmarks/plan.py": [], "benchmarks/run.py": None, "benchmarks/start.py": None, "benchmarks/tries.py": None, "benchmarks/waiting.py": None,
 }  # fmt: skip
 LOADED = "import ast, sys; tree = ast.parse(open(sys.argv[1]).read()); exec(compile(ast.Module([n for n in tree.body if isinstance(n, ast.Import | ast.ImportFrom)], []), sys.argv[1], 'exec'))"

@@ -199,7 +199,7 @@ def load_baseline(path: Path) -> Baseline:
 
 def _own(name: str, shape: AccountShape) -> OwnAccount:
     """An account of the owner; of a public key its type and its body count, and its fingerprint is its name."""
-    from yardbolt.core.formats.decode.openssh import fingerprint
+    from yardbolt.core.formats.sshkeys import fingerprint
     from yardbolt.core.job import OwnAccount
 
     public = {fingerprint(words): " ".join(words) for one in shape.keys if len(words := one.split()[:2]) == 2}

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
 
 from yardbolt.core.addresses import AddressSet
-from yardbolt.core.formats.decode.openssh import public_key
+from yardbolt.core.formats.sshkeys import public_key
 from yardbolt.core.plane.kinds import number, seconds
 
 from .reading import checked
