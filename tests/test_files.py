@@ -170,6 +170,7 @@ BROKEN += [
 ]  # fmt: skip
 
 FORESEEN = [
+    ("osterlin-wr1", "  services/http/port: \"8180\"\n", "", "http: who gets in is never sure: port of http was not read"),
     ("corvane-rb3", "without: [small appliance, log servers, staging, addresses per account]\nlacks: [accounts/*/enabled]\n", "", "nothing says what it cannot have"),
     ("quenby-ql8", "into: accounts, whole: yes", "into: accounts", "no ask reads accounts whole: nothing is ever missing there"),
     ("quenby-ql8", "{role} {enabled} {storage}", "{role} {skip} {storage}", "ssh: who gets in is never sure, for no ask reads accounts/*/enabled (or say"),

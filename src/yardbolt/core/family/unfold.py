@@ -1,10 +1,9 @@
 """What a family file says once, written out for every ask and op: the tree of a file before it is checked.
 
 `every` holds what all asks, or all ops, say. `like` takes what another op says, but for what it changes. `set` as a
-table gives each path the words that stand for `{word}` in the
-rest of its op. `stores` of an ask gives each store the words that stand for `{store}`. Every part that is written out
-keeps the place it came from, so that a complaint names the line the author wrote. What has not the shape for this is
-left as it is, and refused by the check of shapes that follows.
+table gives each path the words that stand for `{word}` in the rest of its op. `stores` of an ask gives each store the
+words that stand for `{store}`. Every part that is written out keeps the place it came from, so that a complaint names
+the line the author wrote. What cannot be written out is left as it is, and refused by the checks that follow.
 """
 
 from __future__ import annotations

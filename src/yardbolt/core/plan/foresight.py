@@ -51,9 +51,7 @@ def _changes(family: Family) -> Iterator[str]:
         yield "no op sets accounts/*/secret: a published password stays"
     if ACCOUNTS not in drops and (*ACCOUNTS, "enabled") not in sets:
         yield "no op drops accounts/* or sets accounts/*/enabled: factory accounts stay"
-    if not any(path[:1] == ("services",) and path[-1] == "permitted" for path in sets) and not makes & {
-        ("entry_lists", "*")
-    }:
+    if ("services", "*", "permitted") not in sets and ("entry_lists", "*") not in makes:
         yield "no op sets services/*/permitted: who may come is not limited, and stays a finding"
     for listed in sorted({path[:-1] for path in makes | drops if len(path) == 2}):
         if listed in LISTS and not any(listed in ask.whole for ask in family.asks):
@@ -128,6 +126,9 @@ def _doubts(family: Family) -> Iterator[str]:
                 f"{service}: who gets in is never sure, for no ask reads {names} (or say that it has none: without, "
                 "lacks)"
             )
+        # what a host filters is read as a whole, and not to be made up here
+        elif unsure and family.channel_of(service)[1].talk != "commands":
+            yield f"{service}: who gets in is never sure: {'; '.join(one.why for one in unsure)}"
 
 
 def _open(family: Family, service: str) -> Plane:
