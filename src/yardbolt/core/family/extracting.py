@@ -39,6 +39,7 @@ def extract(family: Family, ask: Ask, replies: Replies, key: str = "", now: date
         for line in lines:
             _line(ask.lines, line, facts, key)
     _missing(ask.lines, lines, facts, key)
+    facts.drop_partial_sets()
     # one line not understood may be an account: then nothing unseen is taken for absent
     if not facts.doubt:
         facts.parts += [Whole(filled(path, ("", key)), ask.name, ask.store) for path in ask.whole]
@@ -77,8 +78,11 @@ def _line(patterns: Iterable[TextLine], line: str, facts: Facts, item: str) -> N
 
 
 def _missing(patterns: Iterable[TextLine], lines: list[str], facts: Facts, item: str) -> None:
-    """What it means that no line of a kind stands there. A line that was not understood may be one."""
-    for pattern in patterns if not facts.doubt else ():
+    """What it means that no line of a kind stands there. A line that was not understood may be one, and a unit that
+    said nothing at all said nothing of this either."""
+    if facts.doubt or not lines:
+        return
+    for pattern in patterns:
         if not any(row(pattern.row).regex.match(line) for line in lines):
             paths = {filled(parse(written), ("", item)): word for written, word in pattern.none.items()}
             for path, word in paths.items():
@@ -94,6 +98,8 @@ def _rows(ask: Ask, lines: list[str], facts: Facts, item: str) -> None:
         if not lines or lines[0].split() != table.heading.split():
             facts.left(lines[0] if lines else "(no heading)")
         elif table.aligned:
+            # a tab moves to a column of the screen, so positions are counted without tabs
+            lines = [line.expandtabs() for line in lines]
             starts = _starts(lines[0], table.heading)
         lines = lines[1:]
     for line in lines:
@@ -137,6 +143,12 @@ def _cells(table: TextRows, line: str, starts: list[int]) -> dict[str, str] | No
     if any(0 < at < len(line) and not line[at - 1].isspace() for at in starts):
         return None
     cells = [line[at:end].strip() for at, end in zip(starts, [*starts[1:], len(line)], strict=True)]
+    # words one blank before the next column's may go on in it, so that neither cell is sure
+    if any(
+        " " in cell and line[at - 2 : at - 1].strip() and line[at : at + 1].strip()
+        for cell, at in zip(cells, starts[1:], strict=False)
+    ):
+        return None
     return dict(zip(pattern.names, cells, strict=True)) if cells[0] else None
 
 

@@ -53,6 +53,12 @@ class Facts:
         else:
             self._lines[path] = count
 
+    def drop_partial_sets(self) -> None:
+        """A line that was not understood may name one more of a set: then none of the sets made by lines was read."""
+        if self.doubt:
+            partial = set(self._lines.values())
+            self.parts = [part for index, part in enumerate(self.parts) if index not in partial]
+
     def word(self, path: Path, word: str) -> None:
         self.add(path, meant(path, word))
 

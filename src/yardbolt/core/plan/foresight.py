@@ -78,7 +78,7 @@ def _stores(family: Family) -> Iterator[str]:
 
 def _names(family: Family) -> Iterator[str]:
     covered = family.covers()
-    if len(family.lacks) < 4 and not any(channel.talk == "commands" for channel in family.channels.values()):
+    if len(family.lacks) < 4 and all(family.ways[channel.talk].by_role for channel in family.channels.values()):
         yield "nothing says what it cannot have, so each check lists all of it as unknown: without: [small appliance, ...]"
     written = {pattern_of(path) for op in family.ops for path in (*op.sets, *op.makes)}
     for path, _ in family.marks:
@@ -108,7 +108,8 @@ def _signs(family: Family) -> Iterator[str]:
         yield from (f"channels.{name}: the sign '{sign}' stands for two things" for sign in twice)
         gates = [gate for gate, many in Counter(channel.gates_named()).items() if many > 1]
         yield from (f"channels.{name}: two gates are called {gate}" for gate in gates)
-        if not any(row.means == "refused" for row in channel.replies) and channel.talk == "pages":
+        said = family.ways[channel.talk].says_refused or any(row.means == "refused" for row in channel.replies)
+        if not said:
             yield f"channels.{name}: no reply means refused, so a wrong password reads as silence"
 
 
@@ -127,7 +128,7 @@ def _doubts(family: Family) -> Iterator[str]:
                 "lacks)"
             )
         # what a host filters is read as a whole, and not to be made up here
-        elif unsure and family.channel_of(service)[1].talk != "commands":
+        elif unsure and family.channel_of(service)[2].by_role:
             yield f"{service}: who gets in is never sure: {'; '.join(one.why for one in unsure)}"
 
 

@@ -266,7 +266,8 @@ class Talk:
     told so. `ask_all` asks many things at once, where the way can; `part` takes what one ask wants out of what it
     shares with others. `apart`: each ask is a question of its own, and one that came to nothing says nothing of the
     next. `at` asks for one place, where the way has places, and `shown` is what came of it, by its places. `by_role`:
-    the unit itself decides what an account may set this way."""
+    the unit itself decides what an account may set this way. `says_refused`: its protocol has a word for a wrong
+    password, where otherwise only the family knows one."""
 
     name: str
     wires: Mapping[str, str]
@@ -284,3 +285,4 @@ class Talk:
     at: Callable[[str], Any] | None = None
     shown: Callable[[Tree], Tree] = lambda tree: tree
     by_role: bool = True
+    says_refused: bool = True

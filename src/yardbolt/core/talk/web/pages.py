@@ -440,5 +440,5 @@ def _one_of(offered: Iterable[str], held: str = "") -> Sort:
 TALK = Talk(
     "pages", dict.fromkeys(("https", "http"), "pages:Pages"), Channel, AskHow, OpHow, message, login, ask, tell,
     log_out, part=part, apart=True,
-    at=lambda place: AskHow(page=place), shown=shown,
+    at=lambda place: AskHow(page=place), shown=shown, says_refused=False,
 )  # fmt: skip
