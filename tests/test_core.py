@@ -22,7 +22,7 @@ from yardbolt.core.judge.rules import RULES
 from yardbolt.core.judge.rules.rule import State
 from yardbolt.core.plane.change import Drop, Make, Rename, Reorder, Set, apply
 from yardbolt.core.plane.compare import difference, surprises
-from yardbolt.core.plane.document import from_tree, schema, to_tree
+from yardbolt.core.plane.document import from_tree, meant_by, recorded, schema, to_tree
 from yardbolt.core.plane.edit import Draft, get, make, put, whole
 from yardbolt.core.plane.kinds import ABSENT, NEVER, Among, Leaf, seconds
 from yardbolt.core.plane.leaves import Plane
@@ -159,6 +159,14 @@ def test_a_record_from_before_is_read_by_the_names_of_today() -> None:
     assert plane.packet_filter.default == "block" and plane.packet_filter.empty_names == "nobody"
     assert plane.interfaces.by_key["lan"].entry_list == "works" and plane.entry_lists.complete
     assert from_tree(to_tree(plane)) == plane
+    # what was wanted, sent and left out stands there by its path
+    for before, now in (
+        ("input_rules/chain/action", ("filter_rules", "chain", "verdict")),
+        ("address_lists/list", ("named_addresses", "list")),
+        ("interfaces/bundle/bundle", ("interfaces", "bundle", "entry_list")),
+    ):
+        assert recorded(before) == recorded("/".join(now)) == now
+    assert meant_by(("packet_filter", "default"), "drop") == "block"
 
 
 @given(st.lists(st.tuples(paths, keys, keys, st.booleans()), max_size=40))

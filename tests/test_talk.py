@@ -234,7 +234,7 @@ def test_sets_of_a_console_are_read_line_by_line_and_written_a_line_each() -> No
     logs = bind(
         hut, Set(("logs", "destinations"), ("udp 192.0.2.20 514",)), put(Plane(), ("logs", "destinations"), ABSENT)
     )
-    assert logs.order.fill["+000 192.0.2.20:514"] == ("log to ", "192.0.2.20", " port ", "514")
+    assert logs.order.fill["+192.0.2.20:514"] == ("log to ", "192.0.2.20", " port ", "514")
 
 
 def test_columns_stand_below_their_heading_and_times_are_written_in_many_ways() -> None:

@@ -7,6 +7,8 @@ import contextlib
 import socket
 from pathlib import Path
 
+from yardbolt.core.errors import OperatorError
+
 NEIGHBOURS = Path("/proc/net/arp")
 UNKNOWN = "00:00:00:00:00:00"
 
@@ -19,6 +21,19 @@ def holds(address: str) -> bool:
     except OSError:
         return False
     return True
+
+
+def addresses_of(name: str) -> tuple[str, ...]:
+    """The addresses of a name, at most one of each family. Raises OperatorError where there is none."""
+    try:
+        if not any(sign.isalpha() for sign in name):
+            raise OSError  # 192.0.2 is an address cut short, and the system would complete it in its own way
+        found = [str(row[4][0]) for row in socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)]
+        return tuple({":" in one: one for one in reversed(found)}.values())
+    except OSError:
+        raise OperatorError(
+            f"found '{name}'; an address, or a name that has one, is wanted, such as 192.0.2.1"
+        ) from None
 
 
 async def neighbour(address: str) -> str:

@@ -10,10 +10,11 @@ from yardbolt.core.judge.causes import causes
 from yardbolt.core.judge.counting import SEVERITIES, count
 from yardbolt.core.judge.whereabouts import has_entry_lists
 from yardbolt.core.judge.who import who
+from yardbolt.core.plane.document import recorded
 from yardbolt.core.plane.edit import exists
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path, parse
+from yardbolt.core.plane.path import Path
 from yardbolt.core.plane.table import is_item
 from yardbolt.core.plane.words import human, spoken
 from yardbolt.core.run.documents import CheckDocument, Filed, FindingRow, LeftDocument, TargetDocument, sound
@@ -95,8 +96,8 @@ def hand_over(unit: UnitInWork) -> HandOver:
         changes=tuple(
             ChangeRow(path=spoken(path), before=_words(path, a), after=_words(path, b)) for path, a, b in changed
         ),
-        unplanned=tuple(spoken(parse(path)) for path in left.document.unplanned) if left else (),
-        by_others=tuple(spoken(parse(path)) for path in left.document.by_others) if left else (),
+        unplanned=tuple(spoken(recorded(path)) for path in left.document.unplanned) if left else (),
+        by_others=tuple(spoken(recorded(path)) for path in left.document.by_others) if left else (),
         steps=tuple(_steps(journal)),
         entry=tuple(_entries(journal)),
         proofs=left.document.proofs if left else (),

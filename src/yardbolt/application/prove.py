@@ -19,9 +19,10 @@ from yardbolt.core.judge.baseline import Finding
 from yardbolt.core.judge.demands import Target, Want
 from yardbolt.core.plane.change import Change, Drop, Make, Set
 from yardbolt.core.plane.compare import difference, given_out
+from yardbolt.core.plane.document import recorded
 from yardbolt.core.plane.edit import exists, get, reachable
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path, parse, show
+from yardbolt.core.plane.path import Path, show
 from yardbolt.core.plane.table import holds_secret, is_item, item_of, steady
 from yardbolt.core.ports import Datagrams
 from yardbolt.core.run.documents import CheckDocument, LeftDocument, ProofRow, TargetDocument
@@ -389,7 +390,7 @@ def _set_before(unit: UnitInWork) -> set[Path]:
     says comes with it."""
     history = unit.record.history()
     made = (entry.event for entry in history.entries if entry.stamp.time >= history.reset_at)
-    paths = {parse(event.path) for event in made if isinstance(event, Sending | ReadBack) and event.path}
+    paths = {recorded(event.path) for event in made if isinstance(event, Sending | ReadBack) and event.path}
     return (paths | {effect for path in paths for effect in effects_of(unit.family, path)}) - {("files",)}
 
 

@@ -22,11 +22,11 @@ from yardbolt.core.plan.difference import changes, with_mode
 from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import describe, short
 from yardbolt.core.plane.change import Change, Drop, Make, Rename, Reorder, Set
-from yardbolt.core.plane.document import spell
+from yardbolt.core.plane.document import meant_by, recorded, spell
 from yardbolt.core.plane.edit import get, put
 from yardbolt.core.plane.kinds import ABSENT
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path, fits, parse, show
+from yardbolt.core.plane.path import Path, fits, show
 from yardbolt.core.plane.table import coerce, item_of, reached
 from yardbolt.core.run.documents import WantRow
 from yardbolt.core.secret import Ref
@@ -140,7 +140,7 @@ def plan(
 def left_by_us(unit: UnitInWork, plane: Plane) -> bool:
     """Are the settings that are not kept those that a first entry, or a run that ended early, left there? As many as
     were sent at the most, and where the unit names them, each name speaks of one of ours."""
-    sent = [parse(path) for path in unit.record.history().unsaved]
+    sent = [recorded(path) for path in unit.record.history().unsaved]
     sent = [path for path in sent if _needs_saving(unit, path)]
     differences, names = plane.stores.differences, plane.stores.names
     ours = {_called(unit, path) for path in sent}
@@ -222,10 +222,11 @@ def target_from(rows: Iterable[WantRow]) -> Target:
     """A target from the record."""
     out = []
     for row in rows:
-        path = parse(row.path)
+        path = recorded(row.path)
         value: Any = None
         if row.kind == "present":
-            value = tuple((name, _meant((*path, *parse(name)), raw)) for name, raw in row.value.items())
+            leaves = [(recorded(f"{row.path}/{name}"), raw) for name, raw in row.value.items()]
+            value = tuple((show(leaf[len(path) :]), _meant(leaf, raw)) for leaf, raw in leaves)
         elif row.kind == "set":
             value = _meant(path, row.value)
         out.append(Want(path, row.rule, row.kind, value))
@@ -234,7 +235,8 @@ def target_from(rows: Iterable[WantRow]) -> Target:
 
 def _meant(path: Path, raw: Any) -> Any:
     """A wanted value: nothing stands for not set, for nobody wants what is not known."""
-    return ABSENT if raw is None else coerce(path, raw)
+    meant = meant_by(path, raw)
+    return meant if meant is ABSENT else coerce(path, meant)
 
 
 def change_key(change: Change) -> str:

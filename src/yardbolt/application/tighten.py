@@ -17,10 +17,10 @@ from yardbolt.core.plan.difference import changes
 from yardbolt.core.plan.sheet import Refused, Sheet
 from yardbolt.core.plan.words import short
 from yardbolt.core.plane.change import Change
-from yardbolt.core.plane.document import from_tree, to_tree
+from yardbolt.core.plane.document import from_tree, recorded, to_tree
 from yardbolt.core.plane.edit import exists, get
 from yardbolt.core.plane.leaves import Plane
-from yardbolt.core.plane.path import Path, parse, show
+from yardbolt.core.plane.path import Path, show
 from yardbolt.core.plane.table import is_item, reached
 from yardbolt.core.run.documents import TargetDocument
 from yardbolt.core.run.events import (
@@ -195,8 +195,8 @@ def _possible_now(unit: UnitInWork, made: Plan, proved: Proved) -> tuple[Change,
     assert filed is not None  # what is carried out was approved
     approved = filed.document
     found = from_tree(approved.found)
-    tried = {change.path for change in made.changes} | {parse(key.split(" ")[1]) for key in approved.changes}
-    tried |= {parse(path) for path in unit.record.history().left_out}
+    tried = {change.path for change in made.changes} | {recorded(key.split(" ")[1]) for key in approved.changes}
+    tried |= {recorded(path) for path in unit.record.history().left_out}
     gaps = {gap.path for gap in changes(made.plane, made.target, unit.family, unit.site)[1]}
     todo = changes(proved.plane, target_of(unit, proved.plane)[0], unit.family, unit.site)[0]
     return tuple(
@@ -257,7 +257,7 @@ def _as_approved(run: Run, made: Plan, approved: TargetDocument, keep_found: boo
     found = from_tree(approved.found)
     # what was weighed already while this run went on
     events = events_of(unit.record.history(), run.number)
-    noted = {parse(path) for event in events if isinstance(event, Noted) for path in event.paths}
+    noted = {recorded(path) for event in events if isinstance(event, Noted) for path in event.paths}
     foreign = [
         path
         for path, _, _ in differences(found, made.plane)

@@ -42,7 +42,7 @@ from yardbolt.core.talk.ways import UNDESCRIBED
 from . import show, wiring
 from .keyboard import Progress, ask_secret
 from .screen import Cell, Screen
-from .values import addresses_of, output_format
+from .values import output_format
 
 RULES = (
     "plain-service",
@@ -137,7 +137,7 @@ def _addresses(at: str, source: str) -> list[tuple[str, str]]:
     from_ = {by_family(one): one for one in sources}
     met: dict[str, str] = {}
     for one in at.split(","):
-        for address in [one] if is_address(one) else addresses_of(one):
+        for address in [one] if is_address(one) else wiring.addresses_of(one):
             if met.setdefault(by_family(address), address) != address and is_address(one):
                 raise OperatorError(
                     f"found '{at}': two of {by_family(address)}; one address of each family can be looked at"

@@ -87,18 +87,3 @@ def schema_of(given: str) -> str:
     if given not in ("journal", "record"):
         raise OperatorError(f"found '{given}'; allowed: journal, record")
     return given
-
-
-def addresses_of(name: str) -> tuple[str, ...]:
-    """The addresses of a name, at most one of each family. Raises OperatorError where there is none."""
-    import socket  # for this one option alone
-
-    try:
-        if not any(sign.isalpha() for sign in name):
-            raise OSError  # 192.0.2 is an address cut short, and the system would complete it in its own way
-        found = [str(row[4][0]) for row in socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)]
-        return tuple({":" in one: one for one in reversed(found)}.values())
-    except OSError:
-        raise OperatorError(
-            f"found '{name}'; an address, or a name that has one, is wanted, such as 192.0.2.1"
-        ) from None

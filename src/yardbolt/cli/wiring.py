@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from yardbolt.adapters.files import outline as outline
     from yardbolt.adapters.files import schema as schema
     from yardbolt.adapters.files import shipped as shipped
+    from yardbolt.adapters.laptop import addresses_of as addresses_of
     from yardbolt.adapters.laptop import holds as holds
     from yardbolt.adapters.laptop import neighbour as neighbour
     from yardbolt.adapters.records import SqliteRecords as SqliteRecords
@@ -56,7 +57,7 @@ IN_ADAPTERS: Mapping[str, str] = {
     # the record, the safe, the laptop
     "SqliteRecords": "records", "book_of_tries": "tries", "renewed": "tries",
     "KdbxSafe": "safe", "make_safe": "safe", "copy_again": "safe", "apart": "safe",
-    "LaptopClock": "clock", "holds": "laptop", "neighbour": "laptop",
+    "LaptopClock": "clock", "holds": "laptop", "neighbour": "laptop", "addresses_of": "laptop",
     "write_whole": "whole", "only_ours": "whole", "common_passwords": "wordlist",
 }  # fmt: skip
 IN_BENCH: Mapping[str, str] = {"missing": "realhost", "standing": "realhost"}

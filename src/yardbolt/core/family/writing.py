@@ -159,9 +159,9 @@ def _by_line(filling: Filling, change: Set, adds: str, takes: str) -> dict[str, 
         raise ValueError(f"{show(change.path)}: it would take {len(old ^ new)} lines, and {MOST_LINES} are the most")
     out: dict[str, Text] = {}
     for sign, template, things in ((ADDED, adds, new - old), (TAKEN, takes, old - new)):
-        for number, thing in enumerate(sorted(things)):
+        for thing in sorted(things):
             fill = {name: (text,) for name, text in _parts_of(thing).items()} | {"key": (filling.key,)}
-            out[f"{sign}{number:03} {thing}"] = fill_in(template, fill)
+            out[f"{sign}{thing}"] = fill_in(template, fill)
     return out
 
 

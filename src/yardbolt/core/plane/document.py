@@ -12,7 +12,7 @@ from ..secret import Ref
 from .edit import Draft
 from .kinds import ABSENT, Leaf
 from .leaves import Plane
-from .path import Path
+from .path import Path, parse
 from .table import ROOT, Branch
 
 Tree = Mapping[str, Any]
@@ -71,16 +71,31 @@ def from_tree(tree: Tree) -> Plane:
     return draft.freeze()
 
 
-def _read(draft: Draft, tree: Tree, branch: Branch, at: Path) -> None:
+def recorded(text: str) -> Path:
+    """The path a record names, by the names of today. Raises ValueError as `parse` does."""
+    path: Path = ()
+    for called in parse(text):
+        path = _below(path, called)
+    return path
+
+
+def meant_by(path: Path, raw: Any) -> Any:
+    """The value a record gives a path, by the words of today; null stands for not set."""
+    verdict = path[-1] == "verdict" or (path[-1] == "default" and path[0] in ("packet_filter", "filter_stages"))
+    return ABSENT if raw is None else VERDICTS.get(raw, raw) if verdict else raw
+
+
+def _below(at: Path, called: str) -> Path:
     pattern = (at[0], "*", *at[2:]) if len(at) > 1 and at[0] in ("filter_rules", "interfaces") else at
+    return (*at, RENAMED.get((*pattern, called), called))
+
+
+def _read(draft: Draft, tree: Tree, branch: Branch, at: Path) -> None:
     for called, value in tree.items():
-        name = RENAMED.get((*pattern, called), called)
-        below = branch.under[name]
-        path = (*at, name)
+        path = _below(at, called)
+        below = branch.under[path[-1]]
         if isinstance(below, Leaf):
-            verdict = name == "verdict" or (name == "default" and at[0] in ("packet_filter", "filter_stages"))
-            value = VERDICTS.get(value, value) if verdict else value
-            draft.put(path, ABSENT if value is None else value)
+            draft.put(path, meant_by(path, value))
         elif isinstance(below, Branch):
             _read(draft, value, below, path)
         else:

@@ -101,7 +101,7 @@ def row_by_row(order: Order, look: Callable[[], Asking], tell: Callable[[Order],
         todo = (
             [row for row in shall if _meant(row) not in there] if adding else [r for r in rows if _meant(r) not in want]
         )
-        for row in sorted(todo, key=lambda one: _holds(one, order.source) is not adding):
+        for row in sorted(todo, key=lambda one: holds(one, order.source) is not adding):
             part = replace(
                 order, how=how.adds if adding else how.takes, fill={**_filled_by(row), "key": ("/".join(row),)}
             )
@@ -131,6 +131,7 @@ def _meant(row: Row) -> AddressSet | Row:
         return tuple(text.strip() for text in row)
 
 
-def _holds(row: Row, source: str) -> bool:
+def holds(row: Row, source: str) -> bool:
+    """Is this the row that lets the laptop in, at its address `source`? Words, or no address known, are none."""
     meant = _meant(row)
     return isinstance(meant, AddressSet) and bool(source) and source in meant

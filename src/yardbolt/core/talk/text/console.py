@@ -11,7 +11,6 @@ from dataclasses import dataclass, field, replace
 from itertools import takewhile
 from typing import Any
 
-from ...addresses import AddressSet
 from ...errors import Trouble, UnitError, clean
 from ...secret import Ref, Slot, Text
 from ..conversation import ADDED, ANSWER, TAKEN, Asking, Fetch, Fill, Order, Replies, Talk, Telling
@@ -19,12 +18,8 @@ from ..outcomes import Asked, Cut, Done, End, Ended, Locked, Login, Lost, No, No
 from ..patterns import fill_in, sign, slot_key, slots
 from ..replies import LONGEST_REASON, reason, row_for
 from ..replies import Heard as Told
-from .consolechannel import AskHow as AskHow
-from .consolechannel import Block as Block
-from .consolechannel import Channel as Channel
-from .consolechannel import Gate as Gate
-from .consolechannel import OpHow as OpHow
-from .consolechannel import Prompt as Prompt
+from ..rowsets import holds
+from .consolechannel import AskHow, Block, Channel, Gate, OpHow, Prompt
 
 MOST = 1024 * 1024  # characters of one answer
 LONGEST_LINE = 16 * 1024
@@ -189,14 +184,11 @@ def _lines(fill: Fill, source: str) -> list[Text]:
     """The lines that add and take away things of a set: what is new first, and of that the laptop's own address;
     then what goes, the laptop's own last."""
 
-    def holds(key: str) -> bool:
-        try:
-            return bool(source) and source in AddressSet.of(key.partition(" ")[2])
-        except ValueError:
-            return False
+    def ours(key: str) -> bool:
+        return holds((key[1:],), source)
 
-    added = sorted((key for key in fill if key.startswith(ADDED)), key=lambda key: (not holds(key), key))
-    taken = sorted((key for key in fill if key.startswith(TAKEN)), key=lambda key: (holds(key), key))
+    added = sorted((key for key in fill if key.startswith(ADDED)), key=lambda key: (not ours(key), key))
+    taken = sorted((key for key in fill if key.startswith(TAKEN)), key=lambda key: (ours(key), key))
     return [fill[key] for key in (*added, *taken)]
 
 
@@ -311,3 +303,5 @@ def log_out(channel: Channel) -> Generator[Turn, Heard | Lost, None]:
 
 WIRES = {"ssh": "ssh:SshConsole", "telnet": "telnet:TelnetConsole"}
 TALK = Talk("console", WIRES, Channel, AskHow, OpHow, message, login, ask, tell, log_out)
+
+__all__ = ["TALK", "AskHow", "Block", "Channel", "Gate", "Heard", "OpHow", "Prompt", "Turn"]
