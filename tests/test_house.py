@@ -113,6 +113,16 @@ def test_every_part_the_wiring_names_is_there() -> None:
     """A part is imported only where it is used, so a wrong row would be met late."""
     for room in wiring.ROOMS.values():
         assert all(getattr(wiring, name) for name in room)
+    # what mypy is shown is the same
+    tree = ast.parse(Path(wiring.__file__).read_text())
+    (typed,) = (one for one in tree.body if isinstance(one, ast.If) and ast.unparse(one.test) == "TYPE_CHECKING")
+    shown = {
+        (name.name, one.module) for one in ast.walk(typed) if isinstance(one, ast.ImportFrom) for name in one.names
+    }
+    rows = {
+        (name, f"yardbolt.{room}.{module}") for room, table in wiring.ROOMS.items() for name, module in table.items()
+    }
+    assert rows <= shown, rows - shown
     with pytest.raises(AttributeError):
         wiring.__getattr__("nothing")
 
@@ -166,6 +176,7 @@ def test_nobody_above_the_wires_asks_which_way_it_is() -> None:
     ):
         for room in ("text", "host", "web"):
             assert not [name for name in imports(file) if name.startswith(f"yardbolt.core.talk.{room}.")], file
+        assert not (found := re.search(r"\.talk [!=]= ", file.read_text())), f"{file}: {found}"
 
 
 def test_every_wire_a_way_names_is_there() -> None:

@@ -22,9 +22,8 @@ def book_of_tries() -> SqliteRecords:
     except (OSError, YardboltError) as e:
         why = (e.strerror if isinstance(e, OSError) else "") or str(e).replace(f"{file}: ", "")
         raise OperatorError(
-            f"{file}: the book of login tries cannot be kept ({why}), so no login is tried; set XDG_STATE_HOME to a "
-            "folder "
-            "that can be written"
+            f"{file}: the book of login tries cannot be kept ({why}), so no login is tried; "
+            "set XDG_STATE_HOME to a folder that can be written"
         ) from None
 
 

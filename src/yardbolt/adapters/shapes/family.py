@@ -152,9 +152,7 @@ class SpellingShape(Shape):
         "hours:minutes:seconds",
         "udp-address",
         "udp-address:port",
-    ] = (  # fmt: skip
-        Field("", description="what a bare number, or a bare place for logs, stands for")
-    )
+    ] = Field("", description="what a bare number, or a bare place for logs, stands for")
     reading_only: Flag = False
 
 

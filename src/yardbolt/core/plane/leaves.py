@@ -374,7 +374,7 @@ class Plane:
     named_addresses: Listing[AddressList] = many(AddressList, "named lists of addresses")
     socket_groups: Listing[InterfaceGroup] = many(InterfaceGroup, "named groups of interfaces")
     filter_rules: Listing[FilterRule] = many(FilterRule, "rules for what may reach the unit itself, in order")
-    filter_stages: Listing[FilterStage] = many(FilterStage, "chains those rules stand in, where there are several")
+    filter_stages: Listing[FilterStage] = many(FilterStage, "stages those rules stand in, where there are several")
     packet_filter: PacketFilter = part(PacketFilter, "what holds where no rule matches")
     entry_lists: Listing[EntryList] = many(
         EntryList, "lists of who may come, and by which services, that sockets can be given"
